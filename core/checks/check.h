@@ -1,0 +1,106 @@
+#pragma once
+
+#include "core/model/fit.h"
+
+#include <string>
+#include <vector>
+
+namespace rapporto {
+
+enum class Verdict : std::uint8_t { Fine, Weigh, Fails, NotApplicable };
+
+/// "fine", "weigh", "fails", "not-applicable".
+[[nodiscard]] std::string verdictName(Verdict verdict);
+
+/// The figure of a check as data; a view draws it, nobody computes it again.
+struct Exhibit {
+    struct Line {
+        std::string name;  ///< Drawn beside its end; may be empty.
+        std::vector<double> x;
+        std::vector<double> y;
+        bool dashed = false;
+    };
+
+    std::string title;  ///< What it shows here, in words.
+    std::string subtitle;
+    std::string xTitle;
+    std::string yTitle;
+    std::vector<double> x;
+    std::vector<double> y;
+    std::vector<std::size_t> rows;    ///< Source row of each point, from 0.
+    std::vector<std::size_t> marked;  ///< Source rows worth a ring.
+    std::vector<Line> lines;
+    bool zeroLine = false;
+    std::vector<std::string> barNames;  ///< With these, `x` holds the lengths of bars.
+};
+
+/// A proposed edit: a variant of the question, ready to be tried.
+struct Remedy {
+    std::string label;
+    std::string why;
+    Question variant;  ///< Without id; `variantOf` and `title` are set.
+};
+
+/// What one check found.
+struct CheckResult {
+    std::string id;
+    Verdict verdict = Verdict::Fine;
+    std::optional<double> statistic;
+    std::string statisticName;
+    std::vector<double> df;
+    std::string distribution;  ///< "F", "chi2", "t", "normal", "W", "exact" or empty.
+    std::optional<double> p;
+    std::string headline;  ///< For the list: “p .012”, “largest 2.1”.
+    std::string reading;   ///< What it means here, in full sentences.
+    std::vector<std::pair<std::string, double>> details;
+    Exhibit exhibit;
+    std::vector<Remedy> remedies;
+};
+
+struct CheckInput {
+    const Frame& frame;
+    const Question& question;
+    const Design& design;
+    const Fit& fit;
+    const CheckRequest& options;
+    double alpha;
+    const Job& job;
+};
+
+/// One diagnostic. `run` is pure. Ids are stable keys, saved in documents.
+struct Check {
+    const char* id;
+    const char* group;  ///< The question it answers: “Is the spread even?”.
+    const char* name;   ///< “Breusch–Pagan”.
+    const char* null;   ///< Its null hypothesis.
+    const char* rule;   ///< How the verdict comes about.
+    const char* source;
+    CheckResult (*run)(const CheckInput&);
+};
+
+/// All checks in the order they are shown. Defined in check_table.cpp, the only place to add one.
+[[nodiscard]] const std::vector<Check>& allChecks();
+
+/// The check of that id, or null.
+[[nodiscard]] const Check* findCheck(const std::string& id);
+
+/// Runs what the question asks for. An id that this version does not have comes back as
+/// not-applicable with the words “not built yet”.
+[[nodiscard]] std::vector<CheckResult> runChecks(const Frame& frame, const Question& question,
+                                                 const Design& design, const Fit& fit, double alpha,
+                                                 const Job& job);
+
+CheckResult checkReset(const CheckInput& in);
+CheckResult checkComponentResidual(const CheckInput& in);
+CheckResult checkBreuschPagan(const CheckInput& in);
+CheckResult checkWhite(const CheckInput& in);
+CheckResult checkDurbinWatson(const CheckInput& in);
+CheckResult checkBreuschGodfrey(const CheckInput& in);
+CheckResult checkJarqueBera(const CheckInput& in);
+CheckResult checkShapiroWilk(const CheckInput& in);
+CheckResult checkLeverage(const CheckInput& in);
+CheckResult checkOutliers(const CheckInput& in);
+CheckResult checkCooksDistance(const CheckInput& in);
+CheckResult checkVif(const CheckInput& in);
+
+}  // namespace rapporto

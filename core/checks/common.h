@@ -1,0 +1,50 @@
+#pragma once
+
+#include "core/checks/check.h"
+
+namespace rapporto {
+
+/// A result that says why the check cannot be answered here.
+[[nodiscard]] CheckResult notApplicable(std::string reason);
+
+/// Fine when p ≥ alpha or the size is negligible; Fails from `large` on; Weigh between.
+[[nodiscard]] Verdict judge(double p, double alpha, double size, double negligible, double large);
+
+/// Kept columns of X followed by `added`.
+[[nodiscard]] Eigen::MatrixXd withColumns(const CheckInput& in, const Eigen::MatrixXd& added);
+
+/// Residuals times root weights: those of the transformed model, of equal spread under the null.
+[[nodiscard]] Eigen::VectorXd scaledResiduals(const CheckInput& in);
+
+/// Externally studentised residuals e_i / (s_(i) √(1 − h_i)); zero for a row that fits itself.
+/// Source: Belsley, Kuh & Welsch (1980), Regression Diagnostics, section 2.1.
+[[nodiscard]] Eigen::VectorXd studentisedResiduals(const CheckInput& in);
+
+/// Cook's distances e²h / (k s² (1 − h)²). Source: Cook (1977), Technometrics 19.
+[[nodiscard]] Eigen::VectorXd cooksDistances(const CheckInput& in);
+
+/// Residual against fitted value with every row named.
+[[nodiscard]] Exhibit residualExhibit(const CheckInput& in);
+
+/// R² of y on [1, Z] with redundant columns left out, and how many columns counted.
+struct Auxiliary {
+    double rSquared = 0.0;
+    double explained = 0.0;  ///< Explained sum of squares.
+    double rss = 0.0;
+    double columns = 0.0;    ///< Without the constant.
+};
+
+[[nodiscard]] Result<Auxiliary> auxiliary(const Eigen::MatrixXd& Z, const Eigen::VectorXd& y, const Job& job);
+
+/// A name for a row: the first text variable's cell, or “row 12”.
+[[nodiscard]] std::string rowName(const Frame& frame, std::size_t row);
+
+// Remedies: each an edit of the question, tried beside the original.
+[[nodiscard]] Question variantBase(const CheckInput& in, const std::string& title);
+void offerRobust(const CheckInput& in, CheckResult& result);
+void offerLogOutcome(const CheckInput& in, CheckResult& result);
+void offerSquare(const CheckInput& in, const std::string& term, CheckResult& result);
+void offerWithout(const CheckInput& in, const std::vector<std::size_t>& rows, CheckResult& result);
+void offerCluster(const CheckInput& in, CheckResult& result);
+
+}  // namespace rapporto

@@ -1,0 +1,158 @@
+// Is the spread even? Breusch–Pagan in Koenker's form, and White.
+#include "core/base/format.h"
+#include "core/checks/common.h"
+#include "core/describe/smooth.h"
+#include "core/numerics/distributions.h"
+
+#include <algorithm>
+#include <cmath>
+#include <numeric>
+
+namespace rapporto {
+namespace {
+
+using Eigen::Index;
+using Eigen::MatrixXd;
+using Eigen::VectorXd;
+
+/// Root mean square of the residuals in the top over the bottom fifth of fitted values.
+double spreadRatio(const CheckInput& in, const VectorXd& e) {
+    std::vector<Index> order(static_cast<std::size_t>(e.size()));
+    std::iota(order.begin(), order.end(), Index{0});
+    std::sort(order.begin(), order.end(), [&](Index a, Index b) { return in.fit.fitted(a) < in.fit.fitted(b); });
+    const std::size_t fifth = std::max<std::size_t>(order.size() / 5, 1);
+    double bottom = 0.0;
+    double top = 0.0;
+    for (std::size_t i = 0; i < fifth; ++i) {
+        bottom += std::pow(e(order[i]), 2);
+        top += std::pow(e(order[order.size() - 1 - i]), 2);
+    }
+    return bottom > 0.0 ? std::sqrt(top / bottom) : 1.0;
+}
+
+MatrixXd regressors(const CheckInput& in) {
+    std::vector<Index> columns;
+    for (const Index c : in.fit.solution.kept) {
+        if (in.design.columns[static_cast<std::size_t>(c)].term >= 0) {
+            columns.push_back(c);
+        }
+    }
+    return in.design.X(Eigen::all, columns);
+}
+
+/// Reading, exhibit and remedies, the same for both tests.
+void describe(const CheckInput& in, CheckResult& result, const VectorXd& e, const std::string& what) {
+    const double ratio = spreadRatio(in, e);
+    const double size = std::max(ratio, 1.0 / ratio);
+    const double p = *result.p;
+    result.verdict = judge(p, in.alpha, std::max(size, 1.0 + 0.5 * result.details.front().second * 10.0), 1.15, 1.5);
+    result.headline = pClause(p);
+    result.details.emplace_back("spread, top to bottom fifth", ratio);
+    const std::string errors = in.question.errors.kind == "classical"
+        ? "The estimates still aim at the right place, but classical standard errors, intervals and p are not to be trusted."
+        : "The estimates still aim at the right place, and this question’s errors, " + in.question.errors.shown() + ", allow for it.";
+    if (p >= in.alpha) {
+        result.reading = "There is no sign that the spread of the errors changes with " + what + " (" + pClause(p) + ").";
+    } else if (result.verdict == Verdict::Fine) {
+        result.reading = "A change of spread is detectable (" + pClause(p) + ") but small: between the lowest and the highest fifth of fitted values it differs by a factor of " +
+                         fixedNumber(size, 2) + ".";
+    } else {
+        const std::string where = ratio >= 1.0 ? "high" : "low";
+        result.reading = (size >= 1.15 ? "The spread of the errors is not even: it is " + fixedNumber(size, 1) + " times as wide where the fitted value is " + where + " as at the other end. "
+                                       : "The spread of the errors changes with the terms, though not simply with the fitted value. ") + errors;
+    }
+    result.exhibit = residualExhibit(in);
+    result.exhibit.title = result.verdict == Verdict::Fine ? "The spread stays about the same"
+                           : size < 1.15 ? "The spread changes with the terms"
+                           : ratio > 1.0 ? "Residuals fan out as the fit grows" : "Residuals close up as the fit grows";
+    std::vector<double> size2(result.exhibit.y.size());
+    std::transform(result.exhibit.y.begin(), result.exhibit.y.end(), size2.begin(), [](double x) { return std::abs(x); });
+    Exhibit::Line upper = localLine(result.exhibit.x, size2, 0.6, "local spread");
+    Exhibit::Line lower = upper;
+    for (double& v : upper.y) {
+        v = std::abs(v) * 1.2533;  // mean |e| to sd under normality
+    }
+    for (std::size_t i = 0; i < lower.y.size(); ++i) {
+        lower.y[i] = -upper.y[i];
+    }
+    lower.name.clear();
+    result.exhibit.lines = {upper, lower};
+    if (result.verdict != Verdict::Fine) {
+        offerRobust(in, result);
+        offerCluster(in, result);
+        offerLogOutcome(in, result);
+    }
+}
+
+}  // namespace
+
+// Breusch & Pagan (1979), Econometrica 47; the n·R² form: Koenker (1981), J. Econometrics 17.
+CheckResult checkBreuschPagan(const CheckInput& in) {
+    const MatrixXd Z = regressors(in);
+    if (Z.cols() == 0 || in.fit.statistics.rss <= 0.0) {
+        return notApplicable("There is no term that the spread could change with.");
+    }
+    const VectorXd e = scaledResiduals(in);
+    const double n = static_cast<double>(e.size());
+    const VectorXd g = e.cwiseAbs2() / (e.squaredNorm() / n);
+    const auto aux = auxiliary(Z, g, in.job);
+    if (!aux) {
+        return notApplicable("The work was stopped.");
+    }
+    CheckResult result;
+    result.statistic = n * aux->rSquared;
+    result.statisticName = "Breusch–Pagan n·R²";
+    result.df = {aux->columns};
+    result.distribution = "chi2";
+    result.p = chiSquareTail(*result.statistic, aux->columns);
+    const double original = aux->explained / 2.0;
+    result.details = {{"auxiliary R²", aux->rSquared},
+                      {"original statistic", original},
+                      {"original p", chiSquareTail(original, aux->columns)}};
+    describe(in, result, e, "the terms");
+    return result;
+}
+
+// White (1980), Econometrica 48, 817–838.
+CheckResult checkWhite(const CheckInput& in) {
+    const MatrixXd Z = regressors(in);
+    if (Z.cols() == 0 || in.fit.statistics.rss <= 0.0) {
+        return notApplicable("There is no term that the spread could change with.");
+    }
+    const Index m = Z.cols();
+    const double n = static_cast<double>(Z.rows());
+    // With cross products while they number under n/5, and while they fit into memory.
+    const double all = static_cast<double>(m * (m + 3)) / 2.0;
+    const bool cross = in.options.cross.value_or(all < n / 5.0) && all * n < 2.5e8;
+    MatrixXd W(Z.rows(), cross ? static_cast<Index>(all) : 2 * m);
+    Index c = 0;
+    for (Index i = 0; i < m; ++i) {
+        W.col(c++) = Z.col(i).array() - Z.col(i).mean();
+    }
+    // Products of centred columns: the same span, without the loss of digits.
+    for (Index i = 0; i < m; ++i) {
+        for (Index j = i; j < (cross ? m : i + 1); ++j) {
+            W.col(c++) = W.col(i).cwiseProduct(W.col(j));
+        }
+    }
+    const VectorXd e = scaledResiduals(in);
+    const VectorXd g = e.cwiseAbs2() / (e.squaredNorm() / n);
+    const auto aux = auxiliary(W, g, in.job);
+    if (!aux) {
+        return notApplicable("The work was stopped.");
+    }
+    if (aux->columns >= n - 1.0) {
+        return notApplicable("There are too few rows for squares of the terms.");
+    }
+    CheckResult result;
+    result.statistic = n * aux->rSquared;
+    result.statisticName = "White n·R²";
+    result.df = {aux->columns};
+    result.distribution = "chi2";
+    result.p = chiSquareTail(*result.statistic, aux->columns);
+    result.details = {{"auxiliary R²", aux->rSquared}, {"with cross products", cross ? 1.0 : 0.0}};
+    describe(in, result, e, cross ? "the terms, their squares and products" : "the terms and their squares");
+    return result;
+}
+
+}  // namespace rapporto

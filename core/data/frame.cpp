@@ -1,0 +1,290 @@
+#include "core/data/frame.h"
+
+#include "core/base/format.h"
+
+#include <algorithm>
+#include <cmath>
+
+namespace rapporto {
+namespace {
+
+Column withoutCodes(const Column& column, const std::vector<Key>& codes) {
+    if (codes.empty()) {
+        return column;
+    }
+    if (column.isText()) {
+        std::vector<bool> drop(column.texts().size(), false);
+        for (std::size_t i = 0; i < drop.size(); ++i) {
+            drop[i] = std::any_of(codes.begin(), codes.end(),
+                                  [&](const Key& key) { return keyText(key) == column.texts()[i]; });
+        }
+        std::vector<std::int32_t> cells(column.codes().begin(), column.codes().end());
+        for (auto& code : cells) {
+            code = code >= 0 && drop[static_cast<std::size_t>(code)] ? -1 : code;
+        }
+        return Column::ofTexts(column.name(), std::move(cells), column.texts());
+    }
+    std::vector<double> cells(column.numbers().begin(), column.numbers().end());
+    for (const Key& key : codes) {
+        if (const double* code = std::get_if<double>(&key)) {
+            std::replace(cells.begin(), cells.end(), *code, std::nan(""));
+        }
+    }
+    return Column::ofNumbers(column.name(), std::move(cells));
+}
+
+Variable described(Variable variable, const std::vector<VariableEntry>& entries) {
+    const auto entry = std::find_if(entries.begin(), entries.end(), [&](const VariableEntry& e) {
+        return e.name == variable.name;
+    });
+    if (entry == entries.end()) {
+        return variable;
+    }
+    variable.label = entry->label.value_or(variable.label);
+    variable.unit = entry->unit.value_or(variable.unit);
+    variable.note = entry->note.value_or(variable.note);
+    variable.measure = entry->measure.value_or(variable.measure);
+    variable.missing = entry->missing.value_or(variable.missing);
+    variable.levels = entry->levels.value_or(variable.levels);
+    if (entry->base) {
+        variable.base = {*entry->base};
+    }
+    return variable;
+}
+
+Measure measureOfDerived(const Evaluated& value) {
+    if (value.column.isText()) {
+        return Measure::Groups;
+    }
+    return value.isTruth ? Measure::YesNo : Measure::Quantity;
+}
+
+/// Derived variables in an order in which each finds its parts; a circle is refused by its path.
+class DerivedOrder {
+  public:
+    explicit DerivedOrder(const std::vector<Derived>& all) : all_(all), state_(all.size(), 0) {
+        for (std::size_t i = 0; i < all.size(); ++i) {
+            visit(i);
+        }
+    }
+
+    std::vector<std::size_t> order;
+    std::map<std::string, Refusal> circular;
+
+  private:
+    void visit(std::size_t i) {
+        if (state_[i] != 0) {
+            return;
+        }
+        state_[i] = 1;
+        path_.push_back(i);
+        if (const auto parsed = Expression::parse(all_[i].expression)) {
+            for (const std::string& name : parsed->names()) {
+                for (std::size_t j = 0; j < all_.size(); ++j) {
+                    if (all_[j].name == name && state_[j] == 1) {
+                        refuseCircle(j);
+                    } else if (all_[j].name == name) {
+                        visit(j);
+                    }
+                }
+            }
+        }
+        path_.pop_back();
+        state_[i] = 2;
+        order.push_back(i);
+    }
+
+    void refuseCircle(std::size_t start) {
+        const auto from = std::find(path_.begin(), path_.end(), start);
+        std::string path;
+        for (auto it = from; it != path_.end(); ++it) {
+            path += all_[*it].name + " → ";
+        }
+        path += all_[start].name;
+        for (auto it = from; it != path_.end(); ++it) {
+            circular.emplace(all_[*it].name,
+                             Refusal{ErrorCode::Circular, "the definitions go in a circle: " + path,
+                                     all_[*it].name, "Change one of them.", {all_[*it].name}});
+        }
+    }
+
+    const std::vector<Derived>& all_;
+    std::vector<int> state_;
+    std::vector<std::size_t> path_;
+};
+
+}  // namespace
+
+Frame Frame::make(const Table& table, const std::vector<VariableEntry>& entries,
+                  const std::vector<Derived>& derived, const Sample& sample, const Layout& layout) {
+    Frame frame;
+    frame.layout_ = layout;
+    for (std::size_t i = 0; i < table.columns.size(); ++i) {
+        Variable variable = described(table.variables[i], entries);
+        frame.table_.columns.push_back(withoutCodes(table.columns[i], variable.missing));
+        frame.index_[variable.name] = i;
+        frame.table_.variables.push_back(std::move(variable));
+    }
+    DerivedOrder order(derived);
+    frame.broken_ = order.circular;
+    for (const std::size_t i : order.order) {
+        const Derived& one = derived[i];
+        if (frame.broken_.contains(one.name)) {
+            continue;
+        }
+        auto value = frame.index_.contains(one.name)
+                         ? Result<Evaluated>(refuse(ErrorCode::BadSetting,
+                                                    "‘" + one.name + "’ already names another variable"))
+                         : frame.evaluateText(one.expression);
+        if (!value) {
+            Refusal refusal = value.error();
+            refusal.where = one.name + (refusal.where.empty() ? "" : ", " + refusal.where);
+            frame.broken_.emplace(one.name, refusal);
+            continue;
+        }
+        frame.index_[one.name] = frame.table_.columns.size();
+        Variable inferred;
+        inferred.name = one.name;
+        inferred.measure = measureOfDerived(*value);
+        inferred.label = one.label;
+        Variable variable = described(inferred, entries);
+        variable.expression = one.expression;
+        frame.table_.variables.push_back(variable);
+        frame.table_.columns.push_back(value->column.renamed(one.name));
+        frame.undefined_[one.name] = value->undefined;
+    }
+    frame.states_.assign(frame.rows(), RowState::In);
+    if (!sample.where.empty()) {
+        auto rule = frame.evaluateText(sample.where);
+        if (rule && rule->column.isText()) {
+            rule = refuse(ErrorCode::WrongType, "the rule is a text, not a condition");
+        }
+        if (rule) {
+            for (std::size_t i = 0; i < frame.rows(); ++i) {
+                // As in SQL: a row whose condition is unknown is not taken.
+                const double value = rule->column.numbers()[i];
+                frame.states_[i] = std::isnan(value) || value == 0.0 ? RowState::ByRule : RowState::In;
+            }
+        } else {
+            frame.ruleRefusal_ = rule.error();
+            frame.ruleRefusal_->where = "the sample rule" +
+                (rule.error().where.empty() ? "" : ", " + rule.error().where);
+        }
+    }
+    for (const SetAside& one : sample.setAside) {
+        if (one.row >= 1 && one.row <= frame.rows()) {
+            frame.states_[one.row - 1] = RowState::SetAside;
+        }
+    }
+    return frame;
+}
+
+std::size_t Frame::count(RowState state) const {
+    return static_cast<std::size_t>(std::count(states_.begin(), states_.end(), state));
+}
+
+std::size_t Frame::undefinedIn(const std::string& derived) const {
+    const auto found = undefined_.find(derived);
+    return found == undefined_.end() ? 0 : found->second;
+}
+
+std::optional<Refusal> Frame::brokenAmong(const std::set<std::string>& names) const {
+    for (const auto& name : names) {
+        if (const auto found = broken_.find(name); found != broken_.end()) {
+            return found->second;
+        }
+    }
+    return std::nullopt;
+}
+
+Scope Frame::scope() const {
+    Scope scope;
+    scope.rows = rows();
+    for (const auto& [name, place] : index_) {
+        scope.names.push_back(name);
+    }
+    scope.find = [this](const std::string& name) -> NamedColumn {
+        const auto found = index_.find(name);
+        return found == index_.end()
+                   ? NamedColumn{}
+                   : NamedColumn{&table_.columns[found->second], &table_.variables[found->second]};
+    };
+    return scope;
+}
+
+Result<Evaluated> Frame::evaluateText(const std::string& expression) const {
+    const auto parsed = Expression::parse(expression);
+    if (!parsed) {
+        Refusal refusal = parsed.error();
+        refusal.where = "‘" + expression + "’, " + refusal.where;
+        return tl::make_unexpected(refusal);
+    }
+    if (const auto cause = brokenAmong(parsed->names())) {
+        return tl::make_unexpected(*cause);
+    }
+    auto value = evaluate(*parsed, scope());
+    if (!value) {
+        Refusal refusal = value.error();
+        refusal.where = "‘" + expression + "’, " + refusal.where;
+        return tl::make_unexpected(refusal);
+    }
+    return value;
+}
+
+const Variable* Frame::variable(const std::string& name) const {
+    const auto found = index_.find(name);
+    return found == index_.end() ? nullptr : &table_.variables[found->second];
+}
+
+const Column* Frame::column(const std::string& name) const {
+    const auto found = index_.find(name);
+    return found == index_.end() ? nullptr : &table_.columns[found->second];
+}
+
+std::vector<FoundLevel> levelsOf(const Column& column, const Variable& variable,
+                                 const std::vector<std::size_t>& rows) {
+    const std::size_t n = rows.empty() ? column.size() : rows.size();
+    const auto row = [&](std::size_t i) { return rows.empty() ? i : rows[i]; };
+    std::vector<FoundLevel> found;
+    if (column.isText()) {
+        std::vector<std::size_t> counts(column.texts().size(), 0);
+        for (std::size_t i = 0; i < n; ++i) {
+            const std::int32_t code = column.codes()[row(i)];
+            counts[static_cast<std::size_t>(std::max(code, 0))] += code >= 0 ? 1U : 0U;
+        }
+        for (std::size_t k = 0; k < counts.size(); ++k) {
+            if (counts[k] > 0) {
+                found.push_back({static_cast<double>(k), column.texts()[k], column.texts()[k], counts[k]});
+            }
+        }
+        std::sort(found.begin(), found.end(),
+                  [](const FoundLevel& a, const FoundLevel& b) { return a.value < b.value; });
+    } else {
+        std::map<double, std::size_t> counts;
+        for (std::size_t i = 0; i < n; ++i) {
+            const double x = column.numbers()[row(i)];
+            if (!std::isnan(x)) {
+                ++counts[x];
+            }
+        }
+        for (const auto& [value, count] : counts) {
+            found.push_back({value, exactNumber(value), exactNumber(value), count});
+        }
+    }
+    // Listed levels come first, in their order, with their labels.
+    std::vector<FoundLevel> ordered;
+    for (const Level& level : variable.levels) {
+        const auto it = std::find_if(found.begin(), found.end(), [&](const FoundLevel& f) {
+            return f.value == keyText(level.value);
+        });
+        if (it != found.end()) {
+            it->label = level.label.empty() ? it->label : level.label;
+            ordered.push_back(*it);
+            found.erase(it);
+        }
+    }
+    ordered.insert(ordered.end(), found.begin(), found.end());
+    return ordered;
+}
+
+}  // namespace rapporto

@@ -1,0 +1,126 @@
+#pragma once
+
+#include "core/base/result.h"
+#include "core/data/column.h"
+#include "core/expression/expression.h"
+
+#include <map>
+#include <memory>
+#include <optional>
+
+namespace rapporto {
+
+/// A variable computed from others.
+struct Derived {
+    std::string name;
+    std::string expression;
+    std::string label;
+
+    friend bool operator==(const Derived&, const Derived&) = default;
+};
+
+struct SetAside {
+    std::size_t row = 0;  ///< From 1, of the source.
+    std::string reason;
+
+    friend bool operator==(const SetAside&, const SetAside&) = default;
+};
+
+/// Which rows a study speaks about.
+struct Sample {
+    std::string where;  ///< A condition; empty: all rows.
+    std::vector<SetAside> setAside;
+
+    friend bool operator==(const Sample&, const Sample&) = default;
+};
+
+/// What a person said about a variable, where it differs from what the import found.
+struct VariableEntry {
+    std::string name;
+    std::optional<std::string> label;
+    std::optional<std::string> unit;
+    std::optional<std::string> note;
+    std::optional<Measure> measure;
+    std::optional<std::vector<Key>> missing;
+    std::optional<std::vector<Level>> levels;
+    std::optional<Key> base;
+
+    friend bool operator==(const VariableEntry&, const VariableEntry&) = default;
+};
+
+/// What a row is.
+struct Layout {
+    enum class Kind : std::uint8_t { CrossSection, Series, Panel };
+
+    Kind kind = Kind::CrossSection;
+    std::string unit;
+    std::string time;
+
+    friend bool operator==(const Layout&, const Layout&) = default;
+};
+
+enum class RowState : std::uint8_t { In, SetAside, ByRule };
+
+/// A table made ready: missing codes applied, derived variables computed, rows marked. Immutable;
+/// columns that need no change share the table's cells.
+class Frame {
+  public:
+    /// A derived variable that cannot be computed is left out and its refusal kept (`broken`); so
+    /// is the sample rule's (`ruleRefusal`), in which case no row is removed by rule.
+    [[nodiscard]] static Frame make(const Table& table, const std::vector<VariableEntry>& entries,
+                                    const std::vector<Derived>& derived, const Sample& sample,
+                                    const Layout& layout);
+
+    [[nodiscard]] std::size_t rows() const { return table_.rows(); }
+
+    /// Source columns first, then derived ones.
+    [[nodiscard]] const Table& table() const { return table_; }
+
+    [[nodiscard]] const std::vector<RowState>& states() const { return states_; }
+
+    [[nodiscard]] std::size_t count(RowState state) const;
+
+    [[nodiscard]] const Layout& layout() const { return layout_; }
+
+    [[nodiscard]] const std::map<std::string, Refusal>& broken() const { return broken_; }
+
+    [[nodiscard]] const std::optional<Refusal>& ruleRefusal() const { return ruleRefusal_; }
+
+    /// Rows where a derived variable had no value though its parts did (ln of zero, …).
+    [[nodiscard]] std::size_t undefinedIn(const std::string& derived) const;
+
+    /// The refusal of a broken derived variable that `names` needs, if any.
+    [[nodiscard]] std::optional<Refusal> brokenAmong(const std::set<std::string>& names) const;
+
+    [[nodiscard]] Scope scope() const;
+
+    /// Parses and evaluates; broken derived variables are named as the cause.
+    [[nodiscard]] Result<Evaluated> evaluateText(const std::string& expression) const;
+
+    /// What is known of `name`, or null.
+    [[nodiscard]] const Variable* variable(const std::string& name) const;
+    [[nodiscard]] const Column* column(const std::string& name) const;
+
+  private:
+    Table table_;
+    std::map<std::string, std::size_t> index_;
+    std::vector<RowState> states_;
+    Layout layout_;
+    std::map<std::string, Refusal> broken_;
+    std::map<std::string, std::size_t> undefined_;
+    std::optional<Refusal> ruleRefusal_;
+};
+
+/// The levels of a grouping variable that occur in `rows` (all when empty), in the variable's
+/// order: as listed, else numbers ascending and texts by code point. Pairs of cell key and label.
+struct FoundLevel {
+    double code = 0.0;   ///< The number, or the text's code.
+    std::string label;   ///< The level's label, else its value.
+    std::string value;   ///< The value as text.
+    std::size_t count = 0;
+};
+
+[[nodiscard]] std::vector<FoundLevel> levelsOf(const Column& column, const Variable& variable,
+                                               const std::vector<std::size_t>& rows = {});
+
+}  // namespace rapporto

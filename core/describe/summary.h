@@ -1,0 +1,40 @@
+#pragma once
+
+#include "core/data/frame.h"
+
+#include <vector>
+
+namespace rapporto {
+
+/// Numbers of one variable over the rows given. Quartiles are linear between order statistics
+/// (Hyndman & Fan 1996, type 7); skewness is the moment one, m₃/m₂^1.5.
+struct Summary {
+    std::size_t n = 0;
+    std::size_t missing = 0;
+    double mean = 0.0;
+    double sd = 0.0;
+    double low = 0.0;
+    double lowerQuartile = 0.0;
+    double median = 0.0;
+    double upperQuartile = 0.0;
+    double high = 0.0;
+    double skewness = 0.0;
+};
+
+/// Summary of the numbers in rows where `use` is true (all rows when empty).
+[[nodiscard]] Summary summarise(std::span<const double> cells, const std::vector<bool>& use = {});
+
+struct Histogram {
+    double from = 0.0;
+    double width = 1.0;
+    std::vector<std::size_t> counts;
+};
+
+/// Equal bins over the range; `bins` 0 takes Freedman & Diaconis's width, 5 to 40 bins, and one
+/// bin a value for few whole numbers.
+[[nodiscard]] Histogram histogram(std::span<const double> cells, std::size_t bins = 0);
+
+/// Quantile of sorted values, 0 ≤ p ≤ 1, linear between order statistics.
+[[nodiscard]] double sortedQuantile(const std::vector<double>& sorted, double p);
+
+}  // namespace rapporto

@@ -1,0 +1,541 @@
+#include "core/expression/expression.h"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <cmath>
+#include <limits>
+#include <unordered_map>
+
+namespace rapporto {
+namespace {
+
+constexpr double kNone = std::numeric_limits<double>::quiet_NaN();
+
+/// A value in every row, or one constant for all.
+struct Value {
+    enum class Type : std::uint8_t { Number, Truth, Text, Null };
+
+    Type type = Type::Null;
+    bool constant = false;
+    double number = kNone;                       // constant number or truth
+    std::string text;                            // constant text
+    std::vector<double> numbers;                 // owned cells …
+    std::optional<Column> column;                // … or a column's, shared
+    const Variable* variable = nullptr;          // of a bare name: its labels serve comparisons
+
+    [[nodiscard]] double at(std::size_t row) const {
+        return constant ? number : (column ? column->numbers()[row] : numbers[row]);
+    }
+};
+
+/// The cells of a value in one form: a pointer and a stride of 0 or 1.
+struct Cells {
+    const double* data;
+    std::size_t stride;
+
+    double operator[](std::size_t i) const { return data[i * stride]; }
+};
+
+Cells cellsOf(const Value& value) {
+    if (value.constant || value.type == Value::Type::Null) {
+        return {&value.number, 0};
+    }
+    return {value.column ? value.column->numbers().data() : value.numbers.data(), 1};
+}
+
+tl::unexpected<Refusal> at(const Node& node, ErrorCode code, std::string what, std::string help = {}) {
+    return refuse(code, std::move(what), fmt::format("position {}", node.position), std::move(help),
+                  {node.text});
+}
+
+class Evaluator {
+  public:
+    explicit Evaluator(const Scope& scope) : scope_(scope) {}
+
+    std::size_t undefined = 0;
+
+    Result<Value> operator()(const Node& node) {
+        switch (node.kind) {
+            case Node::Kind::Number: return constantNumber(node.number);
+            case Node::Kind::Null: return Value{};
+            case Node::Kind::Text: {
+                Value value;
+                value.type = Value::Type::Text;
+                value.constant = true;
+                value.text = node.text;
+                return value;
+            }
+            case Node::Kind::Name: return name(node);
+            case Node::Kind::Unary: return unary(node);
+            case Node::Kind::Binary: return binary(node);
+            case Node::Kind::Call: return call(node);
+            case Node::Kind::Between: return between(node);
+            case Node::Kind::In: return in(node);
+            case Node::Kind::IsNull: return isNull(node);
+            case Node::Kind::Case: return cases(node);
+        }
+        return Value{};
+    }
+
+    /// Text cells as codes into one list; numbers with labels do not come here.
+    Column textColumn(const std::string& title, const Value& value) const {
+        if (value.column) {
+            return value.column->renamed(title);
+        }
+        return Column::ofTexts(title, std::vector<std::int32_t>(scope_.rows, 0), {value.text});
+    }
+
+  private:
+    static Value constantNumber(double x) {
+        Value value;
+        value.type = Value::Type::Number;
+        value.constant = true;
+        value.number = x;
+        return value;
+    }
+
+    Result<Value> name(const Node& node) const {
+        const NamedColumn found = scope_.find(node.text);
+        if (found.column == nullptr) {
+            const auto near = nearestName(node.text, scope_.names);
+            return at(node, ErrorCode::UnknownName, "there is no variable ‘" + node.text + "’",
+                      near ? "Did you mean ‘" + *near + "’?" : "");
+        }
+        Value value;
+        value.type = found.column->isText() ? Value::Type::Text : Value::Type::Number;
+        value.column = *found.column;
+        value.variable = found.variable;
+        return value;
+    }
+
+    Result<Value> numeric(const Node& node, const char* forWhat) {
+        auto value = (*this)(node);
+        if (value && value->type == Value::Type::Text) {
+            return at(node, ErrorCode::WrongType,
+                      (node.kind == Node::Kind::Name ? "‘" + node.text + "’ holds" : std::string("this is")) +
+                          " text, where " + forWhat + " needs a number");
+        }
+        return value;
+    }
+
+    Result<Value> truth(const Node& node, const char* forWhat) {
+        auto value = numeric(node, forWhat);
+        if (value && value->type == Value::Type::Number && value->variable != nullptr &&
+            value->variable->measure == Measure::YesNo) {
+            value->type = Value::Type::Truth;
+        }
+        if (value && value->type == Value::Type::Number) {
+            return at(node, ErrorCode::WrongType,
+                      fmt::format("{} needs a condition, and this is a number", forWhat),
+                      "Compare it with something, as in x > 0.");
+        }
+        return value;
+    }
+
+    template <class F>
+    Value map2(Value::Type type, const Value& a, const Value& b, F f) const {
+        Value out;
+        out.type = type;
+        const Cells x = cellsOf(a);
+        const Cells y = cellsOf(b);
+        if (x.stride == 0 && y.stride == 0) {
+            out.constant = true;
+            out.number = f(x[0], y[0]);
+            return out;
+        }
+        out.numbers.resize(scope_.rows);
+        for (std::size_t i = 0; i < scope_.rows; ++i) {
+            out.numbers[i] = f(x[i], y[i]);
+        }
+        return out;
+    }
+
+    template <class F>
+    Value map1(Value::Type type, const Value& a, F f) const {
+        return map2(type, a, a, [f](double x, double /*same*/) { return f(x); });
+    }
+
+    Result<Value> unary(const Node& node) {
+        if (node.text == "not") {
+            auto inner = truth(*node.children[0], "‘not’");
+            return inner ? Result<Value>(map1(Value::Type::Truth, *inner, [](double x) { return 1.0 - x; }))
+                         : inner;
+        }
+        auto inner = numeric(*node.children[0], "a minus sign");
+        return inner ? Result<Value>(map1(Value::Type::Number, *inner, [](double x) { return -x; }))
+                     : inner;
+    }
+
+    Result<Value> binary(const Node& node) {
+        const std::string& op = node.text;
+        if (op == "and" || op == "or") {
+            return logical(node, op == "and");
+        }
+        if (op.find_first_of("=<>") != std::string::npos) {
+            auto a = (*this)(*node.children[0]);
+            if (!a) {
+                return a;
+            }
+            auto b = (*this)(*node.children[1]);
+            return b ? compare(node, op, *a, *b) : b;
+        }
+        const std::string what = "‘" + op + "’";
+        auto a = numeric(*node.children[0], what.c_str());
+        if (!a) {
+            return a;
+        }
+        auto b = numeric(*node.children[1], what.c_str());
+        if (!b) {
+            return b;
+        }
+        constexpr auto kNumber = Value::Type::Number;
+        switch (op.front()) {
+            case '+': return map2(kNumber, *a, *b, [](double x, double y) { return kept(x + y); });
+            case '-': return map2(kNumber, *a, *b, [](double x, double y) { return kept(x - y); });
+            case '*': return map2(kNumber, *a, *b, [](double x, double y) { return kept(x * y); });
+            default: break;
+        }
+        return map2(kNumber, *a, *b, [this](double x, double y) {
+            const double q = y == 0.0 ? kNone : kept(x / y);
+            undefined += std::isnan(q) && !std::isnan(x) && !std::isnan(y) ? 1U : 0U;
+            return q;
+        });
+    }
+
+    /// Overflow has no value: it becomes missing, as the column's contract asks.
+    static double kept(double x) { return std::isinf(x) ? kNone : x; }
+
+    Result<Value> logical(const Node& node, bool isAnd) {
+        auto a = truth(*node.children[0], isAnd ? "‘and’" : "‘or’");
+        if (!a) {
+            return a;
+        }
+        auto b = truth(*node.children[1], isAnd ? "‘and’" : "‘or’");
+        if (!b) {
+            return b;
+        }
+        // Kleene: false decides an “and”, true an “or”, whatever the other is.
+        const double decisive = isAnd ? 0.0 : 1.0;
+        return map2(Value::Type::Truth, *a, *b, [decisive](double x, double y) {
+            if (x == decisive || y == decisive) {
+                return decisive;
+            }
+            return std::isnan(x) || std::isnan(y) ? kNone : 1.0 - decisive;
+        });
+    }
+
+    template <class T>
+    static bool holds(const std::string& op, const T& x, const T& y) {
+        return op == "="    ? x == y
+               : op == "<>" ? x != y
+               : op == "<"  ? x < y
+               : op == "<=" ? x <= y
+               : op == ">"  ? x > y
+                            : x >= y;
+    }
+
+    Result<Value> compare(const Node& node, const std::string& op, Value& a, Value& b) {
+        if (!a.constant && a.type == Value::Type::Number && b.type == Value::Type::Text) {
+            return compareLabels(node, op, a, b);
+        }
+        if (!b.constant && b.type == Value::Type::Number && a.type == Value::Type::Text) {
+            const std::string mirrored = op == "<" ? ">" : op == ">" ? "<" : op == "<=" ? ">=" : op == ">=" ? "<=" : op;
+            return compareLabels(node, mirrored, b, a);
+        }
+        const bool textA = a.type == Value::Type::Text;
+        const bool textB = b.type == Value::Type::Text;
+        if (textA != textB && a.type != Value::Type::Null && b.type != Value::Type::Null) {
+            return at(node, ErrorCode::WrongType, "a text and a number cannot be compared",
+                      "Texts stand in single quotes, numbers bare.");
+        }
+        if (textA && textB) {
+            return compareTexts(op, a, b);
+        }
+        return map2(Value::Type::Truth, a, b, [&op](double x, double y) {
+            return std::isnan(x) || std::isnan(y) ? kNone : (holds(op, x, y) ? 1.0 : 0.0);
+        });
+    }
+
+    Value compareTexts(const std::string& op, const Value& a, const Value& b) const {
+        const Column x = textColumn("", a);
+        const Column y = textColumn("", b);
+        Value out;
+        out.type = Value::Type::Truth;
+        out.numbers.resize(scope_.rows);
+        // Against a constant each distinct text is compared once.
+        const Column& many = a.constant ? y : x;
+        if (a.constant || b.constant) {
+            std::vector<double> byText;
+            for (const auto& text : many.texts()) {
+                byText.push_back(holds(op, a.constant ? a.text : text, b.constant ? b.text : text) ? 1.0 : 0.0);
+            }
+            for (std::size_t i = 0; i < scope_.rows; ++i) {
+                const std::int32_t code = many.codes()[i];
+                out.numbers[i] = code < 0 ? kNone : byText[static_cast<std::size_t>(code)];
+            }
+            return out;
+        }
+        for (std::size_t i = 0; i < scope_.rows; ++i) {
+            out.numbers[i] = x.isMissing(i) || y.isMissing(i)
+                                 ? kNone
+                                 : (holds(op, x.texts()[static_cast<std::size_t>(x.codes()[i])],
+                                          y.texts()[static_cast<std::size_t>(y.codes()[i])])
+                                        ? 1.0
+                                        : 0.0);
+        }
+        return out;
+    }
+
+    /// A number whose levels carry labels, against a label: zone = 'Ridge'.
+    Result<Value> compareLabels(const Node& node, const std::string& op, const Value& numbers,
+                                const Value& text) const {
+        std::vector<std::string> labels;
+        if (numbers.variable != nullptr && text.constant && (op == "=" || op == "<>")) {
+            for (const Level& level : numbers.variable->levels) {
+                if (level.label == text.text && std::holds_alternative<double>(level.value)) {
+                    const double code = std::get<double>(level.value);
+                    return map1(Value::Type::Truth, numbers, [code, &op](double x) {
+                        return std::isnan(x) ? kNone : (holds(op, x, code) ? 1.0 : 0.0);
+                    });
+                }
+                labels.push_back(level.label);
+            }
+        }
+        const auto near = nearestName(text.text, labels);
+        return at(node, ErrorCode::WrongType,
+                  labels.empty() ? "a text and a number cannot be compared"
+                                 : "there is no level ‘" + text.text + "’",
+                  near ? "Did you mean ‘" + *near + "’?" : "Texts stand in single quotes, numbers bare.");
+    }
+
+    Result<Value> between(const Node& node) {
+        auto x = (*this)(*node.children[0]);
+        auto low = x ? (*this)(*node.children[1]) : x;
+        auto high = low ? (*this)(*node.children[2]) : low;
+        if (!high) {
+            return high;
+        }
+        auto above = compare(node, ">=", *x, *low);
+        auto below = above ? compare(node, "<=", *x, *high) : above;
+        if (!below) {
+            return below;
+        }
+        const bool negated = node.text == "not";
+        return map2(Value::Type::Truth, *above, *below, [negated](double a, double b) {
+            const double both = a == 0.0 || b == 0.0 ? 0.0 : (std::isnan(a) || std::isnan(b) ? kNone : 1.0);
+            return negated ? 1.0 - both : both;
+        });
+    }
+
+    Result<Value> in(const Node& node) {
+        auto x = (*this)(*node.children[0]);
+        if (!x) {
+            return x;
+        }
+        Value found = constantNumber(0.0);
+        for (std::size_t k = 1; k < node.children.size(); ++k) {
+            auto member = (*this)(*node.children[k]);
+            auto equal = member ? compare(*node.children[k], "=", *x, *member) : member;
+            if (!equal) {
+                return equal;
+            }
+            found = map2(Value::Type::Truth, found, *equal, [](double a, double b) {
+                return a == 1.0 || b == 1.0 ? 1.0 : (std::isnan(a) || std::isnan(b) ? kNone : 0.0);
+            });
+        }
+        found.type = Value::Type::Truth;
+        return node.text == "not"
+                   ? map1(Value::Type::Truth, found, [](double a) { return 1.0 - a; })
+                   : found;
+    }
+
+    Result<Value> isNull(const Node& node) {
+        auto x = (*this)(*node.children[0]);
+        if (!x) {
+            return x;
+        }
+        const bool negated = node.text == "not";
+        if (x->type == Value::Type::Text) {
+            const Column column = textColumn("", *x);
+            Value out;
+            out.type = Value::Type::Truth;
+            out.numbers.resize(scope_.rows);
+            for (std::size_t i = 0; i < scope_.rows; ++i) {
+                out.numbers[i] = column.isMissing(i) != negated ? 1.0 : 0.0;
+            }
+            return out;
+        }
+        return map1(Value::Type::Truth, *x,
+                    [negated](double v) { return std::isnan(v) != negated ? 1.0 : 0.0; });
+    }
+
+    Result<Value> cases(const Node& node) {
+        const std::size_t branches = node.children.size() / 2;
+        std::vector<Value> conditions;
+        std::vector<Value> values;
+        for (std::size_t k = 0; k < branches; ++k) {
+            auto condition = truth(*node.children[2 * k], "‘when’");
+            if (!condition) {
+                return condition;
+            }
+            conditions.push_back(*std::move(condition));
+            auto value = (*this)(*node.children[2 * k + 1]);
+            if (!value) {
+                return value;
+            }
+            values.push_back(*std::move(value));
+        }
+        auto otherwise = (*this)(*node.children.back());
+        if (!otherwise) {
+            return otherwise;
+        }
+        values.push_back(*std::move(otherwise));
+        const auto isText = [](const Value& v) { return v.type == Value::Type::Text; };
+        const bool text = std::any_of(values.begin(), values.end(), isText);
+        for (std::size_t k = 0; k < values.size(); ++k) {
+            if (text && !isText(values[k]) && values[k].type != Value::Type::Null) {
+                return at(node, ErrorCode::WrongType, "the branches mix texts and numbers");
+            }
+        }
+        const auto branchOf = [&](std::size_t row) {
+            std::size_t k = 0;
+            while (k < branches && conditions[k].at(row) != 1.0) {
+                ++k;
+            }
+            return k;
+        };
+        return text ? textCases(values, branchOf) : numberCases(values, branchOf);
+    }
+
+    template <class F>
+    Value numberCases(const std::vector<Value>& values, F branchOf) const {
+        Value out;
+        out.type = Value::Type::Number;
+        out.numbers.resize(scope_.rows);
+        for (std::size_t i = 0; i < scope_.rows; ++i) {
+            out.numbers[i] = values[branchOf(i)].at(i);
+        }
+        return out;
+    }
+
+    template <class F>
+    Value textCases(const std::vector<Value>& values, F branchOf) const {
+        std::vector<std::string> texts;
+        std::unordered_map<std::string, std::int32_t> index;
+        std::vector<std::int32_t> codes(scope_.rows, -1);
+        std::vector<std::optional<Column>> columns;
+        for (const Value& value : values) {
+            columns.push_back(value.type == Value::Type::Null ? std::nullopt
+                                                              : std::optional(textColumn("", value)));
+        }
+        for (std::size_t i = 0; i < scope_.rows; ++i) {
+            const auto& column = columns[branchOf(i)];
+            if (column && !column->isMissing(i)) {
+                const std::string& text = column->texts()[static_cast<std::size_t>(column->codes()[i])];
+                const auto [place, fresh] = index.emplace(text, static_cast<std::int32_t>(texts.size()));
+                if (fresh) {
+                    texts.push_back(text);
+                }
+                codes[i] = place->second;
+            }
+        }
+        Value out;
+        out.type = Value::Type::Text;
+        out.column = Column::ofTexts("", std::move(codes), std::move(texts));
+        return out;
+    }
+
+    Result<Value> call(const Node& node) {
+        const auto& functions = rowFunctions();
+        const auto function = std::find_if(functions.begin(), functions.end(),
+                                           [&](const RowFunction& f) { return node.text == f.name; });
+        if (function == functions.end()) {
+            const auto& later = functionsToCome();
+            if (std::find(later.begin(), later.end(), node.text) != later.end()) {
+                return at(node, ErrorCode::NotBuilt,
+                          "‘" + node.text + "’ looks at other rows, which this version cannot do yet");
+            }
+            std::vector<std::string> known;
+            for (const RowFunction& f : functions) {
+                known.emplace_back(f.name);
+            }
+            const auto near = nearestName(node.text, known);
+            return at(node, ErrorCode::UnknownName, "there is no function ‘" + node.text + "’",
+                      near ? "Did you mean ‘" + *near + "’?" : "");
+        }
+        if (node.children.size() < function->least || node.children.size() > function->most) {
+            return at(node, ErrorCode::Syntax,
+                      fmt::format("‘{}’ takes {} {}, not {}", node.text,
+                                  function->least == function->most
+                                      ? std::to_string(function->least)
+                                      : fmt::format("{} to {}", function->least, function->most),
+                                  function->most == 1 ? "value" : "values", node.children.size()));
+        }
+        std::vector<Value> values;
+        for (const auto& child : node.children) {
+            auto value = numeric(*child, ("‘" + node.text + "’").c_str());
+            if (!value) {
+                return value;
+            }
+            values.push_back(*std::move(value));
+        }
+        return apply(*function, values);
+    }
+
+    Value apply(const RowFunction& function, const std::vector<Value>& values) {
+        std::vector<Cells> cells;
+        bool constant = true;
+        for (const Value& value : values) {
+            cells.push_back(cellsOf(value));
+            constant = constant && cells.back().stride == 0;
+        }
+        Value out;
+        out.type = Value::Type::Number;
+        std::vector<double> arguments(values.size());
+        const std::size_t rows = constant ? 1 : scope_.rows;
+        out.numbers.resize(rows);
+        for (std::size_t i = 0; i < rows; ++i) {
+            bool missing = false;
+            for (std::size_t k = 0; k < cells.size(); ++k) {
+                arguments[k] = cells[k][i];
+                missing = missing || std::isnan(arguments[k]);
+            }
+            out.numbers[i] = missing && !function.seesMissing
+                                 ? kNone
+                                 : function.apply(arguments.data(), arguments.size());
+            undefined += !missing && function.mayBeUndefined && std::isnan(out.numbers[i]) ? 1U : 0U;
+        }
+        if (constant) {
+            out.constant = true;
+            out.number = out.numbers[0];
+        }
+        return out;
+    }
+
+    const Scope& scope_;
+};
+
+}  // namespace
+
+Result<Evaluated> evaluate(const Expression& expression, const Scope& scope) {
+    Evaluator evaluator(scope);
+    auto value = evaluator(expression.root());
+    if (!value) {
+        return tl::make_unexpected(value.error());
+    }
+    const std::string title = expression.canonical();
+    const bool truth = value->type == Value::Type::Truth;
+    if (value->type == Value::Type::Text) {
+        return Evaluated{evaluator.textColumn(title, *value), false, 0};
+    }
+    if (value->column) {
+        return Evaluated{value->column->renamed(title), truth, 0};
+    }
+    if (value->constant || value->type == Value::Type::Null) {
+        value->numbers.assign(scope.rows, value->number);
+    }
+    return Evaluated{Column::ofNumbers(title, std::move(value->numbers)), truth, evaluator.undefined};
+}
+
+}  // namespace rapporto

@@ -1,0 +1,103 @@
+#pragma once
+
+#include "core/base/result.h"
+#include "core/data/column.h"
+
+#include <functional>
+#include <memory>
+#include <optional>
+#include <set>
+#include <string>
+#include <vector>
+
+namespace rapporto {
+
+/// A node of a parsed expression. Positions count characters from 1.
+struct Node {
+    enum class Kind : std::uint8_t { Number, Text, Null, Name, Unary, Binary, Call, Case, Between, In, IsNull };
+
+    Kind kind = Kind::Null;
+    double number = 0.0;
+    std::string text;  ///< Name, text, operator or function; "not" on a negated Between/In/IsNull.
+    std::vector<std::shared_ptr<const Node>> children;
+    std::size_t position = 0;
+};
+
+/// A parsed expression of the study format: SQL's value expressions with three-valued logic.
+/// A regular value; copies share the tree.
+class Expression {
+  public:
+    /// @return the expression, or Syntax with the position and what was expected there.
+    [[nodiscard]] static Result<Expression> parse(const std::string& text);
+
+    /// The same meaning in one spelling: single spaces after commas and around operators.
+    [[nodiscard]] std::string canonical() const;
+
+    /// Every name that the expression uses.
+    [[nodiscard]] std::set<std::string> names() const;
+
+    [[nodiscard]] const Node& root() const { return *root_; }
+
+    /// The expression is just a name.
+    [[nodiscard]] bool isName() const { return root_->kind == Node::Kind::Name; }
+
+  private:
+    std::shared_ptr<const Node> root_;
+};
+
+/// What a name stands for while an expression is evaluated.
+struct NamedColumn {
+    const Column* column = nullptr;
+    const Variable* variable = nullptr;
+};
+
+/// Where names are looked up, and all of them for suggestions.
+struct Scope {
+    std::function<NamedColumn(const std::string&)> find;
+    std::vector<std::string> names;
+    std::size_t rows = 0;
+};
+
+/// The value of an expression in every row.
+struct Evaluated {
+    Column column;           ///< Numbers (truth as 1, 0, missing) or texts.
+    bool isTruth = false;    ///< A comparison or a combination of them.
+    std::size_t undefined = 0;  ///< Rows where a quotient by zero, ln, sqrt or power had no value.
+};
+
+/// Evaluates over all rows.
+///
+/// @return the column named by the canonical text, or UnknownName (with the nearest name),
+///         WrongType, NotBuilt for a documented function that is not there yet.
+[[nodiscard]] Result<Evaluated> evaluate(const Expression& expression, const Scope& scope);
+
+/// A function over single rows. `apply` gets as many numbers as were written, none missing unless
+/// `seesMissing`.
+struct RowFunction {
+    const char* name;
+    std::size_t least;
+    std::size_t most;
+    double (*apply)(const double* arguments, std::size_t count);
+    bool seesMissing;
+    bool mayBeUndefined;  ///< A missing result from present arguments is counted.
+    const char* summary;
+};
+
+/// All single-row functions; the only place to add one.
+[[nodiscard]] const std::vector<RowFunction>& rowFunctions();
+
+/// Documented functions that read other rows or the layout, and are not built yet.
+[[nodiscard]] const std::vector<std::string>& functionsToCome();
+
+/// The known name that differs least from `name`, or nothing when none is near.
+[[nodiscard]] std::optional<std::string> nearestName(const std::string& name,
+                                                     const std::vector<std::string>& known);
+
+/// A name as it is written in an expression: in double quotes when it needs them.
+[[nodiscard]] std::string quotedName(const std::string& name);
+
+/// `text` with every use of the name `from` spelled as `to`; unchanged text where it does not parse.
+[[nodiscard]] std::string renamedIn(const std::string& text, const std::string& from,
+                                    const std::string& to);
+
+}  // namespace rapporto

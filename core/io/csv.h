@@ -1,0 +1,71 @@
+#pragma once
+
+#include "core/base/job.h"
+#include "core/base/result.h"
+#include "core/data/column.h"
+
+#include <optional>
+#include <string>
+#include <string_view>
+#include <vector>
+
+namespace rapporto {
+
+/// How a delimited text is read. What is left out is guessed, and the guess is shown.
+struct ReaderOptions {
+    std::optional<char> delimiter;
+    std::optional<char> decimal;
+    std::optional<char> thousands;
+    std::optional<bool> header;
+    std::optional<std::string> encoding;  ///< UTF-8, UTF-16, ISO-8859-1, windows-1252.
+    char quote = '"';
+    std::size_t skip = 0;  ///< Lines before the header.
+
+    friend bool operator==(const ReaderOptions&, const ReaderOptions&) = default;
+};
+
+/// A place in the source that was repaired or could not be taken as it stands.
+struct Problem {
+    std::size_t line = 0;  ///< From 1, as an editor counts.
+    std::string what;
+};
+
+/// Why a column got its measure.
+struct ColumnEvidence {
+    std::string reason;          ///< “1,149 whole numbers from 18 to 84; 31 blank”.
+    std::string suggestion;      ///< A question worth asking, or empty.
+    std::vector<Key> suspected;  ///< Codes that look like “no answer”.
+};
+
+struct Import {
+    Table table;
+    ReaderOptions used;             ///< Every option settled.
+    std::vector<Problem> problems;  ///< The first kMaxProblems, by line.
+    std::size_t problemCount = 0;
+    std::vector<ColumnEvidence> evidence;  ///< One a column.
+};
+
+inline constexpr std::size_t kMaxProblems = 1000;
+
+/// Reads RFC 4180 text: quoted cells may hold delimiters, quotes (doubled) and line ends; CR, LF
+/// and CRLF end a record. Too short a row is filled with missing, too long a row keeps its first
+/// cells; an empty header becomes `column_3`, a repeated one `name_2`; each is a problem by line.
+/// Time linear in the bytes; memory the columns plus, unless UTF-8, one copy of the text.
+///
+/// @return the import, or File when `path` cannot be read, Syntax when there is no row or a quote
+///         never closes, BadSetting for an encoding that is not one of the four, Stopped.
+[[nodiscard]] Result<Import> readCsvFile(const std::string& path, const ReaderOptions& options,
+                                         const Job& job);
+
+/// The same for text at hand, such as the clipboard's.
+[[nodiscard]] Result<Import> readCsvText(std::string_view bytes, const ReaderOptions& options,
+                                         const Job& job);
+
+/// The table as UTF-8 CSV with CRLF-free line ends; missing cells are blank.
+[[nodiscard]] Result<void> writeCsv(const Table& table, const std::string& path);
+
+/// Days since 1970-01-01 of a date in one of the forms of the study format, or nothing.
+/// `dayFirst` settles 01/02/2012.
+[[nodiscard]] std::optional<double> parseDate(std::string_view text, bool dayFirst);
+
+}  // namespace rapporto

@@ -1,0 +1,84 @@
+#include "core/base/format.h"
+#include "core/model/fit.h"
+
+#include <fmt/format.h>
+
+#include <map>
+
+namespace rapporto {
+namespace {
+
+using Eigen::Index;
+using Eigen::MatrixXd;
+
+MatrixXd oneWay(const CovarianceInput& in, const Eigen::VectorXd& byRow,
+                const std::vector<std::int32_t>& groups, std::int32_t count) {
+    const MatrixXd scores = groupedScores(in.problem, in.solution, byRow, groups, count);
+    const MatrixXd& C = in.solution.centredFactor;
+    const MatrixXd projected = scores * C;
+    const double g = count;
+    const double factor = g / (g - 1.0) * (in.n - 1.0) / in.dfResidual;
+    return factor * (in.solution.factor * (projected.transpose() * projected) * in.solution.factor.transpose());
+}
+
+MatrixXd withoutNegativeEigenvalues(const MatrixXd& V, bool& repaired) {
+    // The repair acts on correlations: a change of unit must change only the unit.
+    const Eigen::VectorXd d = V.diagonal().cwiseAbs().cwiseSqrt().unaryExpr(
+        [](double x) { return x > 0.0 ? x : 1.0; });
+    const MatrixXd scaled = d.cwiseInverse().asDiagonal() * V * d.cwiseInverse().asDiagonal();
+    const Eigen::SelfAdjointEigenSolver<MatrixXd> solver(scaled);
+    repaired = solver.eigenvalues().minCoeff() < -1e-12;
+    if (!repaired) {
+        return V;
+    }
+    const MatrixXd positive = solver.eigenvectors() *
+                              solver.eigenvalues().cwiseMax(0.0).asDiagonal() *
+                              solver.eigenvectors().transpose();
+    return d.asDiagonal() * positive * d.asDiagonal();
+}
+
+}  // namespace
+
+Result<Covariance> clusteredCovariance(const CovarianceInput& in, const ErrorSpec& spec) {
+    const auto& counts = in.design.clusterCounts;
+    if (counts.empty()) {
+        return refuse(ErrorCode::BadSetting, "clustered errors need a variable to cluster by", "errors",
+                      "Choose one or two.");
+    }
+    for (std::size_t d = 0; d < counts.size(); ++d) {
+        if (counts[d] < 2) {
+            return refuse(ErrorCode::BadSetting, "‘" + spec.by[d] + "’ has one cluster in the rows used", "errors",
+                          "Clustered errors need at least two, better forty.", {spec.by[d]});
+        }
+    }
+    Eigen::VectorXd byRow = in.solution.residuals;
+    if (in.problem.weights.size() > 0) {
+        byRow.array() *= in.problem.weights.array();
+    }
+    Covariance out;
+    out.matrix = oneWay(in, byRow, in.design.clusters[0], counts[0]);
+    std::int32_t least = counts[0];
+    out.note = plural(static_cast<std::size_t>(counts[0]), "cluster", "clusters");
+    if (counts.size() > 1) {
+        std::map<std::pair<std::int32_t, std::int32_t>, std::int32_t> ids;
+        std::vector<std::int32_t> both;
+        for (std::size_t i = 0; i < in.design.clusters[0].size(); ++i) {
+            const auto key = std::pair(in.design.clusters[0][i], in.design.clusters[1][i]);
+            both.push_back(ids.emplace(key, static_cast<std::int32_t>(ids.size())).first->second);
+        }
+        out.matrix += oneWay(in, byRow, in.design.clusters[1], counts[1]) -
+                      oneWay(in, byRow, both, static_cast<std::int32_t>(ids.size()));
+        bool repaired = false;
+        out.matrix = withoutNegativeEigenvalues(out.matrix, repaired);
+        least = std::min(counts[0], counts[1]);
+        out.note = fmt::format("{} and {} clusters{}", counts[0], counts[1],
+                               repaired ? "; the covariance was not positive and was repaired" : "");
+    }
+    if (least < 40) {
+        out.note += fmt::format("; with only {}, intervals tend to be too narrow", least);
+    }
+    out.df = least - 1.0;
+    return out;
+}
+
+}  // namespace rapporto

@@ -1,0 +1,52 @@
+#include "core/model/fit.h"
+
+#include <cmath>
+
+namespace rapporto {
+
+Result<Covariance> robustCovariance(const CovarianceInput& in, const ErrorSpec& spec) {
+    using Eigen::Index;
+    const auto k = static_cast<double>(in.solution.kept.size());
+    const bool frequency = in.design.weightKind == WeightKind::Frequency;
+    const bool weighted = in.problem.weights.size() > 0;
+    const Eigen::VectorXd& e = in.solution.residuals;
+    Eigen::MatrixXd meat;
+    double factor = 1.0;
+    const bool plain = spec.type == "HC0" || spec.type == "HC1";
+    if (plain && !frequency && in.solution.meat.size() > 0) {
+        meat = in.solution.meat;
+    } else {
+        Eigen::VectorXd byRow(e.size());
+        for (Index i = 0; i < e.size(); ++i) {
+            const double w = weighted ? in.problem.weights(i) : 1.0;
+            // A frequency row stands for w equal rows, each with the leverage h/w.
+            byRow(i) = frequency ? std::sqrt(w) * e(i) : w * e(i);
+            if (plain) {
+                continue;
+            }
+            const double h = in.leverage(i) / (frequency ? w : 1.0);
+            const double left = 1.0 - h;
+            if (left < 1e-12) {
+                // The row fits itself: its residual is zero and says nothing about the spread.
+                byRow(i) = 0.0;
+                continue;
+            }
+            const double power = spec.type == "HC2"   ? 1.0
+                                 : spec.type == "HC3" ? 2.0
+                                                      : std::min(4.0, h * in.n / k);
+            byRow(i) /= std::pow(left, power / 2.0);
+        }
+        meat = scaledMeat(in.problem, in.solution, byRow);
+    }
+    if (spec.type == "HC1") {
+        factor = in.n / in.dfResidual;
+    } else if (!plain && spec.type != "HC2" && spec.type != "HC3" && spec.type != "HC4") {
+        return refuse(ErrorCode::BadSetting, "there are no robust errors of type ‘" + spec.type + "’",
+                      "errors", "Types are HC0, HC1, HC2, HC3 and HC4.");
+    }
+    const Eigen::MatrixXd& C = in.solution.centredFactor;
+    const Eigen::MatrixXd core = C.transpose() * meat * C;
+    return Covariance{factor * (in.solution.factor * core * in.solution.factor.transpose()), in.dfResidual, ""};
+}
+
+}  // namespace rapporto

@@ -1,0 +1,500 @@
+#include "core/model/design.h"
+
+#include "core/base/format.h"
+
+#include <algorithm>
+#include <cmath>
+
+namespace rapporto {
+namespace {
+
+using Eigen::Index;
+
+/// One factor of a term, evaluated: a number column or a grouping.
+struct Part {
+    std::string name;
+    std::string label;
+    std::string unit;
+    Column column;
+    Variable variable;
+    bool groups = false;
+    std::set<std::string> names;
+};
+
+/// Numbers of a part in the used rows with their names: one column, or an indicator per level.
+struct Expanded {
+    std::vector<Eigen::VectorXd> columns;
+    std::vector<std::string> names;
+    std::vector<std::string> labels;
+    bool indicator = false;
+    std::string base;
+};
+
+class Builder {
+  public:
+    Builder(const Frame& frame, const Question& question, const std::vector<TermSet>& sets)
+        : frame_(frame), question_(question), sets_(sets) {}
+
+    Result<Design> build() {
+        if (auto done = evaluateAll(); !done) {
+            return tl::make_unexpected(done.error());
+        }
+        if (auto done = chooseRows(); !done) {
+            return tl::make_unexpected(done.error());
+        }
+        if (auto done = fillOutcome(); !done) {
+            return tl::make_unexpected(done.error());
+        }
+        if (auto done = fillTerms(); !done) {
+            return tl::make_unexpected(done.error());
+        }
+        if (auto done = fillWeights(); !done) {
+            return tl::make_unexpected(done.error());
+        }
+        fillClusters();
+        fillTime();
+        warnOfLoneProducts();
+        return std::move(design_);
+    }
+
+  private:
+    Result<Part> evaluatePart(const std::string& text) const {
+        auto value = frame_.evaluateText(text);
+        if (!value) {
+            return tl::make_unexpected(value.error());
+        }
+        const auto parsed = Expression::parse(text);
+        Part part{parsed->canonical(), parsed->canonical(), "", value->column, {}, false, parsed->names()};
+        if (parsed->isName()) {
+            part.variable = *frame_.variable(parsed->root().text);
+            part.label = part.variable.shown();
+            part.unit = part.variable.unit;
+            part.name = part.variable.name;
+        } else {
+            part.variable.measure = value->isTruth           ? Measure::YesNo
+                                    : part.column.isText() ? Measure::Groups
+                                                             : Measure::Quantity;
+        }
+        part.groups = isGrouping(part.variable.measure) || part.column.isText();
+        return part;
+    }
+
+    Result<void> evaluateAll() {
+        if (question_.outcome.empty()) {
+            return refuse(ErrorCode::NoTerms, "the question has no outcome", question_.title,
+                          "Put a variable after “Explain”.");
+        }
+        auto outcome = evaluatePart(question_.outcome);
+        if (!outcome) {
+            return tl::make_unexpected(outcome.error());
+        }
+        if (outcome->column.isText()) {
+            return refuse(ErrorCode::WrongType, "the outcome ‘" + outcome->name + "’ holds text",
+                          "outcome", "Least squares needs numbers: compare it with a level, as in " +
+                          quotedName(outcome->name) + " = 'yes'.");
+        }
+        outcome_ = *std::move(outcome);
+        for (const Term& term : question_.terms) {
+            if (term.muted) {
+                continue;
+            }
+            if (auto done = evaluateTerm(term); !done) {
+                return done;
+            }
+        }
+        if (parts_.empty() && !question_.intercept) {
+            return refuse(ErrorCode::NoTerms, "there is nothing to explain the outcome with",
+                          question_.title, "Add a term after “with”.");
+        }
+        return {};
+    }
+
+    Result<void> evaluateTerm(const Term& term) {
+        if (term.kind == Term::Kind::Set) {
+            const auto set = std::find_if(sets_.begin(), sets_.end(), [&](const TermSet& s) {
+                return s.name == term.parts.front();
+            });
+            if (set == sets_.end()) {
+                return refuse(ErrorCode::UnknownName, "there is no set ‘" + term.parts.front() + "’");
+            }
+            for (const auto& member : set->members) {
+                if (auto done = evaluateTerm(Term::expression(member)); !done) {
+                    return done;
+                }
+            }
+            return {};
+        }
+        std::vector<Part> factors;
+        for (const auto& text : term.parts) {
+            auto part = evaluatePart(text);
+            if (!part) {
+                return tl::make_unexpected(part.error());
+            }
+            factors.push_back(*std::move(part));
+        }
+        parts_.push_back(std::move(factors));
+        return {};
+    }
+
+    Result<void> chooseRows() {
+        std::vector<double> own;
+        if (!question_.where.empty()) {
+            auto rule = frame_.evaluateText(question_.where);
+            if (!rule) {
+                return tl::make_unexpected(rule.error());
+            }
+            if (rule->column.isText()) {
+                return refuse(ErrorCode::WrongType, "the rule is a text, not a condition", question_.where);
+            }
+            own.assign(rule->column.numbers().begin(), rule->column.numbers().end());
+        }
+        std::vector<const Column*> needed = {&outcome_.column};
+        for (const auto& factors : parts_) {
+            for (const auto& part : factors) {
+                needed.push_back(&part.column);
+            }
+        }
+        if (question_.weightKind != WeightKind::None) {
+            auto weight = evaluatePart(question_.weight);
+            if (!weight) {
+                return tl::make_unexpected(weight.error());
+            }
+            if (weight->column.isText()) {
+                return refuse(ErrorCode::WrongType, "the weight ‘" + question_.weight + "’ holds text");
+            }
+            weight_ = *std::move(weight);
+            needed.push_back(&weight_.column);
+        }
+        for (const auto& name : question_.errors.by) {
+            auto cluster = evaluatePart(name);
+            if (!cluster) {
+                return tl::make_unexpected(cluster.error());
+            }
+            clusters_.push_back(*std::move(cluster));
+        }
+        for (const Part& cluster : clusters_) {
+            needed.push_back(&cluster.column);
+        }
+        const Column* time = frame_.layout().kind == Layout::Kind::Series
+                                 ? frame_.column(frame_.layout().time)
+                                 : nullptr;
+        if (time != nullptr && !time->isText()) {
+            needed.push_back(time);
+        }
+
+        std::vector<bool> without(frame_.rows(), false);
+        for (const std::size_t row : question_.without) {
+            if (row >= 1 && row <= frame_.rows()) {
+                without[row - 1] = true;
+            }
+        }
+        RowCounts& counts = design_.counts;
+        counts.source = frame_.rows();
+        for (std::size_t i = 0; i < frame_.rows(); ++i) {
+            const RowState state = frame_.states()[i];
+            if (state == RowState::SetAside || without[i]) {
+                ++counts.setAside;
+            } else if (state == RowState::ByRule || (!own.empty() && (std::isnan(own[i]) || own[i] == 0.0))) {
+                ++counts.byRule;
+            } else if (std::any_of(needed.begin(), needed.end(),
+                                   [i](const Column* c) { return c->isMissing(i); })) {
+                ++counts.missing;
+            } else {
+                design_.rows.push_back(i);
+            }
+        }
+        counts.used = design_.rows.size();
+        counts.inSample = counts.used + counts.missing;
+        return emptyRefusal(needed);
+    }
+
+    Result<void> emptyRefusal(const std::vector<const Column*>& needed) const {
+        if (!design_.rows.empty()) {
+            return {};
+        }
+        if (design_.counts.inSample == 0) {
+            return refuse(ErrorCode::TooFewRows, "no row is left in the sample", question_.title,
+                          "Loosen the rule or take rows back.");
+        }
+        const Column* worst = needed.front();
+        for (const Column* column : needed) {
+            worst = column->countMissing() > worst->countMissing() ? column : worst;
+        }
+        return refuse(ErrorCode::TooFewRows, "no row is complete in everything the question names",
+                      question_.title,
+                      "‘" + worst->name() + "’ is missing in " +
+                          plural(worst->countMissing(), "row", "rows") + ".", {worst->name()});
+    }
+
+    [[nodiscard]] Eigen::VectorXd taken(const Column& column) const {
+        Eigen::VectorXd out(static_cast<Index>(design_.rows.size()));
+        const auto cells = column.numbers();
+        for (std::size_t i = 0; i < design_.rows.size(); ++i) {
+            out(static_cast<Index>(i)) = cells[design_.rows[i]];
+        }
+        return out;
+    }
+
+    Result<void> fillOutcome() {
+        design_.y = taken(outcome_.column);
+        design_.outcome = outcome_.name;
+        design_.outcomeLabel = outcome_.label;
+        design_.outcomeUnit = outcome_.unit;
+        design_.outcomeLogOf = logThrough(question_.outcome);
+        design_.outcomeYesNo = outcome_.variable.measure == Measure::YesNo;
+        if (design_.y.minCoeff() == design_.y.maxCoeff()) {
+            return refuse(ErrorCode::NoVariation,
+                          "the outcome ‘" + outcome_.name + "’ is " + shortNumber(design_.y(0)) +
+                              " in every row used",
+                          question_.title, "There is nothing to explain: choose another outcome or sample.",
+                          {outcome_.name});
+        }
+        return {};
+    }
+
+    /// The x of ln(x), also when the text names a derived variable that is ln(x).
+    [[nodiscard]] std::string logThrough(const std::string& text) const {
+        const Variable* variable = frame_.variable(text);
+        return logArgument(variable != nullptr && !variable->expression.empty() ? variable->expression : text);
+    }
+
+    Result<Expanded> expand(const Part& part) const {
+        Expanded out;
+        if (!part.groups) {
+            out.columns.push_back(taken(part.column));
+            out.names.push_back(part.name);
+            out.labels.push_back(part.label);
+            return out;
+        }
+        const auto levels = levelsOf(part.column, part.variable, design_.rows);
+        if (levels.size() < 2) {
+            return refuse(ErrorCode::NoVariation,
+                          "‘" + part.name + "’ has one level, ‘" + levels.front().label + "’, in the rows used",
+                          question_.title, "Take the term out or widen the sample.", {part.name});
+        }
+        if (levels.size() > 2000) {
+            return refuse(ErrorCode::BadSetting,
+                          "‘" + part.name + "’ has " + countText(levels.size()) + " levels",
+                          question_.title, "Declare it a quantity, or merge levels.", {part.name});
+        }
+        std::size_t base = 0;
+        for (std::size_t l = 0; l < levels.size(); ++l) {
+            const bool chosen = !part.variable.base.empty() &&
+                                (levels[l].value == keyText(part.variable.base.front()) ||
+                                 levels[l].label == keyText(part.variable.base.front()));
+            base = chosen ? l : base;
+        }
+        out.indicator = true;
+        out.base = levels[base].label;
+        for (std::size_t l = 0; l < levels.size(); ++l) {
+            if (l == base) {
+                continue;
+            }
+            Eigen::VectorXd column(static_cast<Index>(design_.rows.size()));
+            for (std::size_t i = 0; i < design_.rows.size(); ++i) {
+                const std::size_t row = design_.rows[i];
+                const double code = part.column.isText() ? part.column.codes()[row]
+                                                         : part.column.numbers()[row];
+                column(static_cast<Index>(i)) = code == levels[l].code ? 1.0 : 0.0;
+            }
+            out.columns.push_back(std::move(column));
+            out.names.push_back(part.name + "=" + levels[l].label);
+            out.labels.push_back(levels[l].label);
+        }
+        return out;
+    }
+
+    static Expanded multiply(const Expanded& a, const Expanded& b) {
+        Expanded out;
+        out.indicator = a.indicator && b.indicator;
+        for (std::size_t i = 0; i < a.columns.size(); ++i) {
+            for (std::size_t j = 0; j < b.columns.size(); ++j) {
+                out.columns.emplace_back(a.columns[i].cwiseProduct(b.columns[j]));
+                out.names.push_back(a.names[i] + " × " + b.names[j]);
+                out.labels.push_back(a.labels[i] + " × " + b.labels[j]);
+            }
+        }
+        return out;
+    }
+
+    Result<void> fillTerms() {
+        std::vector<Eigen::VectorXd> columns;
+        const auto n = static_cast<Index>(design_.rows.size());
+        if (question_.intercept) {
+            design_.hasConstant = true;
+            columns.emplace_back(Eigen::VectorXd::Ones(n));
+            design_.columns.push_back({"(constant)", "constant", -1, false});
+        }
+        for (const auto& factors : parts_) {
+            DesignTerm term;
+            Expanded all;
+            for (std::size_t f = 0; f < factors.size(); ++f) {
+                auto one = expand(factors[f]);
+                if (!one) {
+                    return tl::make_unexpected(one.error());
+                }
+                all = f == 0 ? *std::move(one) : multiply(all, *one);
+                term.name += (f > 0 ? " × " : "") + factors[f].name;
+                term.label += (f > 0 ? " × " : "") + factors[f].label;
+                term.names.insert(factors[f].names.begin(), factors[f].names.end());
+            }
+            const Part& first = factors.front();
+            term.isProduct = factors.size() > 1;
+            term.groups = !term.isProduct && first.groups;
+            term.base = all.base;
+            term.unit = term.isProduct ? "" : first.unit;
+            term.yesNo = !term.isProduct && first.variable.measure == Measure::YesNo;
+            term.logOf = term.isProduct ? "" : logThrough(first.name);
+            const int index = static_cast<int>(design_.terms.size());
+            for (std::size_t c = 0; c < all.columns.size(); ++c) {
+                term.columns.push_back(static_cast<Index>(columns.size()));
+                columns.push_back(std::move(all.columns[c]));
+                design_.columns.push_back({all.names[c], all.labels[c], index, all.indicator || term.yesNo});
+            }
+            design_.terms.push_back(std::move(term));
+        }
+        design_.X.resize(n, static_cast<Index>(columns.size()));
+        for (std::size_t c = 0; c < columns.size(); ++c) {
+            design_.X.col(static_cast<Index>(c)) = columns[c];
+        }
+        return {};
+    }
+
+    Result<void> fillWeights() {
+        design_.weightKind = question_.weightKind;
+        if (question_.weightKind == WeightKind::None) {
+            return {};
+        }
+        design_.weights = taken(weight_.column);
+        if (design_.weights.minCoeff() < 0.0) {
+            return refuse(ErrorCode::BadSetting, "the weight ‘" + weight_.name + "’ is negative in some rows",
+                          "weights", "A weight is zero or more.", {weight_.name});
+        }
+        if (question_.weightKind == WeightKind::Frequency) {
+            for (Index i = 0; i < design_.weights.size(); ++i) {
+                if (design_.weights(i) != std::floor(design_.weights(i))) {
+                    return refuse(ErrorCode::BadSetting,
+                                  "frequency weights count rows, and ‘" + weight_.name + "’ is not whole",
+                                  "weights", "Choose sampling or precision weights.", {weight_.name});
+                }
+            }
+        }
+        dropUnweighted();
+        if (design_.rows.empty()) {
+            return refuse(ErrorCode::TooFewRows, "every weight is zero", "weights");
+        }
+        if (question_.weightKind == WeightKind::Sampling) {
+            design_.weights /= design_.weights.mean();
+        }
+        return {};
+    }
+
+    /// Rows of weight zero say nothing: they leave, and are counted.
+    void dropUnweighted() {
+        std::vector<Index> kept;
+        for (Index i = 0; i < design_.weights.size(); ++i) {
+            if (design_.weights(i) > 0.0) {
+                kept.push_back(i);
+            }
+        }
+        design_.counts.dropped = design_.rows.size() - kept.size();
+        design_.counts.used = kept.size();
+        if (design_.counts.dropped == 0) {
+            return;
+        }
+        std::vector<std::size_t> rows;
+        for (const Index i : kept) {
+            rows.push_back(design_.rows[static_cast<std::size_t>(i)]);
+        }
+        design_.rows = std::move(rows);
+        design_.X = Eigen::MatrixXd(design_.X(kept, Eigen::all));
+        design_.y = Eigen::VectorXd(design_.y(kept));
+        design_.weights = Eigen::VectorXd(design_.weights(kept));
+    }
+
+    void fillClusters() {
+        for (const Part& cluster : clusters_) {
+            std::map<double, std::int32_t> ids;
+            std::vector<std::int32_t> of;
+            of.reserve(design_.rows.size());
+            for (const std::size_t row : design_.rows) {
+                const double key =
+                    cluster.column.isText() ? cluster.column.codes()[row] : cluster.column.numbers()[row];
+                of.push_back(ids.emplace(key, static_cast<std::int32_t>(ids.size())).first->second);
+            }
+            design_.clusters.push_back(std::move(of));
+            design_.clusterCounts.push_back(static_cast<std::int32_t>(ids.size()));
+        }
+    }
+
+    void fillTime() {
+        design_.layout = frame_.layout().kind;
+        const Column* time = frame_.column(frame_.layout().time);
+        if (design_.layout != Layout::Kind::Series || time == nullptr || time->isText()) {
+            return;
+        }
+        for (const std::size_t row : design_.rows) {
+            design_.time.push_back(time->numbers()[row]);
+        }
+        std::vector<double> sorted = design_.time;
+        std::sort(sorted.begin(), sorted.end());
+        if (sorted.size() > 2 && frame_.variable(frame_.layout().time)->measure == Measure::Date) {
+            std::vector<double> gaps;
+            for (std::size_t i = 1; i < sorted.size(); ++i) {
+                gaps.push_back(sorted[i] - sorted[i - 1]);
+            }
+            std::nth_element(gaps.begin(), gaps.begin() + static_cast<std::ptrdiff_t>(gaps.size() / 2), gaps.end());
+            const double step = gaps[gaps.size() / 2];
+            design_.seasonLags = step > 300 ? 1 : step > 150 ? 2 : step > 80 ? 4 : step > 25 ? 12 : step > 5 ? 52 : 7;
+        }
+    }
+
+    void warnOfLoneProducts() {
+        for (const Term& term : question_.terms) {
+            if (term.kind != Term::Kind::Product || term.muted) {
+                continue;
+            }
+            for (const auto& part : term.parts) {
+                const auto parsed = Expression::parse(part);
+                const bool alone = std::none_of(
+                    design_.terms.begin(), design_.terms.end(),
+                    [&](const DesignTerm& t) { return parsed && t.name == parsed->canonical(); });
+                const Variable* v = frame_.variable(part);
+                if (alone && (v == nullptr || std::none_of(design_.terms.begin(), design_.terms.end(),
+                                                           [&](const DesignTerm& t) { return t.name == v->name; }))) {
+                    design_.warnings.push_back("The product " + term.shown() + " stands without " + part +
+                                               " itself: its effect at zero of the other is held at none.");
+                }
+            }
+        }
+    }
+
+    const Frame& frame_;
+    const Question& question_;
+    const std::vector<TermSet>& sets_;
+    Part outcome_{"", "", "", Column::ofNumbers("", {}), {}, false, {}};
+    Part weight_{"", "", "", Column::ofNumbers("", {}), {}, false, {}};
+    std::vector<std::vector<Part>> parts_;
+    std::vector<Part> clusters_;
+    Design design_;
+};
+
+}  // namespace
+
+Result<Design> makeDesign(const Frame& frame, const Question& question, const std::vector<TermSet>& sets) {
+    if (frame.ruleRefusal()) {
+        return tl::make_unexpected(*frame.ruleRefusal());
+    }
+    return Builder(frame, question, sets).build();
+}
+
+std::string logArgument(const std::string& expression) {
+    const auto parsed = Expression::parse(expression);
+    if (!parsed || parsed->root().kind != Node::Kind::Call || parsed->root().text != "ln") {
+        return {};
+    }
+    const std::string text = parsed->canonical();
+    return text.substr(3, text.size() - 4);
+}
+
+}  // namespace rapporto

@@ -1,0 +1,78 @@
+#pragma once
+
+#include "core/data/frame.h"
+#include "core/model/question.h"
+
+#include <Eigen/Dense>
+
+namespace rapporto {
+
+/// How many rows of the source were lost on the way, and why.
+struct RowCounts {
+    std::size_t source = 0;
+    std::size_t inSample = 0;  ///< Source less set aside and removed by rules.
+    std::size_t used = 0;
+    std::size_t missing = 0;
+    std::size_t setAside = 0;
+    std::size_t byRule = 0;
+    std::size_t dropped = 0;
+};
+
+/// One column of X.
+struct DesignColumn {
+    std::string name;   ///< As the results file has it: “zone=Ridge”, “(constant)”.
+    std::string label;  ///< For people.
+    int term = -1;      ///< Index into Design::terms; −1 for the constant.
+    bool indicator = false;
+};
+
+/// What a term of the question became.
+struct DesignTerm {
+    std::string name;   ///< Canonical text.
+    std::string label;
+    std::string unit;
+    std::vector<Eigen::Index> columns;
+    bool groups = false;
+    std::string base;          ///< Label of the base level of groups.
+    bool yesNo = false;
+    bool isProduct = false;
+    std::string logOf;         ///< x when the term is ln(x).
+    std::set<std::string> names;  ///< Variables it uses.
+};
+
+/// A question made into numbers: outcome y, matrix X, weights, clusters. Rows are the complete ones.
+struct Design {
+    Eigen::MatrixXd X;  ///< n × k, the constant first.
+    Eigen::VectorXd y;
+    std::vector<DesignColumn> columns;
+    std::vector<DesignTerm> terms;
+    bool hasConstant = false;
+    WeightKind weightKind = WeightKind::None;
+    Eigen::VectorXd weights;  ///< Sampling weights are scaled to mean 1; empty: none.
+    std::string outcome;      ///< Canonical text.
+    std::string outcomeLabel;
+    std::string outcomeUnit;
+    std::string outcomeLogOf;  ///< x when the outcome is ln(x).
+    bool outcomeYesNo = false;
+    std::vector<std::size_t> rows;  ///< Source rows, from 0.
+    std::vector<std::vector<std::int32_t>> clusters;  ///< One a clustering variable, ids from 0.
+    std::vector<std::int32_t> clusterCounts;
+    Layout::Kind layout = Layout::Kind::CrossSection;
+    std::vector<double> time;   ///< Of each row in a series; empty otherwise.
+    int seasonLags = 1;         ///< Lags in a year of the series.
+    RowCounts counts;
+    std::vector<std::string> warnings;  ///< Product without its parts, undefined rows, …
+};
+
+/// Builds the design of an explain question.
+///
+/// @return the design, or a refusal: UnknownName, WrongType, Syntax from an expression; NoTerms
+///         (neither a term nor a constant); TooFewRows (no complete row); NoVariation (outcome, or
+///         a grouping with one level); BadSetting (weights that are negative, clusters missing).
+[[nodiscard]] Result<Design> makeDesign(const Frame& frame, const Question& question,
+                                        const std::vector<TermSet>& sets);
+
+/// x when `expression` is ln(x), else empty.
+[[nodiscard]] std::string logArgument(const std::string& expression);
+
+}  // namespace rapporto

@@ -1,0 +1,30 @@
+#include "core/model/fit.h"
+
+namespace rapporto {
+
+const std::vector<Estimator>& allEstimators() {
+    static const std::vector<Estimator> kEstimators = {
+        {"least-squares", "least squares", &fitLeastSquares},
+    };
+    return kEstimators;
+}
+
+const std::vector<CovarianceKind>& allCovariances() {
+    static const std::vector<CovarianceKind> kKinds = {
+        {"classical", &classicalCovariance},
+        {"robust", &robustCovariance},
+        {"clustered", &clusteredCovariance},
+    };
+    return kKinds;
+}
+
+const Estimator* findEstimator(const std::string& method) {
+    for (const Estimator& estimator : allEstimators()) {
+        if (method == estimator.method) {
+            return &estimator;
+        }
+    }
+    return nullptr;
+}
+
+}  // namespace rapporto

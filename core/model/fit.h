@@ -1,0 +1,142 @@
+#pragma once
+
+#include "core/model/design.h"
+#include "core/numerics/linear_solution.h"
+
+#include <memory>
+#include <optional>
+
+namespace rapporto {
+
+struct Coefficient {
+    std::string term;   ///< The column's name.
+    std::string label;
+    std::string equation = "main";
+    double estimate = 0.0;
+    double se = 0.0;
+    std::optional<double> statistic;  ///< Absent when the standard error is zero.
+    std::optional<double> df;         ///< Absent: normal law.
+    std::optional<double> p;
+    double low = 0.0;   ///< Interval at 1 − alpha.
+    double high = 0.0;
+    std::optional<double> standardised;  ///< b·sd(x)/sd(y); absent for the constant.
+    Eigen::Index column = 0;             ///< Of X.
+    int designTerm = -1;                 ///< Index into Design::terms; −1 for the constant.
+};
+
+struct FTest {
+    double value = 0.0;
+    double df1 = 0.0;
+    double df2 = 0.0;
+    double p = 0.0;
+};
+
+/// A source of variation: sums of squares and, for terms, the partial F.
+struct VarianceSource {
+    std::string source;
+    double df = 0.0;
+    double ss = 0.0;
+    std::optional<double> ms;
+    std::optional<double> f;
+    std::optional<double> p;
+};
+
+struct FitStatistics {
+    double rSquared = 0.0;
+    bool uncentred = false;  ///< R² about zero: no constant.
+    double adjustedRSquared = 0.0;
+    double sigma = 0.0;
+    double rss = 0.0;
+    double tss = 0.0;
+    std::optional<double> logLikelihood;
+    std::optional<double> aic;
+    std::optional<double> bic;
+    std::optional<FTest> f;
+};
+
+struct DroppedTerm {
+    std::string name;
+    std::string reason;  ///< “is 1 − urban − suburban”.
+};
+
+/// An estimated model. Immutable once made.
+struct Fit {
+    std::vector<Coefficient> coefficients;
+    Eigen::MatrixXd covariance;  ///< In the order of `coefficients`.
+    std::vector<VarianceSource> varianceSplit;
+    FitStatistics statistics;
+    std::vector<DroppedTerm> dropped;
+    Eigen::VectorXd fitted;
+    Eigen::VectorXd residuals;
+    Eigen::VectorXd leverage;
+    LinearSolution solution;
+    double n = 0.0;        ///< Rows, or the sum of frequency weights.
+    double dfResidual = 0.0;
+    std::string errorNote; ///< “48 clusters”, “few clusters …”.
+    std::vector<std::string> notes;
+};
+
+/// How an estimator answers: a design in, a fit out. Registered in estimator_table.cpp.
+struct Estimator {
+    const char* method;  ///< As the study file has it.
+    const char* shown;   ///< “least squares”.
+    Result<Fit> (*estimate)(const Design&, const ErrorSpec&, double alpha, const Job&);
+};
+
+[[nodiscard]] const std::vector<Estimator>& allEstimators();
+
+/// The estimator of that name, or null.
+[[nodiscard]] const Estimator* findEstimator(const std::string& method);
+
+/// Least squares of the design with the errors asked for.
+///
+/// Weights: precision and sampling weights minimise Σ w e²; frequency weights count rows. R²
+/// without a constant uses the uncentred total. `f` is the Wald F of all slopes in the question's
+/// own covariance. AIC = −2ℓ + 2p with p = k + 1. Interval and p from t(n − k), clustered t(G − 1).
+///
+/// @return the fit, or TooFewRows (n ≤ k), NoVariation, BadSetting (one cluster; robust kinds that
+///         do not exist), Stopped.
+[[nodiscard]] Result<Fit> fitLeastSquares(const Design& design, const ErrorSpec& errors, double alpha,
+                                          const Job& job);
+
+/// A covariance of least squares: (X'X)⁻¹ meat (X'X)⁻¹ and the law it comes with.
+struct Covariance {
+    Eigen::MatrixXd matrix;
+    double df = 0.0;
+    std::string note;
+};
+
+/// What a covariance estimator sees.
+struct CovarianceInput {
+    const Design& design;
+    const LinearProblem& problem;
+    const LinearSolution& solution;
+    const Eigen::VectorXd& leverage;
+    double n;
+    double dfResidual;
+};
+
+[[nodiscard]] Result<Covariance> classicalCovariance(const CovarianceInput& in, const ErrorSpec& spec);
+
+/// HC0; HC1 × n/(n−k); HC2 e²/(1−h); HC3 e²/(1−h)²; HC4 e²/(1−h)^min(4, hn/k).
+/// Source: White (1980), Econometrica 48; MacKinnon & White (1985), J. Econometrics 29;
+/// Cribari-Neto (2004), Computational Statistics & Data Analysis 45.
+[[nodiscard]] Result<Covariance> robustCovariance(const CovarianceInput& in, const ErrorSpec& spec);
+
+/// One-way with G/(G−1)·(n−1)/(n−k); two-way by inclusion and exclusion with each part's own
+/// factor, negative eigenvalues set to zero.
+/// Source: Liang & Zeger (1986), Biometrika 73; Cameron, Gelbach & Miller (2011), JBES 29.
+[[nodiscard]] Result<Covariance> clusteredCovariance(const CovarianceInput& in, const ErrorSpec& spec);
+
+struct CovarianceKind {
+    const char* kind;  ///< As errors.kind has it.
+    Result<Covariance> (*compute)(const CovarianceInput&, const ErrorSpec&);
+};
+
+/// All kinds of errors; the only place to add one.
+[[nodiscard]] const std::vector<CovarianceKind>& allCovariances();
+
+/// b' V⁻¹ b / q with V scaled to a unit diagonal; absent when V is singular.
+[[nodiscard]] std::optional<double> waldF(const Eigen::VectorXd& b, const Eigen::MatrixXd& V);
+
+}  // namespace rapporto

@@ -1,0 +1,273 @@
+#include "core/base/format.h"
+#include "core/model/fit.h"
+#include "core/numerics/distributions.h"
+
+#include <fmt/format.h>
+
+#include <cmath>
+#include <numbers>
+
+namespace rapporto {
+namespace {
+
+using Eigen::Index;
+using Eigen::MatrixXd;
+using Eigen::VectorXd;
+
+/// Σ w (x − mean)² with the mean's rounding taken out (Chan, Golub & LeVeque 1983).
+double centredSquares(const VectorXd& x, const VectorXd& w) {
+    double sum = 0.0;
+    double total = 0.0;
+    for (Index i = 0; i < x.size(); ++i) {
+        const double weight = w.size() > 0 ? w(i) : 1.0;
+        sum += weight * x(i);
+        total += weight;
+    }
+    const double mean = sum / total;
+    double squares = 0.0;
+    double drift = 0.0;
+    for (Index i = 0; i < x.size(); ++i) {
+        const double weight = w.size() > 0 ? w(i) : 1.0;
+        const double d = x(i) - mean;
+        squares += weight * d * d;
+        drift += weight * d;
+    }
+    return squares - drift * drift / total;
+}
+
+double squares(const VectorXd& x, const VectorXd& w) {
+    return w.size() > 0 ? x.cwiseAbs2().dot(w) : x.squaredNorm();
+}
+
+std::string combination(const Design& design, const RedundantColumn& redundant) {
+    std::string text;
+    for (std::size_t j = 0; j < redundant.of.size(); ++j) {
+        const double by = redundant.by[j];
+        const std::string name = design.columns[static_cast<std::size_t>(redundant.of[j])].name;
+        const bool constant = name == "(constant)";
+        const double size = std::round(std::abs(by) * 1e9) / 1e9;
+        std::string part = constant ? shortNumber(size, 6)
+                                    : (size == 1.0 ? name : shortNumber(size, 6) + " " + name);
+        text += text.empty() ? (by < 0.0 ? "−" : "") + part : (by < 0.0 ? " − " : " + ") + part;
+    }
+    return text.empty() ? "is zero in every row used" : "is " + text;
+}
+
+class Fitter {
+  public:
+    Fitter(const Design& design, const ErrorSpec& errors, double alpha)
+        : design_(design), errors_(errors), alpha_(alpha),
+          problem_{design.X, design.y, design.weights, design.hasConstant} {}
+
+    Result<Fit> run(const Job& job) {
+        fit_.n = design_.weightKind == WeightKind::Frequency ? design_.weights.sum()
+                                                              : static_cast<double>(design_.y.size());
+        const bool meat = errors_.kind == "robust" && (errors_.type == "HC0" || errors_.type == "HC1");
+        auto solution = solveLinear(problem_, meat, job);
+        if (!solution) {
+            return tl::make_unexpected(solution.error());
+        }
+        fit_.solution = *std::move(solution);
+        const auto k = static_cast<double>(fit_.solution.kept.size());
+        fit_.dfResidual = fit_.n - k;
+        if (fit_.dfResidual < 1.0) {
+            return refuse(ErrorCode::TooFewRows,
+                          fmt::format("{} cannot carry {}", plural(design_.counts.used, "row", "rows"),
+                                      plural(fit_.solution.kept.size(), "coefficient", "coefficients")),
+                          "sample", "Take terms out or widen the sample.");
+        }
+        nameRedundant();
+        fit_.residuals = fit_.solution.residuals;
+        fit_.fitted = design_.y - fit_.residuals;
+        fit_.leverage = leverages(problem_, fit_.solution);
+        if (auto done = fillCovariance(); !done) {
+            return tl::make_unexpected(done.error());
+        }
+        fillStatistics();
+        fillCoefficients();
+        fillOverallF();
+        fillVarianceSplit();
+        return std::move(fit_);
+    }
+
+  private:
+    void nameRedundant() {
+        for (const RedundantColumn& redundant : fit_.solution.redundant) {
+            fit_.dropped.push_back({design_.columns[static_cast<std::size_t>(redundant.column)].name,
+                                    combination(design_, redundant)});
+        }
+    }
+
+    Result<void> fillCovariance() {
+        for (const CovarianceKind& kind : allCovariances()) {
+            if (errors_.kind != kind.kind) {
+                continue;
+            }
+            auto covariance = kind.compute(
+                {design_, problem_, fit_.solution, fit_.leverage, fit_.n, fit_.dfResidual}, errors_);
+            if (!covariance) {
+                return tl::make_unexpected(covariance.error());
+            }
+            fit_.covariance = std::move(covariance->matrix);
+            df_ = covariance->df;
+            fit_.errorNote = std::move(covariance->note);
+            return {};
+        }
+        return refuse(ErrorCode::NotBuilt, "errors of kind ‘" + errors_.kind + "’ are not built yet", "errors",
+                      "Use classical, robust or clustered errors.");
+    }
+
+    void fillStatistics() {
+        FitStatistics& s = fit_.statistics;
+        const auto k = static_cast<double>(fit_.solution.kept.size());
+        s.uncentred = !design_.hasConstant;
+        s.rss = fit_.solution.residualSquares;
+        s.tss = s.uncentred ? squares(design_.y, design_.weights) : centredSquares(design_.y, design_.weights);
+        s.sigma = std::sqrt(s.rss / fit_.dfResidual);
+        s.rSquared = 1.0 - s.rss / s.tss;
+        const double dfTotal = fit_.n - (s.uncentred ? 0.0 : 1.0);
+        s.adjustedRSquared = 1.0 - (s.rss / fit_.dfResidual) / (s.tss / dfTotal);
+        if (design_.weightKind == WeightKind::Sampling) {
+            fit_.notes.emplace_back("With sampling weights there is no likelihood, so no AIC or BIC.");
+            return;
+        }
+        if (s.rss <= 0.0) {
+            return;
+        }
+        // Normal likelihood at the maximum: −n/2 (ln 2π + ln(RSS/n) + 1), plus ½Σ ln w.
+        double logWeights = 0.0;
+        if (design_.weightKind == WeightKind::Precision) {
+            logWeights = 0.5 * design_.weights.array().log().sum();
+        }
+        const double n = fit_.n;
+        s.logLikelihood = logWeights - 0.5 * n * (std::log(2.0 * std::numbers::pi) + std::log(s.rss / n) + 1.0);
+        const double p = k + 1.0;
+        s.aic = -2.0 * *s.logLikelihood + 2.0 * p;
+        s.bic = -2.0 * *s.logLikelihood + p * std::log(n);
+    }
+
+    void fillCoefficients() {
+        const double sdOutcome = std::sqrt(centredSquares(design_.y, design_.weights));
+        const double critical = criticalValue(alpha_, df_);
+        for (std::size_t j = 0; j < fit_.solution.kept.size(); ++j) {
+            const Index column = fit_.solution.kept[j];
+            const DesignColumn& info = design_.columns[static_cast<std::size_t>(column)];
+            const auto at = static_cast<Index>(j);
+            Coefficient c;
+            c.term = info.name;
+            c.label = info.label;
+            c.column = column;
+            c.designTerm = info.term;
+            c.estimate = fit_.solution.coefficients(at);
+            c.se = std::sqrt(std::max(fit_.covariance(at, at), 0.0));
+            c.df = df_;
+            if (c.se > 0.0) {
+                c.statistic = c.estimate / c.se;
+                c.p = twoSidedP(*c.statistic, df_);
+            }
+            c.low = c.estimate - critical * c.se;
+            c.high = c.estimate + critical * c.se;
+            if (info.term >= 0 && sdOutcome > 0.0) {
+                c.standardised = c.estimate *
+                                 std::sqrt(centredSquares(design_.X.col(column), design_.weights)) / sdOutcome;
+            }
+            fit_.coefficients.push_back(std::move(c));
+        }
+    }
+
+    /// Positions among the kept coefficients of the columns that belong to a term (all: −1 left out).
+    [[nodiscard]] std::vector<Index> positions(int term) const {
+        std::vector<Index> found;
+        for (std::size_t j = 0; j < fit_.coefficients.size(); ++j) {
+            const int of = fit_.coefficients[j].designTerm;
+            if (term < 0 ? of >= 0 : of == term) {
+                found.push_back(static_cast<Index>(j));
+            }
+        }
+        return found;
+    }
+
+    void fillOverallF() {
+        const auto slopes = positions(-1);
+        if (slopes.empty() || fit_.statistics.rss <= 0.0) {
+            return;
+        }
+        const double q = static_cast<double>(slopes.size());
+        std::optional<double> f;
+        if (errors_.kind == "classical") {
+            const FitStatistics& s = fit_.statistics;
+            f = ((s.tss - s.rss) / q) / (s.rss / fit_.dfResidual);
+        } else {
+            f = waldF(fit_.solution.coefficients(slopes), fit_.covariance(slopes, slopes));
+        }
+        if (f && df_ > 0.0) {
+            fit_.statistics.f = FTest{*f, q, df_, fTail(*f, q, df_)};
+        } else {
+            fit_.notes.emplace_back("There are too few clusters for a joint test of all terms.");
+        }
+    }
+
+    void fillVarianceSplit() {
+        const FitStatistics& s = fit_.statistics;
+        const double slopes = static_cast<double>(positions(-1).size());
+        const double residualMs = s.rss / fit_.dfResidual;
+        const auto row = [&](std::string source, double df, double ss) {
+            VarianceSource out{std::move(source), df, ss, {}, {}, {}};
+            out.ms = df > 0.0 ? std::optional(ss / df) : std::nullopt;
+            return out;
+        };
+        const auto withF = [&](VarianceSource out) {
+            if (out.ms && residualMs > 0.0) {
+                out.f = *out.ms / residualMs;
+                out.p = fTail(*out.f, out.df, fit_.dfResidual);
+            }
+            return out;
+        };
+        fit_.varianceSplit.push_back(withF(row("model", slopes, s.tss - s.rss)));
+        fit_.varianceSplit.push_back(row("residual", fit_.dfResidual, s.rss));
+        fit_.varianceSplit.push_back(row("total", slopes + fit_.dfResidual, s.tss));
+        const MatrixXd inverse = fit_.solution.factor * fit_.solution.factor.transpose();
+        for (std::size_t t = 0; t < design_.terms.size(); ++t) {
+            const auto own = positions(static_cast<int>(t));
+            if (own.empty()) {
+                continue;
+            }
+            // What the residual sum would grow by without the term: b_t' ((X'X)⁻¹_tt)⁻¹ b_t.
+            const auto partial = waldF(fit_.solution.coefficients(own), inverse(own, own));
+            const double q = static_cast<double>(own.size());
+            if (partial) {
+                fit_.varianceSplit.push_back(withF(row(design_.terms[t].name, q, *partial * q)));
+            }
+        }
+    }
+
+    const Design& design_;
+    const ErrorSpec& errors_;
+    double alpha_;
+    LinearProblem problem_;
+    Fit fit_;
+    double df_ = 0.0;
+};
+
+}  // namespace
+
+std::optional<double> waldF(const VectorXd& b, const MatrixXd& V) {
+    const VectorXd d = V.diagonal().cwiseMax(0.0).cwiseSqrt();
+    if (d.size() == 0 || d.minCoeff() <= 0.0) {
+        return std::nullopt;
+    }
+    const MatrixXd scaled = d.cwiseInverse().asDiagonal() * V * d.cwiseInverse().asDiagonal();
+    const Eigen::LDLT<MatrixXd> ldlt(scaled);
+    const VectorXd pivots = ldlt.vectorD();
+    if (ldlt.info() != Eigen::Success || pivots.minCoeff() <= 1e-13 * pivots.maxCoeff()) {
+        return std::nullopt;
+    }
+    const VectorXd t = b.cwiseQuotient(d);
+    return t.dot(ldlt.solve(t)) / static_cast<double>(b.size());
+}
+
+Result<Fit> fitLeastSquares(const Design& design, const ErrorSpec& errors, double alpha, const Job& job) {
+    return Fitter(design, errors, alpha).run(job);
+}
+
+}  // namespace rapporto

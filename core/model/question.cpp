@@ -1,0 +1,45 @@
+#include "core/model/question.h"
+
+namespace rapporto {
+
+std::string Term::shown() const {
+    if (kind == Kind::Set) {
+        return "{" + parts.front() + "}";
+    }
+    std::string text;
+    for (const auto& part : parts) {
+        text += (text.empty() ? "" : " × ") + part;
+    }
+    return text;
+}
+
+std::string ErrorSpec::shown() const {
+    if (kind == "robust") {
+        return "robust (" + type + ")";
+    }
+    if (kind == "clustered" && !by.empty()) {
+        return "clustered by " + by.front() + (by.size() > 1 ? " and " + by[1] : "");
+    }
+    return kind;
+}
+
+std::string weightName(WeightKind kind) {
+    switch (kind) {
+        case WeightKind::None: return "none";
+        case WeightKind::Sampling: return "sampling";
+        case WeightKind::Frequency: return "frequency";
+        case WeightKind::Precision: return "precision";
+    }
+    return "none";
+}
+
+bool Question::sameAs(const Question& o) const {
+    return id == o.id && kind == o.kind && title == o.title && lead == o.lead &&
+           variantOf == o.variantOf && outcome == o.outcome && terms == o.terms &&
+           intercept == o.intercept && method == o.method && errors == o.errors &&
+           weightKind == o.weightKind && weight == o.weight && where == o.where &&
+           without == o.without && allChecks == o.allChecks && checks == o.checks &&
+           unbuilt == o.unbuilt && raw == o.raw;
+}
+
+}  // namespace rapporto

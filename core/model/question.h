@@ -1,0 +1,92 @@
+#pragma once
+
+#include "core/base/result.h"
+
+#include <cstdint>
+#include <memory>
+#include <optional>
+#include <string>
+#include <vector>
+
+#include <nlohmann/json_fwd.hpp>
+
+namespace rapporto {
+
+/// One entry of “with …”: an expression, a product of expressions, or a named set.
+struct Term {
+    enum class Kind : std::uint8_t { Expression, Product, Set };
+
+    Kind kind = Kind::Expression;
+    std::vector<std::string> parts;  ///< One text; of a product two or more.
+    bool muted = false;              ///< Kept in the sentence, left out of the model.
+
+    /// As people see it: “hives × irrigated”, “{controls}”.
+    [[nodiscard]] std::string shown() const;
+
+    [[nodiscard]] static Term expression(std::string text) {
+        return {Kind::Expression, {std::move(text)}, false};
+    }
+
+    friend bool operator==(const Term&, const Term&) = default;
+};
+
+struct ErrorSpec {
+    std::string kind = "classical";  ///< classical, robust, clustered; others are refused.
+    std::string type = "HC1";        ///< Of robust: HC0 to HC4.
+    std::vector<std::string> by;     ///< Of clustered: one or two variables.
+
+    /// “clustered by village”, “robust (HC1)”, “classical”.
+    [[nodiscard]] std::string shown() const;
+
+    friend bool operator==(const ErrorSpec&, const ErrorSpec&) = default;
+};
+
+enum class WeightKind : std::uint8_t { None, Sampling, Frequency, Precision };
+
+[[nodiscard]] std::string weightName(WeightKind kind);
+
+struct CheckRequest {
+    std::string id;
+    std::optional<int> lags;
+    std::optional<bool> cross;
+    std::vector<int> powers;
+
+    friend bool operator==(const CheckRequest&, const CheckRequest&) = default;
+};
+
+/// One stated analysis. What this version cannot compute is kept in `raw` and named in `unbuilt`.
+struct Question {
+    std::string id;
+    std::string kind = "explain";
+    std::string title;
+    bool lead = false;
+    std::string variantOf;  ///< Id of the question it is another answer to, or empty.
+    std::string outcome;
+    std::vector<Term> terms;
+    bool intercept = true;
+    std::string method = "least-squares";
+    ErrorSpec errors;
+    WeightKind weightKind = WeightKind::None;
+    std::string weight;
+    std::string where;                  ///< This question's own rule, on top of the study's.
+    std::vector<std::size_t> without;   ///< Rows of the source (from 1) left out here only.
+    bool allChecks = true;
+    std::vector<CheckRequest> checks;   ///< When not all; empty: none.
+
+    std::optional<Refusal> unbuilt;     ///< Why this version refuses to answer, or nothing.
+    std::vector<std::string> unknownKeys;
+    std::shared_ptr<const nlohmann::ordered_json> raw;  ///< As read, for keys it does not know.
+
+    /// Equal in all that is computed and written, whatever was read.
+    [[nodiscard]] bool sameAs(const Question& other) const;
+};
+
+/// A named list of terms; a set changes everywhere it is used.
+struct TermSet {
+    std::string name;
+    std::vector<std::string> members;
+
+    friend bool operator==(const TermSet&, const TermSet&) = default;
+};
+
+}  // namespace rapporto

@@ -1,0 +1,416 @@
+#include "core/numerics/linear_solution.h"
+
+#include "core/base/parallel.h"
+#include "core/numerics/gram_schmidt.h"
+
+#include <cblas.h>
+
+#include <algorithm>
+#include <cmath>
+#include <optional>
+
+namespace rapporto {
+namespace {
+
+using Eigen::Index;
+using Eigen::MatrixXd;
+using Eigen::VectorXd;
+
+constexpr Index kBlock = 256;             // Rows that stay in the cache with their columns.
+constexpr double kSmallWork = 3e6;        // n·k² up to which columns are orthogonalised.
+constexpr double kLostDigits = 1e-11;     // Estimated error that calls for wide arithmetic.
+constexpr double kDoubleTolerance = 1e-11;
+constexpr double kWideTolerance = 1e-13;
+constexpr double kLeastPivot = 1e-6;      // Below it one refinement of Cholesky is not enough.
+constexpr double kEpsilon = 2.220446049250313e-16;
+
+/// Copies rows into a block of centred, scaled and weighted columns.
+class BlockReader {
+  public:
+    BlockReader(const LinearProblem& problem, const std::vector<Index>& columns, VectorXd centre,
+                VectorXd scale, VectorXd rootWeights)
+        : problem_(problem), columns_(columns), centre_(std::move(centre)), scale_(std::move(scale)),
+          rootWeights_(std::move(rootWeights)) {}
+
+    [[nodiscard]] Index width() const { return static_cast<Index>(columns_.size()); }
+
+    /// Fills `block` (at least kBlock × width); the leading dimension is its rows.
+    void read(Index from, Index rows, MatrixXd& block) const {
+        for (Index c = 0; c < width(); ++c) {
+            const double* x = &problem_.X(from, columns_[static_cast<std::size_t>(c)]);
+            double* out = &block(0, c);
+            const double m = centre_(c);
+            const double s = scale_(c);
+            for (Index i = 0; i < rows; ++i) {
+                out[i] = (x[i] - m) * s;
+            }
+            weigh(from, rows, out);
+        }
+    }
+
+    void readOutcome(Index from, Index rows, double centre, double* out) const {
+        for (Index i = 0; i < rows; ++i) {
+            out[i] = problem_.y(from + i) - centre;
+        }
+        weigh(from, rows, out);
+    }
+
+    [[nodiscard]] double rootWeight(Index row) const {
+        return rootWeights_.size() > 0 ? rootWeights_(row) : 1.0;
+    }
+
+  private:
+    void weigh(Index from, Index rows, double* out) const {
+        if (rootWeights_.size() > 0) {
+            for (Index i = 0; i < rows; ++i) {
+                out[i] *= rootWeights_(from + i);
+            }
+        }
+    }
+
+    const LinearProblem& problem_;
+    const std::vector<Index>& columns_;
+    VectorXd centre_;
+    VectorXd scale_;
+    VectorXd rootWeights_;
+};
+
+void addSquare(const MatrixXd& block, Index rows, Index width, MatrixXd& sum) {
+    cblas_dsyrk(CblasColMajor, CblasUpper, CblasTrans, static_cast<int>(width), static_cast<int>(rows),
+                1.0, block.data(), static_cast<int>(block.rows()), 1.0, sum.data(),
+                static_cast<int>(sum.rows()));
+}
+
+template <class F>
+void forBlocks(RowRange range, F f) {
+    for (auto from = static_cast<Index>(range.begin); from < static_cast<Index>(range.end); from += kBlock) {
+        f(from, std::min(kBlock, static_cast<Index>(range.end) - from));
+    }
+}
+
+/// Column means: of all rows when few, of the first rows when many (any point in the middle of a
+/// column serves, the cross products are centred again afterwards).
+VectorXd roughCentres(const LinearProblem& problem) {
+    const Index k = problem.X.cols();
+    VectorXd centre = VectorXd::Zero(k);
+    if (problem.hasConstant) {
+        const Index rows = std::min<Index>(problem.X.rows(), 4096);
+        for (Index j = 1; j < k; ++j) {
+            centre(j) = problem.X.col(j).head(rows).mean();
+        }
+    }
+    return centre;
+}
+
+VectorXd rootsOf(const VectorXd& weights) { return weights.cwiseSqrt(); }
+
+void finish(LinearSolution& solution, const LinearProblem& problem) {
+    // b = Tβ: slopes as they are, the constant less Σ centre·slope.
+    solution.factor = solution.centredFactor;
+    if (problem.hasConstant && !solution.kept.empty() && solution.kept.front() == 0) {
+        for (Index j = 1; j < solution.factor.rows(); ++j) {
+            solution.factor.row(0) -= solution.centre(j) * solution.centredFactor.row(j);
+        }
+    }
+}
+
+LinearSolution fromOrthogonal(const LinearProblem& problem, const VectorXd& centre,
+                              const Orthogonalised& found, bool wide) {
+    LinearSolution solution;
+    solution.kept = found.kept;
+    solution.wide = wide;
+    const auto k = static_cast<Index>(found.kept.size());
+    solution.centre.resize(k);
+    for (Index j = 0; j < k; ++j) {
+        solution.centre(j) = centre(found.kept[static_cast<std::size_t>(j)]);
+    }
+    for (std::size_t r = 0; r < found.redundant.size(); ++r) {
+        RedundantColumn redundant;
+        redundant.column = found.redundant[r];
+        for (Index j = 0; j < found.relations[r].size(); ++j) {
+            if (std::abs(found.relations[r](j)) > 1e-9) {
+                redundant.of.push_back(found.kept[static_cast<std::size_t>(j)]);
+                redundant.by.push_back(found.relations[r](j));
+            }
+        }
+        solution.redundant.push_back(std::move(redundant));
+    }
+    solution.coefficients = found.solution;
+    if (problem.hasConstant && k > 0) {
+        solution.coefficients(0) = found.constantShift;
+    }
+    solution.centredFactor = found.inverse;
+    solution.residuals = found.residuals;
+    solution.residualSquares = found.residualSquares;
+    finish(solution, problem);
+    return solution;
+}
+
+LinearSolution solveSmall(const LinearProblem& problem, const VectorXd& centre, bool mayWiden) {
+    const VectorXd roots = rootsOf(problem.weights);
+    const auto found = gramSchmidt(problem.X, problem.y, roots, centre, kDoubleTolerance, false);
+    const double left = std::sqrt(found.residualSquares);
+    const double explained = std::sqrt(std::max(
+        found.outcomeLength * found.outcomeLength - found.residualSquares, kEpsilon * kEpsilon));
+    const double rho = left / explained;
+    const double error = kEpsilon * found.condition * (1.0 + found.condition * rho);
+    const double inResiduals = kEpsilon * found.outcomeLength / std::max(left, 1e-300);
+    const bool suspicious = found.leastShare < 1e-7 || !found.redundant.empty();
+    if (mayWiden && (error > kLostDigits || inResiduals > kLostDigits || suspicious)) {
+        return fromOrthogonal(problem, centre,
+                              gramSchmidt(problem.X, problem.y, roots, centre, kWideTolerance, true),
+                              true);
+    }
+    return fromOrthogonal(problem, centre, found, false);
+}
+
+/// Cross products of the centred columns and the outcome, one pass.
+struct CrossProducts {
+    MatrixXd gram;  // (k+1) × (k+1), upper.
+    double outcomeCentre = 0.0;
+};
+
+MatrixXd sumOf(const std::vector<MatrixXd>& parts) {
+    MatrixXd sum = parts.front();
+    for (std::size_t c = 1; c < parts.size(); ++c) {
+        sum += parts[c];
+    }
+    return sum;
+}
+
+CrossProducts crossProducts(const LinearProblem& problem, const BlockReader& reader) {
+    const Index k = reader.width();
+    CrossProducts out;
+    out.outcomeCentre = problem.hasConstant
+                            ? problem.y.head(std::min<Index>(problem.y.size(), 4096)).mean()
+                            : 0.0;
+    const RowChunks chunks(static_cast<std::size_t>(problem.X.rows()));
+    std::vector<MatrixXd> parts(chunks.count(), MatrixXd::Zero(k + 1, k + 1));
+    chunks.forEach([&](std::size_t c) {
+        MatrixXd block(kBlock, k + 1);
+        forBlocks(chunks[c], [&](Index from, Index rows) {
+            reader.read(from, rows, block);
+            reader.readOutcome(from, rows, out.outcomeCentre, &block(0, k));
+            addSquare(block, rows, k + 1, parts[c]);
+        });
+    });
+    out.gram = sumOf(parts).selfadjointView<Eigen::Upper>();
+    return out;
+}
+
+struct SecondPass {
+    VectorXd gradient;
+    MatrixXd meat;
+    double squares = 0.0;
+};
+
+/// Residuals of the scaled solution, their cross products with the columns, and the meat.
+SecondPass secondPass(const LinearProblem& problem, const BlockReader& reader, const VectorXd& beta,
+                      double outcomeCentre, bool wantMeat, VectorXd& residuals) {
+    const Index k = reader.width();
+    const RowChunks chunks(static_cast<std::size_t>(problem.X.rows()));
+    std::vector<MatrixXd> meats(chunks.count(), MatrixXd::Zero(k, k));
+    std::vector<VectorXd> gradients(chunks.count(), VectorXd::Zero(k));
+    std::vector<double> squares(chunks.count(), 0.0);
+    chunks.forEach([&](std::size_t c) {
+        MatrixXd block(kBlock, k);
+        VectorXd e(kBlock);
+        forBlocks(chunks[c], [&](Index from, Index rows) {
+            reader.read(from, rows, block);
+            reader.readOutcome(from, rows, outcomeCentre, e.data());
+            const int lead = static_cast<int>(kBlock);
+            cblas_dgemv(CblasColMajor, CblasNoTrans, static_cast<int>(rows), static_cast<int>(k), -1.0,
+                        block.data(), lead, beta.data(), 1, 1.0, e.data(), 1);
+            cblas_dgemv(CblasColMajor, CblasTrans, static_cast<int>(rows), static_cast<int>(k), 1.0,
+                        block.data(), lead, e.data(), 1, 1.0, gradients[c].data(), 1);
+            squares[c] += e.head(rows).squaredNorm();
+            if (wantMeat) {
+                for (Index j = 0; j < k; ++j) {
+                    block.col(j).head(rows).array() *= e.head(rows).array();
+                }
+                addSquare(block, rows, k, meats[c]);
+            }
+            for (Index i = 0; i < rows; ++i) {
+                residuals(from + i) = e(i) / reader.rootWeight(from + i);
+            }
+        });
+    });
+    SecondPass out;
+    out.meat = sumOf(meats).selfadjointView<Eigen::Upper>();
+    out.gradient = VectorXd::Zero(k);
+    for (std::size_t c = 0; c < chunks.count(); ++c) {
+        out.gradient += gradients[c];
+        out.squares += squares[c];
+    }
+    return out;
+}
+
+/// Cholesky of the cross products scaled to a unit diagonal; nothing when a pivot is too small.
+bool factorise(const MatrixXd& gram, const VectorXd& unit, Eigen::LLT<MatrixXd>& llt) {
+    llt.compute(unit.asDiagonal() * gram * unit.asDiagonal());
+    if (llt.info() != Eigen::Success) {
+        return false;
+    }
+    const VectorXd diagonal = MatrixXd(llt.matrixL()).diagonal();
+    return diagonal.minCoeff() * diagonal.minCoeff() > kLeastPivot;
+}
+
+std::optional<LinearSolution> solveLarge(const LinearProblem& problem, const VectorXd& centre,
+                                         bool wantMeat) {
+    const Index k = problem.X.cols();
+    std::vector<Index> all(static_cast<std::size_t>(k));
+    for (Index j = 0; j < k; ++j) {
+        all[static_cast<std::size_t>(j)] = j;
+    }
+    VectorXd scale(k);
+    for (Index j = 0; j < k; ++j) {
+        const double size =
+            (problem.X.col(j).head(std::min<Index>(problem.X.rows(), 4096)).array() - centre(j))
+                .abs()
+                .maxCoeff();
+        scale(j) = std::isnormal(size) ? std::ldexp(1.0, -std::ilogb(size)) : 1.0;
+    }
+    const BlockReader reader(problem, all, centre, scale, rootsOf(problem.weights));
+    const CrossProducts cross = crossProducts(problem, reader);
+    const MatrixXd gram = cross.gram.topLeftCorner(k, k);
+    const VectorXd unit = gram.diagonal().unaryExpr(
+        [](double d) { return d > 0.0 && std::isfinite(d) ? 1.0 / std::sqrt(d) : 0.0; });
+    Eigen::LLT<MatrixXd> llt;
+    if (unit.minCoeff() <= 0.0 || !factorise(gram, unit, llt)) {
+        return std::nullopt;
+    }
+    const auto solve = [&](const VectorXd& right) -> VectorXd {
+        return unit.asDiagonal() * llt.solve(unit.asDiagonal() * right);
+    };
+    VectorXd beta = solve(cross.gram.col(k).head(k));
+    LinearSolution solution;
+    solution.kept = all;
+    solution.residuals.resize(problem.X.rows());
+    SecondPass pass = secondPass(problem, reader, beta, cross.outcomeCentre, wantMeat, solution.residuals);
+    const VectorXd correction = solve(pass.gradient);
+    beta += correction;
+    // A correction that the residuals would show calls for a second look at the rows.
+    if (correction.dot(gram * correction) > 1e-22 * pass.squares) {
+        pass = secondPass(problem, reader, beta, cross.outcomeCentre, wantMeat, solution.residuals);
+        beta += solve(pass.gradient);
+    }
+    solution.residualSquares = pass.squares;
+    solution.centre = centre;
+    const MatrixXd inverseLower = llt.matrixL().solve(MatrixXd::Identity(k, k));
+    solution.centredFactor = (scale.cwiseProduct(unit)).asDiagonal() * inverseLower.transpose();
+    const VectorXd inverseScale = scale.cwiseInverse();
+    if (wantMeat) {
+        solution.meat = inverseScale.asDiagonal() * pass.meat * inverseScale.asDiagonal();
+    }
+    solution.coefficients = scale.cwiseProduct(beta);
+    if (problem.hasConstant) {
+        double shift = cross.outcomeCentre;
+        for (Index j = 1; j < k; ++j) {
+            shift -= centre(j) * solution.coefficients(j);
+        }
+        solution.coefficients(0) += shift;
+    }
+    finish(solution, problem);
+    return solution;
+}
+
+BlockReader readerOf(const LinearProblem& problem, const LinearSolution& solution) {
+    return {problem, solution.kept, solution.centre,
+            VectorXd::Ones(static_cast<Index>(solution.kept.size())), VectorXd()};
+}
+
+}  // namespace
+
+Result<LinearSolution> solveLinear(const LinearProblem& problem, bool wantMeat, const Job& job) {
+    const double n = static_cast<double>(problem.X.rows());
+    const double k = static_cast<double>(problem.X.cols());
+    const VectorXd centre = roughCentres(problem);
+    if (job.stopped()) {
+        return refuse(ErrorCode::Stopped, "the computation was stopped");
+    }
+    if (n * k * k > kSmallWork) {
+        if (auto solution = solveLarge(problem, centre, wantMeat)) {
+            return *std::move(solution);
+        }
+    }
+    LinearSolution solution = solveSmall(problem, centre, n * k * k <= kSmallWork);
+    if (wantMeat) {
+        VectorXd factor = solution.residuals;
+        if (problem.weights.size() > 0) {
+            factor.array() *= problem.weights.array();
+        }
+        solution.meat = scaledMeat(problem, solution, factor);
+    }
+    return solution;
+}
+
+VectorXd leverages(const LinearProblem& problem, const LinearSolution& solution) {
+    const BlockReader reader = readerOf(problem, solution);
+    VectorXd h(problem.X.rows());
+    const RowChunks chunks(static_cast<std::size_t>(problem.X.rows()));
+    chunks.forEach([&](std::size_t c) {
+        MatrixXd block(kBlock, reader.width());
+        forBlocks(chunks[c], [&](Index from, Index rows) {
+            reader.read(from, rows, block);
+            h.segment(from, rows) = (block.topRows(rows) * solution.centredFactor).rowwise().squaredNorm();
+        });
+    });
+    if (problem.weights.size() > 0) {
+        h.array() *= problem.weights.array();
+    }
+    return h;
+}
+
+MatrixXd scaledMeat(const LinearProblem& problem, const LinearSolution& solution,
+                    const VectorXd& factorByRow) {
+    const BlockReader reader = readerOf(problem, solution);
+    const Index k = reader.width();
+    const RowChunks chunks(static_cast<std::size_t>(problem.X.rows()));
+    std::vector<MatrixXd> parts(chunks.count(), MatrixXd::Zero(k, k));
+    chunks.forEach([&](std::size_t c) {
+        MatrixXd block(kBlock, k);
+        forBlocks(chunks[c], [&](Index from, Index rows) {
+            reader.read(from, rows, block);
+            for (Index j = 0; j < k; ++j) {
+                block.col(j).head(rows).array() *= factorByRow.segment(from, rows).array();
+            }
+            addSquare(block, rows, k, parts[c]);
+        });
+    });
+    return sumOf(parts).selfadjointView<Eigen::Upper>();
+}
+
+MatrixXd groupedScores(const LinearProblem& problem, const LinearSolution& solution,
+                       const VectorXd& factorByRow, std::span<const std::int32_t> groups, Index count) {
+    const BlockReader reader = readerOf(problem, solution);
+    const Index k = reader.width();
+    // Scores are stored k by groups, so that a row's additions touch one stretch of memory.
+    const RowChunks all(static_cast<std::size_t>(problem.X.rows()));
+    const std::size_t slots = std::min<std::size_t>(all.count(), 4);
+    std::vector<MatrixXd> parts(slots, MatrixXd::Zero(k, count));
+    const auto run = [&](std::size_t slot) {
+        MatrixXd block(kBlock, k);
+        MatrixXd& sums = parts[slot];
+        const RowRange range{all[all.count() * slot / slots].begin,
+                             all[all.count() * (slot + 1) / slots - 1].end};
+        forBlocks(range, [&](Index from, Index rows) {
+            reader.read(from, rows, block);
+            for (Index i = 0; i < rows; ++i) {
+                const double f = factorByRow(from + i);
+                double* sum = &sums(0, groups[static_cast<std::size_t>(from + i)]);
+                for (Index j = 0; j < k; ++j) {
+                    sum[j] += f * block(i, j);
+                }
+            }
+        });
+    };
+    if (slots == 1) {
+        run(0);
+    } else {
+        const RowChunks bySlot(static_cast<std::size_t>(slots) * 16384);
+        bySlot.forEach(run);
+    }
+    return sumOf(parts).transpose();
+}
+
+}  // namespace rapporto

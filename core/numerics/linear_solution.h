@@ -1,0 +1,74 @@
+#pragma once
+
+#include "core/base/job.h"
+#include "core/base/result.h"
+
+#include <Eigen/Dense>
+
+#include <span>
+#include <vector>
+
+namespace rapporto {
+
+/// y (n) on the columns of X (n × k), rows weighted by w where given. No cell is missing.
+struct LinearProblem {
+    const Eigen::MatrixXd& X;
+    const Eigen::VectorXd& y;
+    const Eigen::VectorXd& weights;  ///< n positive numbers, or empty.
+    bool hasConstant = false;        ///< Column 0 is all ones.
+};
+
+/// A column that is a linear combination of those before it.
+struct RedundantColumn {
+    Eigen::Index column = 0;
+    std::vector<Eigen::Index> of;  ///< Columns it is made of …
+    std::vector<double> by;        ///< … and how much of each.
+};
+
+/// Least squares solution over the columns that are linearly independent of their predecessors.
+///
+/// With Z the kept columns centred at `centre` (the constant, if any, stays 1),
+/// (Z'WZ)⁻¹ = C C' for C = `centredFactor`, and (X'WX)⁻¹ = F F' for F = `factor`.
+struct LinearSolution {
+    std::vector<Eigen::Index> kept;
+    std::vector<RedundantColumn> redundant;
+    Eigen::VectorXd coefficients;   ///< Of the kept columns.
+    Eigen::VectorXd residuals;      ///< y − Xb, n, unweighted.
+    Eigen::MatrixXd factor;
+    Eigen::MatrixXd centredFactor;
+    Eigen::VectorXd centre;
+    double residualSquares = 0.0;   ///< Σ w e².
+    bool wide = false;              ///< Solved in 113-bit arithmetic.
+    /// Σ (w e)² z z' over the kept, centred columns; filled where it was asked for.
+    Eigen::MatrixXd meat;
+};
+
+/// Solves by one of three ways, chosen by size and condition:
+///   - modified Gram–Schmidt with reorthogonalisation while n·k² ≤ 3e6,
+///   - the same in 113-bit arithmetic when the estimated relative error eps(κ + κ²‖e‖/‖y‖) or the
+///     loss in the residuals eps‖y‖/‖e‖ exceeds 1e-11 (Wampler's polynomials),
+///   - centred and scaled cross products by row blocks, Cholesky and one refinement step for
+///     larger problems, falling back to the first way when a pivot falls below 1e-6.
+/// Columns are scaled by powers of two, so a change of unit by one changes nothing else. A column
+/// is redundant when less than 1e-11 of its length (1e-13 in wide arithmetic) is left after its
+/// predecessors. Same bits for any number of threads.
+///
+/// @return the solution, or Stopped.
+/// Source: Å. Björck, Numerical Methods for Least Squares Problems (1996), sections 2.4, 2.9.
+[[nodiscard]] Result<LinearSolution> solveLinear(const LinearProblem& problem, bool wantMeat,
+                                                 const Job& job);
+
+/// Diagonal of W½X(X'WX)⁻¹X'W½, n.
+[[nodiscard]] Eigen::VectorXd leverages(const LinearProblem& problem, const LinearSolution& solution);
+
+/// Σ f² z z' over the kept, centred columns, for a factor f per row (n).
+[[nodiscard]] Eigen::MatrixXd scaledMeat(const LinearProblem& problem, const LinearSolution& solution,
+                                         const Eigen::VectorXd& factorByRow);
+
+/// Rows of sums Σ f z over the members of each group (groups × k); ids from 0.
+[[nodiscard]] Eigen::MatrixXd groupedScores(const LinearProblem& problem,
+                                            const LinearSolution& solution,
+                                            const Eigen::VectorXd& factorByRow,
+                                            std::span<const std::int32_t> groups, Eigen::Index count);
+
+}  // namespace rapporto

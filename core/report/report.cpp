@@ -1,0 +1,349 @@
+#include "core/report/report.h"
+
+#include "core/base/format.h"
+#include "core/report/lens.h"
+#include "core/report/wording.h"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <cmath>
+
+namespace rapporto {
+namespace {
+
+using Kind = ReportBlock::Kind;
+
+std::string questionTitle(const Answer& answer) {
+    return answer.question.title.empty() ? answer.question.id : answer.question.title;
+}
+
+class ReportBuilder {
+  public:
+    ReportBuilder(const Study& study, const std::map<std::string, Answer>& answers) : study_(study), answers_(answers) {}
+
+    std::vector<ReportBlock> build() {
+        const auto items = reportItems(study_);
+        for (std::size_t i = 0; i < items.size(); ++i) {
+            const std::size_t from = blocks_.size();
+            add(items[i]);
+            for (std::size_t b = from; b < blocks_.size(); ++b) {
+                blocks_[b].item = static_cast<int>(i);
+            }
+        }
+        return std::move(blocks_);
+    }
+
+  private:
+    void put(Kind kind, std::string text) {
+        ReportBlock block;
+        block.kind = kind;
+        block.text = std::move(text);
+        blocks_.push_back(std::move(block));
+    }
+
+    /// The answers an item speaks of; refused ones leave a note instead.
+    std::vector<const Answer*> answersOf(const ReportItem& item) {
+        std::vector<std::string> ids = item.questions;
+        if (ids.empty() && study_.lead() != nullptr) {
+            ids.push_back(study_.lead()->id);
+        }
+        std::vector<const Answer*> found;
+        for (const auto& id : ids) {
+            const auto at = answers_.find(id);
+            if (at == answers_.end()) {
+                put(Kind::Note, "Question " + id + " is not computed yet.");
+            } else if (at->second.refusal) {
+                put(Kind::Note, questionTitle(at->second) + ": " + at->second.refusal->text());
+            } else if (at->second.fit) {
+                found.push_back(&at->second);
+            }
+        }
+        return found;
+    }
+
+    void add(const ReportItem& item) {
+        if (item.item == "trail") {
+            addTrail();
+            return;
+        }
+        const auto found = answersOf(item);
+        if (found.empty()) {
+            return;
+        }
+        if (item.item == "reading") {
+            addReading(found);
+        } else if (item.item == "table") {
+            addTable(found);
+        } else if (item.item == "equation") {
+            for (const Answer* a : found) {
+                put(Kind::Equation, equationText(*a));
+            }
+        } else if (item.item == "lenses") {
+            addLenses(found);
+        } else if (item.item == "checks") {
+            for (const Answer* a : found) {
+                addChecks(*a);
+            }
+        } else if (item.item == "methods") {
+            put(Kind::Heading, "Methods");
+            for (const Answer* a : found) {
+                put(Kind::Paragraph, (found.size() > 1 ? "**" + questionTitle(*a) + ".** " : "") + methodsReading(*a));
+            }
+        } else {
+            put(Kind::Note, "An item of kind ‘" + item.item + "’ is not known to this version.");
+        }
+    }
+
+    void addReading(const std::vector<const Answer*>& found) {
+        for (const Answer* a : found) {
+            std::string text = found.size() > 1 ? "**" + questionTitle(*a) + ".** " : "";
+            for (std::size_t c = 0; c < a->fit->coefficients.size(); ++c) {
+                if (a->fit->coefficients[c].designTerm >= 0) {
+                    text += effectReading(*a, c).front() + " ";
+                    break;
+                }
+            }
+            put(Kind::Paragraph, text + a->reading);
+        }
+    }
+
+    void addTable(const std::vector<const Answer*>& found) {
+        std::string outcome = found.front()->design->outcome;
+        for (const Answer* a : found) {
+            outcome = a->design->outcome == outcome ? outcome : "";
+        }
+        put(Kind::Caption, fmt::format("**Table {}.** {}", ++tables_, outcome.empty() ? study_.title : "What goes with " + outcome));
+        blocks_.push_back(comparisonTable(study_, found));
+        std::string note = "Standard errors in parentheses";
+        for (const Answer* a : found) {
+            note += (a == found.front() ? ": " : "; ") + (found.size() > 1 ? "(" + std::to_string(std::find(found.begin(), found.end(), a) - found.begin() + 1) + ") " : std::string()) +
+                    a->question.errors.shown() + (a->fit->errorNote.empty() ? "" : ", " + a->fit->errorNote);
+        }
+        put(Kind::Note, note + ".");
+    }
+
+    void addLenses(const std::vector<const Answer*>& found) {
+        std::vector<std::string> names;
+        std::vector<const Coefficient*> effects;
+        const Answer& first = *found.front();
+        if (found.size() == 1) {
+            // Terms in other units than the widest vanish on one axis: the standardised order helps.
+            for (const Coefficient& c : first.fit->coefficients) {
+                if (c.designTerm >= 0) {
+                    names.push_back(c.term);
+                    effects.push_back(&c);
+                }
+            }
+        } else {
+            const auto key = std::find_if(first.fit->coefficients.begin(), first.fit->coefficients.end(), [](const Coefficient& c) { return c.designTerm >= 0; });
+            for (const Answer* a : found) {
+                for (const Coefficient& c : a->fit->coefficients) {
+                    if (key != first.fit->coefficients.end() && c.term == key->term && a->design->outcome == first.design->outcome) {
+                        names.push_back(questionTitle(*a));
+                        effects.push_back(&c);
+                    }
+                }
+            }
+        }
+        if (effects.empty()) {
+            return;
+        }
+        put(Kind::Caption, fmt::format("**Figure {}.** {}", ++figures_, found.size() == 1 ? "The effects in " + questionTitle(first) : "The effect of " + effects.front()->term + " by specification"));
+        ReportBlock figure;
+        figure.kind = Kind::Figure;
+        figure.svg = lensFigure(names, effects, 560.0);
+        figure.text = "Effects with their intervals";
+        blocks_.push_back(std::move(figure));
+        put(Kind::Note, "A lens is as tall at any value as that value’s p; bars end at " + shortNumber(100.0 * (1.0 - study_.alpha), 3) + " %.");
+    }
+
+    void addChecks(const Answer& a) {
+        put(Kind::Heading, "What was checked in " + questionTitle(a));
+        for (const CheckResult& c : a.checks) {
+            if (c.verdict == Verdict::NotApplicable) {
+                continue;
+            }
+            const Check* check = findCheck(c.id);
+            const char* mark = c.verdict == Verdict::Fine ? "● " : c.verdict == Verdict::Weigh ? "◆ " : "■ ";
+            put(Kind::Paragraph, mark + std::string("**") + (check == nullptr ? c.id : check->name) + "**, " + verdictName(c.verdict) + ". " + c.reading);
+        }
+    }
+
+    void addTrail() {
+        put(Kind::Heading, "What was done");
+        for (const TrailStep& step : study_.trail) {
+            put(Kind::Paragraph, step.at + " · " + step.did);
+        }
+    }
+
+    const Study& study_;
+    const std::map<std::string, Answer>& answers_;
+    std::vector<ReportBlock> blocks_;
+    int tables_ = 0;
+    int figures_ = 0;
+};
+
+std::string escape(const std::string& text) {
+    std::string out;
+    for (const char c : text) {
+        switch (c) {
+            case '&': out += "&amp;"; break;
+            case '<': out += "&lt;"; break;
+            case '>': out += "&gt;"; break;
+            case '"': out += "&quot;"; break;
+            default: out += c;
+        }
+    }
+    return out;
+}
+
+}  // namespace
+
+std::vector<ReportItem> reportItems(const Study& study) {
+    if (!study.report.empty()) {
+        return study.report;
+    }
+    const Question* lead = study.lead();
+    if (lead == nullptr) {
+        return {};
+    }
+    std::vector<std::string> all;
+    for (const Question* q : study.family(lead->id)) {
+        all.push_back(q->id);
+    }
+    std::vector<ReportItem> items = {{"reading", {lead->id}}, {"table", all}};
+    items.push_back({"lenses", {lead->id}});
+    items.push_back({"equation", {lead->id}});
+    items.push_back({"checks", {lead->id}});
+    items.push_back({"methods", {lead->id}});
+    return items;
+}
+
+std::vector<ReportBlock> buildReport(const Study& study, const std::map<std::string, Answer>& answers) {
+    return ReportBuilder(study, answers).build();
+}
+
+ReportBlock comparisonTable(const Study& study, const std::vector<const Answer*>& answers) {
+    (void)study;
+    ReportBlock block;
+    block.kind = Kind::Table;
+    std::vector<std::string> head = {""};
+    for (std::size_t a = 0; a < answers.size(); ++a) {
+        head.push_back((answers.size() > 1 ? "(" + std::to_string(a + 1) + ") " : "") + questionTitle(*answers[a]));
+    }
+    block.cells.push_back(head);
+    block.rules.push_back(0);
+    std::vector<std::string> terms;
+    for (const Answer* a : answers) {
+        for (const Coefficient& c : a->fit->coefficients) {
+            if (std::find(terms.begin(), terms.end(), c.term) == terms.end() && c.designTerm >= 0) {
+                terms.push_back(c.term);
+            }
+        }
+    }
+    terms.emplace_back("(constant)");
+    for (const auto& term : terms) {
+        std::vector<std::string> estimates = {term == "(constant)" ? "Constant" : term};
+        std::vector<std::string> errors = {""};
+        bool any = false;
+        for (const Answer* a : answers) {
+            const auto& list = a->fit->coefficients;
+            const auto c = std::find_if(list.begin(), list.end(), [&](const Coefficient& x) { return x.term == term; });
+            const bool has = c != list.end();
+            any = any || has;
+            estimates.push_back(has ? fixedNumber(c->estimate, decimalsFor(c->se), true) : "");
+            errors.push_back(has ? "(" + fixedNumber(c->se, decimalsFor(c->se), true) + ")" : "");
+        }
+        if (any) {
+            block.cells.push_back(estimates);
+            block.cells.push_back(errors);
+        }
+    }
+    block.rules.push_back(block.cells.size() - 1);
+    const auto row = [&](const std::string& name, auto value) {
+        std::vector<std::string> cells = {name};
+        for (const Answer* a : answers) {
+            cells.push_back(value(*a));
+        }
+        block.cells.push_back(cells);
+    };
+    row("Outcome", [](const Answer& a) { return a.design->outcome; });
+    row("Rows", [](const Answer& a) { return countText(a.rows.used); });
+    row("R²", [](const Answer& a) { return fixedNumber(a.fit->statistics.rSquared, 3, true); });
+    row("σ", [](const Answer& a) { return shortNumber(a.fit->statistics.sigma, 3); });
+    return block;
+}
+
+std::string equationText(const Answer& answer) {
+    if (!answer.fit) {
+        return {};
+    }
+    std::string text = answer.design->outcome + " =";
+    bool first = true;
+    for (const Coefficient& c : answer.fit->coefficients) {
+        const int decimals = decimalsFor(c.se);
+        const std::string size = fixedNumber(std::abs(c.estimate), decimals, true);
+        text += first ? (c.estimate < 0.0 ? " −" : " ") : (c.estimate < 0.0 ? " − " : " + ");
+        text += size + " (" + fixedNumber(c.se, decimals, true) + ")" + (c.designTerm >= 0 ? " " + c.term : "");
+        first = false;
+    }
+    return text + " + e";
+}
+
+std::string lensFigure(const std::vector<std::string>& names, const std::vector<const Coefficient*>& effects, double width) {
+    const double rowHeight = 30.0;
+    const double left = 150.0;
+    const double right = width - 90.0;
+    const double height = rowHeight * static_cast<double>(effects.size()) + 26.0;
+    double low = 0.0;
+    double high = 0.0;
+    for (const Coefficient* c : effects) {
+        low = std::min(low, c->low);
+        high = std::max(high, c->high);
+    }
+    const double margin = (high - low) * 0.06;
+    low -= margin;
+    high += margin;
+    const auto at = [&](double v) { return left + (std::clamp(v, low, high) - low) / (high - low) * (right - left); };
+    std::string svg = fmt::format("<svg xmlns=\"http://www.w3.org/2000/svg\" width=\"{0:.0f}\" height=\"{1:.0f}\" viewBox=\"0 0 {0:.0f} {1:.0f}\" font-family=\"STIX, serif\" font-size=\"13\">", width, height);
+    svg += fmt::format("<line x1=\"{0:.1f}\" x2=\"{0:.1f}\" y1=\"2\" y2=\"{1:.1f}\" stroke=\"#6B6F7B\"/>", at(0.0), height - 20.0);
+    for (std::size_t i = 0; i < effects.size(); ++i) {
+        const Coefficient& c = *effects[i];
+        const double middle = rowHeight * (static_cast<double>(i) + 0.5) + 2.0;
+        std::string upper;
+        std::string lower;
+        for (const LensPoint& p : lensOutline(c, 40)) {
+            upper += fmt::format("{:.1f},{:.1f} ", at(p.value), middle - 11.0 * p.p);
+            lower = fmt::format("{:.1f},{:.1f} ", at(p.value), middle + 11.0 * p.p) + lower;
+        }
+        svg += "<polygon points=\"" + upper + lower + "\" fill=\"#35527D\" fill-opacity=\".22\"/>";
+        svg += fmt::format("<g stroke=\"#35527D\"><line x1=\"{:.1f}\" x2=\"{:.1f}\" y1=\"{:.1f}\" y2=\"{:.1f}\" stroke-width=\"1.6\"/>", at(c.low), at(c.high), middle, middle);
+        for (const double end : {c.low, c.high}) {
+            svg += fmt::format("<line x1=\"{0:.1f}\" x2=\"{0:.1f}\" y1=\"{1:.1f}\" y2=\"{2:.1f}\" stroke-width=\"1.6\"/>", at(end), middle - 4.0, middle + 4.0);
+        }
+        svg += fmt::format("<line x1=\"{0:.1f}\" x2=\"{0:.1f}\" y1=\"{1:.1f}\" y2=\"{2:.1f}\" stroke-width=\"3\"/></g>", at(c.estimate), middle - 7.0, middle + 7.0);
+        svg += fmt::format("<text x=\"0\" y=\"{:.1f}\" fill=\"#232733\">{}</text>", middle + 4.0, escape(names[i]));
+        svg += fmt::format("<text x=\"{:.1f}\" y=\"{:.1f}\" text-anchor=\"end\" fill=\"#232733\">{}</text>", width, middle + 4.0, fixedNumber(c.estimate, decimalsFor(c.se), true));
+    }
+    svg += fmt::format("<text x=\"{:.1f}\" y=\"{:.1f}\" text-anchor=\"middle\" fill=\"#6B6F7B\">0</text></svg>", at(0.0), height - 6.0);
+    return svg;
+}
+
+std::string htmlText(const std::string& marked) {
+    const std::string safe = escape(marked);
+    std::string out;
+    bool bold = false;
+    for (std::size_t i = 0; i < safe.size(); ++i) {
+        if (safe.compare(i, 2, "**") == 0) {
+            out += bold ? "</b>" : "<b>";
+            bold = !bold;
+            ++i;
+        } else {
+            out += safe[i];
+        }
+    }
+    return out;
+}
+
+}  // namespace rapporto

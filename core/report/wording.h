@@ -1,0 +1,33 @@
+#pragma once
+
+#include "core/study/answer.h"
+
+namespace rapporto {
+
+/// Readings are plain text; **…** marks what is bold. Units and cautions are part of them.
+
+/// What one coefficient says, in one to three paragraphs.
+[[nodiscard]] std::vector<std::string> effectReading(const Answer& answer, std::size_t coefficient);
+
+/// The answer as a whole: fit, strongest statements, doubts.
+[[nodiscard]] std::string overallReading(const Answer& answer);
+
+/// How many rows were used and where the others went.
+[[nodiscard]] std::string rowsReading(const RowCounts& rows);
+
+/// What differs between two variants, and how an effect moved; paragraphs.
+[[nodiscard]] std::vector<std::string> differenceReading(const Answer& from, const Answer& to);
+
+/// “Explain ln(revenue) with member, hives by least squares · errors clustered by village”.
+[[nodiscard]] std::string questionSentence(const Question& question);
+
+/// How it was computed, for the methods paragraph of a report.
+[[nodiscard]] std::string methodsReading(const Answer& answer);
+
+/// A variable in a few sentences: values, middle, shape, codes that look like “no answer”.
+[[nodiscard]] std::vector<std::string> variableReading(const Frame& frame, const std::string& name);
+
+/// A text with ** stripped.
+[[nodiscard]] std::string plain(const std::string& marked);
+
+}  // namespace rapporto

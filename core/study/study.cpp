@@ -1,0 +1,196 @@
+#include "core/study/study.h"
+
+#include <fmt/chrono.h>
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <ctime>
+
+namespace rapporto {
+namespace {
+
+template <class T, class Name>
+void putByName(std::vector<T>& list, const T& value, Name name) {
+    const auto at = std::find_if(list.begin(), list.end(), [&](const T& one) { return name(one) == name(value); });
+    if (at == list.end()) {
+        list.push_back(value);
+    } else {
+        *at = value;
+    }
+}
+
+/// Applies one kind of change to a copy of the study.
+struct Applier {
+    Study& study;
+
+    Result<void> operator()(const PutQuestion& put) {
+        Question question = put.question;
+        if (question.id.empty()) {
+            question.id = freshQuestionId(study);
+        }
+        putByName(study.questions, question, [](const Question& q) { return q.id; });
+        return {};
+    }
+
+    Result<void> operator()(const RemoveQuestion& remove) {
+        if (study.find(remove.id) == nullptr) {
+            return refuse(ErrorCode::UnknownName, "there is no question ‘" + remove.id + "’");
+        }
+        std::erase_if(study.questions, [&](const Question& q) { return q.id == remove.id; });
+        // The first variant takes the place of a removed original.
+        std::string heir;
+        for (Question& q : study.questions) {
+            if (q.variantOf == remove.id) {
+                q.variantOf = heir;
+                heir = heir.empty() ? q.id : heir;
+            }
+        }
+        for (ReportItem& item : study.report) {
+            std::erase(item.questions, remove.id);
+        }
+        return {};
+    }
+
+    Result<void> operator()(const MakeLead& lead) {
+        if (study.find(lead.id) == nullptr) {
+            return refuse(ErrorCode::UnknownName, "there is no question ‘" + lead.id + "’");
+        }
+        for (Question& q : study.questions) {
+            q.lead = q.id == lead.id;
+        }
+        return {};
+    }
+
+    Result<void> operator()(const PutDerived& put) {
+        if (put.derived.name.empty()) {
+            return refuse(ErrorCode::BadSetting, "a derived variable needs a name");
+        }
+        if (const auto parsed = Expression::parse(put.derived.expression); !parsed) {
+            return tl::make_unexpected(parsed.error());
+        }
+        putByName(study.derived, put.derived, [](const Derived& d) { return d.name; });
+        return {};
+    }
+
+    Result<void> operator()(const RemoveDerived& remove) {
+        std::erase_if(study.derived, [&](const Derived& d) { return d.name == remove.name; });
+        return {};
+    }
+
+    Result<void> operator()(const PutVariable& put) {
+        const VariableEntry& entry = put.entry;
+        const auto at = std::find_if(study.variables.begin(), study.variables.end(),
+                                     [&](const VariableEntry& e) { return e.name == entry.name; });
+        if (at == study.variables.end()) {
+            study.variables.push_back(entry);
+            return {};
+        }
+        const auto merge = [](auto& into, const auto& from) { into = from ? from : into; };
+        merge(at->label, entry.label);
+        merge(at->unit, entry.unit);
+        merge(at->note, entry.note);
+        merge(at->measure, entry.measure);
+        merge(at->missing, entry.missing);
+        merge(at->levels, entry.levels);
+        merge(at->base, entry.base);
+        return {};
+    }
+
+    Result<void> operator()(const SetRule& rule) {
+        if (!rule.where.empty()) {
+            if (const auto parsed = Expression::parse(rule.where); !parsed) {
+                return tl::make_unexpected(parsed.error());
+            }
+        }
+        study.sample.where = rule.where;
+        return {};
+    }
+
+    Result<void> operator()(const SetRowsAside& aside) {
+        for (const std::size_t row : aside.rows) {
+            putByName(study.sample.setAside, SetAside{row, aside.reason}, [](const SetAside& s) { return s.row; });
+        }
+        std::sort(study.sample.setAside.begin(), study.sample.setAside.end(),
+                  [](const SetAside& a, const SetAside& b) { return a.row < b.row; });
+        return {};
+    }
+
+    Result<void> operator()(const TakeRowsBack& back) {
+        std::erase_if(study.sample.setAside, [&](const SetAside& s) {
+            return std::find(back.rows.begin(), back.rows.end(), s.row) != back.rows.end();
+        });
+        return {};
+    }
+
+    Result<void> operator()(const SetLayout& layout) {
+        study.layout = layout.layout;
+        return {};
+    }
+
+    Result<void> operator()(const SetTitle& title) {
+        study.title = title.title;
+        return {};
+    }
+
+    Result<void> operator()(const SetAlpha& alpha) {
+        if (!(alpha.alpha > 0.0 && alpha.alpha < 1.0)) {
+            return refuse(ErrorCode::BadSetting, "alpha lies between 0 and 1");
+        }
+        study.alpha = alpha.alpha;
+        return {};
+    }
+
+    Result<void> operator()(const SetReport& report) {
+        study.report = report.items;
+        return {};
+    }
+
+    Result<void> operator()(const SetSource& source) {
+        study.source = source.source;
+        return {};
+    }
+};
+
+}  // namespace
+
+const Question* Study::find(const std::string& id) const {
+    const auto at = std::find_if(questions.begin(), questions.end(), [&](const Question& q) { return q.id == id; });
+    return at == questions.end() ? nullptr : &*at;
+}
+
+const Question* Study::lead() const {
+    const auto at = std::find_if(questions.begin(), questions.end(), [](const Question& q) { return q.lead; });
+    return at != questions.end() ? &*at : questions.empty() ? nullptr : &questions.front();
+}
+
+std::vector<const Question*> Study::family(const std::string& id) const {
+    const Question* one = find(id);
+    const std::string root = one == nullptr || one->variantOf.empty() ? id : one->variantOf;
+    std::vector<const Question*> members;
+    for (const Question& q : questions) {
+        if (q.id == root || q.variantOf == root) {
+            members.push_back(&q);
+        }
+    }
+    return members;
+}
+
+Result<Study> apply(const Study& study, const Edit& edit) {
+    Study next = study;
+    if (auto done = std::visit(Applier{next}, edit.change); !done) {
+        return tl::make_unexpected(done.error());
+    }
+    next.trail.push_back({fmt::format("{:%Y-%m-%dT%H:%M:%S}", fmt::localtime(std::time(nullptr))), edit.did});
+    return next;
+}
+
+std::string freshQuestionId(const Study& study) {
+    for (int i = 1;; ++i) {
+        std::string id = fmt::format("q{}", i);
+        if (study.find(id) == nullptr) {
+            return id;
+        }
+    }
+}
+
+}  // namespace rapporto

@@ -1,0 +1,116 @@
+#pragma once
+
+#include "core/data/frame.h"
+#include "core/io/csv.h"
+#include "core/model/question.h"
+
+#include <memory>
+#include <string>
+#include <variant>
+#include <vector>
+
+#include <nlohmann/json_fwd.hpp>
+
+namespace rapporto {
+
+/// Where the rows come from.
+struct Source {
+    std::string kind = "table";
+    std::string file;  ///< Relative to the study file.
+    ReaderOptions reader;
+    std::string sha256;  ///< Empty: not recorded.
+
+    friend bool operator==(const Source&, const Source&) = default;
+};
+
+/// One piece of the report.
+struct ReportItem {
+    std::string item;                    ///< reading, table, equation, lenses, checks, methods, trail.
+    std::vector<std::string> questions;  ///< Ids; empty: the lead.
+
+    friend bool operator==(const ReportItem&, const ReportItem&) = default;
+};
+
+struct TrailStep {
+    std::string at;   ///< ISO 8601, local.
+    std::string did;
+
+    friend bool operator==(const TrailStep&, const TrailStep&) = default;
+};
+
+/// The document: an immutable value; every change makes another one. See docs/study-format.md.
+struct Study {
+    std::string title = "Untitled study";
+    double alpha = 0.05;
+    std::uint64_t seed = 1;
+    Source source;
+    std::vector<VariableEntry> variables;
+    Layout layout;
+    std::vector<TermSet> sets;
+    std::vector<Derived> derived;
+    Sample sample;
+    std::vector<Question> questions;
+    std::vector<ReportItem> report;
+    std::vector<TrailStep> trail;
+    std::vector<std::string> unknownKeys;  ///< Kept on saving; named in a note.
+    std::shared_ptr<const nlohmann::ordered_json> raw;  ///< As read.
+
+    [[nodiscard]] const Question* find(const std::string& id) const;
+
+    /// The question reported first: the one marked, else the first; null when there is none.
+    [[nodiscard]] const Question* lead() const;
+
+    /// `id` and all questions that are variants of it or of its original, original first.
+    [[nodiscard]] std::vector<const Question*> family(const std::string& id) const;
+};
+
+/// Reads a study.
+/// @return the study, or Syntax (not JSON; `where` has the line), BadSetting (another format or a
+///         later version, a value of the wrong kind outside a question), File.
+[[nodiscard]] Result<Study> readStudyText(const std::string& text);
+[[nodiscard]] Result<Study> readStudyFile(const std::string& path);
+
+/// The study as text: keys in the order of the format, two-space indent, one list entry a line.
+[[nodiscard]] std::string studyText(const Study& study);
+
+/// Writes beside the target and renames, so that a failure leaves the old file whole.
+[[nodiscard]] Result<void> writeStudyFile(const Study& study, const std::string& path);
+
+/// One question as JSON text on one line, as it would be saved: a key for caches.
+[[nodiscard]] std::string questionText(const Question& question);
+
+/// JSON with short entries on one line each.
+[[nodiscard]] std::string prettyJson(const nlohmann::ordered_json& json);
+
+// Edits: each a value; applying one makes another study.
+struct PutQuestion { Question question; };            ///< New (empty id gets one) or replaced.
+struct RemoveQuestion { std::string id; };            ///< And its variants become originals.
+struct MakeLead { std::string id; };
+struct PutDerived { Derived derived; };               ///< New or replaced by name.
+struct RemoveDerived { std::string name; };
+struct PutVariable { VariableEntry entry; };          ///< Merged over what was said before.
+struct SetRule { std::string where; };
+struct SetRowsAside { std::vector<std::size_t> rows; std::string reason; };  ///< From 1.
+struct TakeRowsBack { std::vector<std::size_t> rows; };                      ///< From 1.
+struct SetLayout { Layout layout; };
+struct SetTitle { std::string title; };
+struct SetAlpha { double alpha; };
+struct SetReport { std::vector<ReportItem> items; };
+struct SetSource { Source source; };
+
+using Change = std::variant<PutQuestion, RemoveQuestion, MakeLead, PutDerived, RemoveDerived, PutVariable,
+                            SetRule, SetRowsAside, TakeRowsBack, SetLayout, SetTitle, SetAlpha, SetReport,
+                            SetSource>;
+
+struct Edit {
+    Change change;
+    std::string did;  ///< In words, for the trail and undo: “add zone”.
+};
+
+/// @return the changed study with the step on its trail, or BadSetting, UnknownName, Syntax.
+[[nodiscard]] Result<Study> apply(const Study& study, const Edit& edit);
+
+/// An id that no question of the study has: q1, q2, …
+[[nodiscard]] std::string freshQuestionId(const Study& study);
+
+}  // namespace rapporto

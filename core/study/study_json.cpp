@@ -1,0 +1,952 @@
+// Reading and writing the study file.
+#include "core/base/format.h"
+#include "core/checks/check.h"
+#include "core/model/fit.h"
+#include "core/study/study.h"
+
+#include <fmt/format.h>
+#include <nlohmann/json.hpp>
+#include <unistd.h>
+
+#include <algorithm>
+#include <cmath>
+#include <cstdio>
+#include <fstream>
+#include <sstream>
+
+namespace rapporto {
+namespace {
+
+using Json = nlohmann::ordered_json;
+
+tl::unexpected<Refusal> bad(const std::string& where, const std::string& what, const std::string& help = {}) {
+    return refuse(ErrorCode::BadSetting, what, where, help);
+}
+
+/// Reads members of one object; the first fault is kept, everything after it is ignored.
+class Reader {
+  public:
+    Reader(const Json& object, std::string where) : object_(object), where_(std::move(where)) {
+        if (!object.is_object()) {
+            fault("an object {…} is expected here");
+        }
+    }
+
+    [[nodiscard]] const std::optional<Refusal>& refusal() const { return refusal_; }
+
+    [[nodiscard]] bool has(const char* key) const {
+        return object_.is_object() && object_.contains(key) && !object_.at(key).is_null();
+    }
+
+    const Json& at(const char* key) {
+        known_.emplace_back(key);
+        static const Json kNull;
+        return has(key) ? object_.at(key) : kNull;
+    }
+
+    std::string text(const char* key, std::string otherwise = {}) {
+        const Json& value = at(key);
+        if (value.is_null()) {
+            return otherwise;
+        }
+        if (!value.is_string()) {
+            fault(fmt::format("‘{}’ is a text", key));
+            return otherwise;
+        }
+        return value.get<std::string>();
+    }
+
+    bool flag(const char* key, bool otherwise) {
+        const Json& value = at(key);
+        if (!value.is_null() && !value.is_boolean()) {
+            fault(fmt::format("‘{}’ is true or false", key));
+        }
+        return value.is_boolean() ? value.get<bool>() : otherwise;
+    }
+
+    double number(const char* key, double otherwise) {
+        const Json& value = at(key);
+        if (!value.is_null() && !value.is_number()) {
+            fault(fmt::format("‘{}’ is a number", key));
+        }
+        return value.is_number() ? value.get<double>() : otherwise;
+    }
+
+    /// A text or a list of texts.
+    std::vector<std::string> texts(const char* key) {
+        const Json& value = at(key);
+        std::vector<std::string> out;
+        if (value.is_string()) {
+            out.push_back(value.get<std::string>());
+        } else if (value.is_array()) {
+            for (const Json& one : value) {
+                if (one.is_string()) {
+                    out.push_back(one.get<std::string>());
+                } else {
+                    fault(fmt::format("‘{}’ is a list of texts", key));
+                }
+            }
+        } else if (!value.is_null()) {
+            fault(fmt::format("‘{}’ is a list of texts", key));
+        }
+        return out;
+    }
+
+    /// The entries of a list; none when the key is absent.
+    std::vector<const Json*> list(const char* key) {
+        const Json& value = at(key);
+        std::vector<const Json*> out;
+        if (value.is_array()) {
+            for (const Json& one : value) {
+                out.push_back(&one);
+            }
+        } else if (!value.is_null()) {
+            fault(fmt::format("‘{}’ is a list", key));
+        }
+        return out;
+    }
+
+    void fault(const std::string& what, const std::string& help = {}) {
+        if (!refusal_) {
+            refusal_ = Refusal{ErrorCode::BadSetting, what, where_, help, {}};
+        }
+    }
+
+    void adopt(const Refusal& refusal) {
+        if (!refusal_) {
+            refusal_ = refusal;
+        }
+    }
+
+    [[nodiscard]] std::vector<std::string> unknown() const {
+        std::vector<std::string> out;
+        if (object_.is_object()) {
+            for (const auto& [key, value] : object_.items()) {
+                if (std::find(known_.begin(), known_.end(), key) == known_.end()) {
+                    out.push_back(key);
+                }
+            }
+        }
+        return out;
+    }
+
+  private:
+    const Json& object_;
+    std::string where_;
+    std::vector<std::string> known_;
+    std::optional<Refusal> refusal_;
+};
+
+std::optional<Measure> measureNamed(const std::string& name) {
+    for (const Measure m : {Measure::Quantity, Measure::Count, Measure::YesNo, Measure::Groups,
+                            Measure::OrderedGroups, Measure::Date, Measure::Text}) {
+        if (measureName(m) == name) {
+            return m;
+        }
+    }
+    return std::nullopt;
+}
+
+std::optional<Key> keyOf(const Json& value) {
+    if (value.is_number()) {
+        return Key(value.get<double>());
+    }
+    return value.is_string() ? std::optional(Key(value.get<std::string>())) : std::nullopt;
+}
+
+Json keyJson(const Key& key) {
+    if (const double* x = std::get_if<double>(&key)) {
+        return *x == std::floor(*x) && std::abs(*x) < 9e15 ? Json(static_cast<std::int64_t>(*x)) : Json(*x);
+    }
+    return std::get<std::string>(key);
+}
+
+VariableEntry readVariable(const Json& json, Reader& outer) {
+    Reader in(json, "variables");
+    VariableEntry entry;
+    entry.name = in.text("name");
+    if (entry.name.empty()) {
+        in.fault("a variable needs its ‘name’");
+    }
+    const auto optionalText = [&](const char* key) {
+        const std::string value = in.text(key);
+        return in.has(key) ? std::optional(value) : std::nullopt;
+    };
+    entry.label = optionalText("label");
+    entry.unit = optionalText("unit");
+    entry.note = optionalText("note");
+    if (const std::string name = in.text("measure"); !name.empty()) {
+        entry.measure = measureNamed(name);
+        if (!entry.measure) {
+            in.fault("‘" + name + "’ is no measure", "Measures are quantity, count, yes-no, groups, ordered-groups, date and text.");
+        }
+    }
+    const auto missing = in.list("missing");
+    if (in.has("missing")) {
+        entry.missing.emplace();
+        for (const Json* one : missing) {
+            const auto key = keyOf(*one);
+            key ? entry.missing->push_back(*key) : in.fault("a missing code is a number or a text");
+        }
+    }
+    const auto levels = in.list("levels");
+    if (in.has("levels")) {
+        entry.levels.emplace();
+        for (const Json* one : levels) {
+            Reader level(*one, "levels of " + entry.name);
+            const auto key = keyOf(level.at("value"));
+            const std::string label = level.text("label");
+            key ? entry.levels->push_back({*key, label}) : level.fault("a level needs its ‘value’");
+            if (level.refusal()) {
+                in.adopt(*level.refusal());
+            }
+        }
+    }
+    entry.base = keyOf(in.at("base"));
+    if (in.refusal()) {
+        outer.adopt(*in.refusal());
+    }
+    return entry;
+}
+
+std::optional<char> readerChar(Reader& in, const char* key) {
+    const std::string text = in.text(key);
+    if (text.size() > 1) {
+        in.fault(fmt::format("‘{}’ is one character", key));
+    }
+    return text.empty() ? std::nullopt : std::optional(text.front());
+}
+
+Source readSource(const Json& json, Reader& outer) {
+    Source source;
+    Reader in(json, "source");
+    source.kind = in.text("kind", "table");
+    source.file = in.text("file");
+    source.sha256 = in.text("sha256");
+    if (source.kind != "table") {
+        in.fault(source.kind == "summary" ? "a summary source is not built yet" : "a source of kind ‘" + source.kind + "’ is not known",
+                 "Use a table from a CSV file.");
+    }
+    if (in.has("reader")) {
+        Reader reader(in.at("reader"), "source.reader");
+        if (const std::string type = reader.text("type", "csv"); type != "csv") {
+            reader.fault("a reader of type ‘" + type + "’ is not built yet", "Use csv.");
+        }
+        source.reader.delimiter = readerChar(reader, "delimiter");
+        source.reader.decimal = readerChar(reader, "decimal");
+        source.reader.thousands = readerChar(reader, "thousands");
+        source.reader.quote = readerChar(reader, "quote").value_or('"');
+        if (reader.has("header")) {
+            source.reader.header = reader.flag("header", true);
+        }
+        if (const std::string encoding = reader.text("encoding"); !encoding.empty()) {
+            source.reader.encoding = encoding;
+        }
+        source.reader.skip = static_cast<std::size_t>(std::max(reader.number("skip", 0.0), 0.0));
+        for (const char* later : {"sheet", "block", "table", "query"}) {
+            if (reader.has(later)) {
+                reader.fault(fmt::format("the reader’s ‘{}’ is not built yet", later));
+            }
+        }
+        if (reader.refusal()) {
+            in.adopt(*reader.refusal());
+        }
+    }
+    if (in.refusal()) {
+        outer.adopt(*in.refusal());
+    }
+    return source;
+}
+
+Layout readLayout(const Json& json, Reader& outer) {
+    Layout layout;
+    Reader in(json, "layout");
+    const std::string kind = in.text("kind", "cross-section");
+    layout.unit = in.text("unit");
+    layout.time = in.text("time");
+    if (kind == "series") {
+        layout.kind = Layout::Kind::Series;
+    } else if (kind == "panel") {
+        layout.kind = Layout::Kind::Panel;
+    } else if (kind != "cross-section") {
+        in.fault("‘" + kind + "’ is no layout", "Layouts are cross-section, series and panel.");
+    }
+    if (in.refusal()) {
+        outer.adopt(*in.refusal());
+    }
+    return layout;
+}
+
+/// Ids of checks that the methods page names and this version does not have yet.
+bool isCheckToCome(const std::string& id) {
+    static const std::vector<std::string> kLater = {
+        "rainbow", "link", "interactions", "harvey", "glejser", "goldfeld-quandt", "arch", "groupwise", "ljung-box",
+        "runs", "panel-serial", "cross-section-dependence", "intraclass", "anderson-darling", "lilliefors", "dagostino",
+        "dfbetas", "dffits", "covratio", "condition", "chow", "sup-f", "cusum", "cusum-squares", "recursive",
+        "endogeneity", "over-identification", "difference-j", "weak-instruments", "under-identification",
+        "anderson-rubin", "fixed-effects-f", "breusch-pagan-lm", "hausman", "overdispersion", "zero-excess", "vuong",
+        "rootogram", "pearson-dispersion", "hosmer-lemeshow", "roc", "parallel-lines", "separation"};
+    return std::find(kLater.begin(), kLater.end(), id) != kLater.end();
+}
+
+bool isBuiltCheck(const std::string& id) { return findCheck(id) != nullptr; }
+
+void notBuilt(Reader& in, const std::string& what) {
+    in.adopt(Refusal{ErrorCode::NotBuilt, what + " not built yet", "", "Take it out to have the rest answered.", {}});
+}
+
+void readChecks(const Json& value, Question& q, Reader& in) {
+    if (value.is_null()) {
+        return;
+    }
+    if (value.is_string()) {
+        q.allChecks = value == "all";
+        if (value != "all" && value != "none") {
+            in.fault("‘checks’ is \"all\", \"none\" or a list");
+        }
+        return;
+    }
+    q.allChecks = false;
+    if (!value.is_array()) {
+        in.fault("‘checks’ is \"all\", \"none\" or a list");
+        return;
+    }
+    for (const Json& one : value) {
+        CheckRequest request;
+        if (one.is_string()) {
+            request.id = one.get<std::string>();
+        } else {
+            Reader options(one, "checks");
+            request.id = options.text("id");
+            if (options.has("lags")) {
+                request.lags = static_cast<int>(options.number("lags", 1));
+            }
+            if (options.has("cross")) {
+                request.cross = options.flag("cross", true);
+            }
+            for (const Json* power : options.list("powers")) {
+                power->is_number_integer() && power->get<int>() >= 2 && power->get<int>() <= 8
+                    ? request.powers.push_back(power->get<int>())
+                    : options.fault("‘powers’ are whole numbers from 2 to 8");
+            }
+            for (const auto& key : options.unknown()) {
+                if (isBuiltCheck(request.id)) {
+                    options.fault("the check ‘" + request.id + "’ has no option ‘" + key + "’");
+                }
+            }
+            if (options.refusal()) {
+                in.adopt(*options.refusal());
+            }
+        }
+        if (!isBuiltCheck(request.id) && isCheckToCome(request.id)) {
+            notBuilt(in, "the check ‘" + request.id + "’ is");
+        } else if (!isBuiltCheck(request.id)) {
+            in.fault("there is no check ‘" + request.id + "’");
+        }
+        q.checks.push_back(std::move(request));
+    }
+}
+
+void readTerms(Reader& in, Question& q, const char* key, bool muted) {
+    for (const Json* one : in.list(key)) {
+        Term term;
+        term.muted = muted;
+        if (one->is_string()) {
+            term.parts = {one->get<std::string>()};
+        } else {
+            Reader object(*one, "terms");
+            if (object.has("product")) {
+                term.kind = Term::Kind::Product;
+                term.parts = object.texts("product");
+                if (term.parts.size() < 2) {
+                    object.fault("a product needs two parts or more");
+                }
+            } else if (object.has("set")) {
+                term.kind = Term::Kind::Set;
+                term.parts = {object.text("set")};
+            } else {
+                object.fault("a term is an expression, a product or a set");
+            }
+            if (object.refusal()) {
+                in.adopt(*object.refusal());
+                continue;
+            }
+        }
+        q.terms.push_back(std::move(term));
+    }
+}
+
+void readErrors(const Json& json, Question& q, Reader& in) {
+    if (json.is_null()) {
+        return;
+    }
+    Reader errors(json, "errors");
+    q.errors.kind = errors.text("kind", "classical");
+    q.errors.type = errors.text("type", "HC1");
+    q.errors.by = errors.texts("by");
+    static const std::vector<std::string> kLater = {"autocorrelation", "panel-autocorrelation", "survey", "bootstrap", "density", "kernel"};
+    if (std::find(kLater.begin(), kLater.end(), q.errors.kind) != kLater.end()) {
+        notBuilt(errors, "errors of kind ‘" + q.errors.kind + "’ are");
+    } else if (q.errors.kind != "classical" && q.errors.kind != "robust" && q.errors.kind != "clustered") {
+        errors.fault("there are no errors of kind ‘" + q.errors.kind + "’");
+    } else if (q.errors.kind == "robust" && (q.errors.type.size() != 3 || !q.errors.type.starts_with("HC") || q.errors.type[2] < '0' || q.errors.type[2] > '4')) {
+        errors.fault("there are no robust errors of type ‘" + q.errors.type + "’", "Types are HC0, HC1, HC2, HC3 and HC4.");
+    } else if (q.errors.kind == "clustered" && (q.errors.by.empty() || q.errors.by.size() > 2)) {
+        errors.fault("clustered errors name one or two variables in ‘by’");
+    }
+    if (errors.refusal()) {
+        in.adopt(*errors.refusal());
+    }
+}
+
+void readEstimator(const Json& json, Question& q, Reader& in) {
+    if (json.is_null()) {
+        return;
+    }
+    Reader estimator(json, "estimator");
+    q.method = estimator.text("method", "least-squares");
+    static const std::vector<std::string> kLater = {
+        "two-stage", "liml", "fuller", "gmm", "quantile", "huber", "bisquare", "mm", "poisson", "negative-binomial",
+        "zero-inflated", "hurdle", "logit", "probit", "cloglog", "ordered-logit", "ordered-probit", "within", "random",
+        "between", "first-difference", "bent-line"};
+    if (std::find(kLater.begin(), kLater.end(), q.method) != kLater.end()) {
+        notBuilt(estimator, "the method ‘" + q.method + "’ is");
+    } else if (findEstimator(q.method) == nullptr) {
+        estimator.fault("there is no method ‘" + q.method + "’");
+    }
+    if (estimator.refusal()) {
+        in.adopt(*estimator.refusal());
+    }
+}
+
+void readWeights(const Json& json, Question& q, Reader& in) {
+    if (json.is_null()) {
+        return;
+    }
+    Reader weights(json, "weights");
+    const std::string kind = weights.text("kind", "sampling");
+    q.weight = weights.text("variable");
+    q.weightKind = kind == "sampling"    ? WeightKind::Sampling
+                   : kind == "frequency" ? WeightKind::Frequency
+                   : kind == "precision" ? WeightKind::Precision
+                                         : WeightKind::None;
+    if (q.weightKind == WeightKind::None) {
+        weights.fault("there are no weights of kind ‘" + kind + "’", "Kinds are sampling, frequency and precision.");
+    } else if (q.weight.empty()) {
+        weights.fault("weights name their ‘variable’");
+    }
+    if (weights.refusal()) {
+        in.adopt(*weights.refusal());
+    }
+}
+
+Question readQuestion(const Json& json, std::size_t number) {
+    Question q;
+    q.raw = std::make_shared<const Json>(json);
+    Reader in(json, "");
+    q.id = in.text("id", fmt::format("q{}", number));
+    q.kind = in.text("kind", "explain");
+    q.title = in.text("title");
+    q.lead = in.flag("lead", false);
+    q.variantOf = in.text("variant_of");
+    q.outcome = in.text("outcome");
+    readTerms(in, q, "terms", false);
+    readTerms(in, q, "muted", true);
+    q.intercept = in.flag("intercept", true);
+    q.where = in.text("where");
+    for (const Json* row : in.list("without")) {
+        row->is_number_unsigned() ? q.without.push_back(row->get<std::size_t>()) : in.fault("‘without’ lists rows from 1");
+    }
+    readErrors(in.at("errors"), q, in);
+    readWeights(in.at("weights"), q, in);
+    readEstimator(in.at("estimator"), q, in);
+    readChecks(in.at("checks"), q, in);
+    if (q.kind == "relate" || q.kind == "trace") {
+        notBuilt(in, "questions of kind ‘" + q.kind + "’ are");
+    } else if (q.kind != "explain") {
+        in.fault("there are no questions of kind ‘" + q.kind + "’");
+    }
+    for (const char* later : {"fixed_effects", "endogenous", "instruments", "effects", "predict"}) {
+        if (const Json& value = in.at(later); !value.is_null() && !value.empty()) {
+            notBuilt(in, fmt::format("‘{}’ {}", later, std::string(later) == "predict" ? "is" : "are"));
+        }
+    }
+    for (const char* later : {"offset", "exposure"}) {
+        if (const Json& value = in.at(later); !value.is_null()) {
+            notBuilt(in, fmt::format("‘{}’ is", later));
+        }
+    }
+    q.unbuilt = in.refusal();
+    q.unknownKeys = q.kind == "explain" ? in.unknown() : std::vector<std::string>();
+    return q;
+}
+
+Json termJson(const Term& term) {
+    if (term.kind == Term::Kind::Product) {
+        return Json{{"product", term.parts}};
+    }
+    return term.kind == Term::Kind::Set ? Json{{"set", term.parts.front()}} : Json(term.parts.front());
+}
+
+/// Members in the given order: those that were read or differ from their default; unknown ones last.
+class Writer {
+  public:
+    explicit Writer(const Json* raw) : raw_(raw != nullptr && raw->is_object() ? raw : nullptr) {}
+
+    void put(const char* key, Json value, const Json& otherwise) {
+        known_.emplace_back(key);
+        if (value != otherwise) {
+            out_[key] = std::move(value);
+        } else if (raw_ != nullptr && raw_->contains(key)) {
+            // It was written although it says the default: as it stood where it means that still.
+            const Json& old = raw_->at(key);
+            out_[key] = old.is_null() || old.empty() ? old : std::move(value);
+        }
+    }
+
+    /// A member this version does not use: carried through.
+    void carry(const char* key) {
+        known_.emplace_back(key);
+        if (raw_ != nullptr && raw_->contains(key)) {
+            out_[key] = raw_->at(key);
+        }
+    }
+
+    Json finish() {
+        if (raw_ != nullptr) {
+            for (const auto& [key, value] : raw_->items()) {
+                if (std::find(known_.begin(), known_.end(), key) == known_.end()) {
+                    out_[key] = value;
+                }
+            }
+        }
+        return std::move(out_);
+    }
+
+  private:
+    const Json* raw_;
+    std::vector<std::string> known_;
+    Json out_ = Json::object();
+};
+
+/// A nested object with the unknown members of what was read.
+Json withUnknown(Json value, const Json* raw, const char* key) {
+    if (raw != nullptr && raw->is_object() && raw->contains(key) && raw->at(key).is_object() && value.is_object()) {
+        for (const auto& [name, member] : raw->at(key).items()) {
+            if (!value.contains(name)) {
+                value[name] = member;
+            }
+        }
+    }
+    return value;
+}
+
+Json checksJson(const Question& q) {
+    if (q.allChecks) {
+        return "all";
+    }
+    if (q.checks.empty()) {
+        return "none";
+    }
+    Json list = Json::array();
+    for (const CheckRequest& c : q.checks) {
+        Json one{{"id", c.id}};
+        if (c.lags) {
+            one["lags"] = *c.lags;
+        }
+        if (c.cross) {
+            one["cross"] = *c.cross;
+        }
+        if (!c.powers.empty()) {
+            one["powers"] = c.powers;
+        }
+        list.push_back(one.size() == 1 ? Json(c.id) : one);
+    }
+    return list;
+}
+
+Json errorsJson(const ErrorSpec& errors) {
+    Json json{{"kind", errors.kind}};
+    if (errors.kind == "robust") {
+        json["type"] = errors.type;
+    }
+    if (!errors.by.empty()) {
+        json["by"] = errors.by;
+    }
+    return json;
+}
+
+Json questionJson(const Question& q) {
+    // What could not be understood is kept to the letter; only its place among the others is ours.
+    if (q.unbuilt && q.raw) {
+        Json kept = *q.raw;
+        kept["title"] = q.title;
+        kept["lead"] = q.lead;
+        return kept;
+    }
+    Writer out(q.raw.get());
+    Json terms = Json::array();
+    Json muted = Json::array();
+    for (const Term& term : q.terms) {
+        (term.muted ? muted : terms).push_back(termJson(term));
+    }
+    out.put("id", q.id, nullptr);
+    out.put("kind", q.kind, nullptr);
+    out.put("title", q.title, "");
+    out.put("lead", q.lead, false);
+    out.put("variant_of", q.variantOf, "");
+    out.put("outcome", q.outcome, nullptr);
+    out.put("terms", terms, nullptr);
+    out.put("muted", muted, Json::array());
+    out.put("intercept", q.intercept, true);
+    for (const char* key : {"fixed_effects", "endogenous", "instruments"}) {
+        out.carry(key);
+    }
+    out.put("estimator", withUnknown(Json{{"method", q.method}}, q.raw.get(), "estimator"), Json{{"method", "least-squares"}});
+    out.put("errors", errorsJson(q.errors), Json{{"kind", "classical"}});
+    out.put("weights", q.weightKind == WeightKind::None ? Json() : Json{{"kind", weightName(q.weightKind)}, {"variable", q.weight}}, Json());
+    out.carry("offset");
+    out.carry("exposure");
+    out.put("where", q.where, "");
+    out.put("without", q.without, Json::array());
+    out.put("checks", checksJson(q), "all");
+    out.carry("effects");
+    out.carry("predict");
+    return out.finish();
+}
+
+Json variableJson(const VariableEntry& v) {
+    Json json{{"name", v.name}};
+    if (v.label) {
+        json["label"] = *v.label;
+    }
+    if (v.unit) {
+        json["unit"] = *v.unit;
+    }
+    if (v.measure) {
+        json["measure"] = measureName(*v.measure);
+    }
+    if (v.missing) {
+        json["missing"] = Json::array();
+        for (const Key& key : *v.missing) {
+            json["missing"].push_back(keyJson(key));
+        }
+    }
+    if (v.levels) {
+        json["levels"] = Json::array();
+        for (const Level& level : *v.levels) {
+            json["levels"].push_back(Json{{"value", keyJson(level.value)}, {"label", level.label}});
+        }
+    }
+    if (v.base) {
+        json["base"] = keyJson(*v.base);
+    }
+    if (v.note) {
+        json["note"] = *v.note;
+    }
+    return json;
+}
+
+Json variablesJson(const Study& study) {
+    Json list = Json::array();
+    for (const VariableEntry& v : study.variables) {
+        Json json = variableJson(v);
+        // A later version's words about the same variable stay with it.
+        if (study.raw && study.raw->contains("variables") && study.raw->at("variables").is_array()) {
+            for (const Json& old : study.raw->at("variables")) {
+                if (old.is_object() && old.value("name", "") == v.name) {
+                    for (const auto& [key, value] : old.items()) {
+                        if (!json.contains(key)) {
+                            json[key] = value;
+                        }
+                    }
+                }
+            }
+        }
+        list.push_back(std::move(json));
+    }
+    return list;
+}
+
+Json readerJson(const ReaderOptions& r) {
+    Json json{{"type", "csv"}};
+    const auto put = [&](const char* key, const std::optional<char>& c) {
+        if (c) {
+            json[key] = std::string(1, *c);
+        }
+    };
+    put("delimiter", r.delimiter);
+    put("decimal", r.decimal);
+    put("thousands", r.thousands);
+    if (r.header) {
+        json["header"] = *r.header;
+    }
+    if (r.encoding) {
+        json["encoding"] = *r.encoding;
+    }
+    if (r.quote != '"') {
+        json["quote"] = std::string(1, r.quote);
+    }
+    if (r.skip > 0) {
+        json["skip"] = r.skip;
+    }
+    return json;
+}
+
+Json sourceJson(const Study& study) {
+    const Source& s = study.source;
+    Json json{{"kind", s.kind}, {"file", s.file}, {"reader", readerJson(s.reader)}};
+    if (!s.sha256.empty()) {
+        json["sha256"] = s.sha256;
+    }
+    return withUnknown(std::move(json), study.raw.get(), "source");
+}
+
+Json layoutJson(const Layout& layout) {
+    switch (layout.kind) {
+        case Layout::Kind::Series: return Json{{"kind", "series"}, {"time", layout.time}};
+        case Layout::Kind::Panel: return Json{{"kind", "panel"}, {"unit", layout.unit}, {"time", layout.time}};
+        case Layout::Kind::CrossSection: break;
+    }
+    return Json{{"kind", "cross-section"}};
+}
+
+Json sampleJson(const Study& study) {
+    Json json = Json::object();
+    if (!study.sample.where.empty()) {
+        json["where"] = study.sample.where;
+    }
+    if (!study.sample.setAside.empty()) {
+        json["set_aside"] = Json::array();
+        for (const SetAside& s : study.sample.setAside) {
+            json["set_aside"].push_back(Json{{"row", s.row}, {"reason", s.reason}});
+        }
+    }
+    return json;
+}
+
+Json studyJson(const Study& study) {
+    Writer out(study.raw.get());
+    out.put("format", "rapporto-study", nullptr);
+    out.put("version", 1, nullptr);
+    out.put("title", study.title, nullptr);
+    out.put("alpha", study.alpha, nullptr);
+    out.put("seed", study.seed, 1);
+    out.put("source", sourceJson(study), nullptr);
+    out.put("variables", variablesJson(study), Json::array());
+    out.put("layout", layoutJson(study.layout), nullptr);
+    out.carry("survey");
+    Json sets = Json::array();
+    for (const TermSet& s : study.sets) {
+        sets.push_back(Json{{"name", s.name}, {"members", s.members}});
+    }
+    out.put("sets", sets, Json::array());
+    Json derived = Json::array();
+    for (const Derived& d : study.derived) {
+        Json one{{"name", d.name}, {"expression", d.expression}};
+        if (!d.label.empty()) {
+            one["label"] = d.label;
+        }
+        derived.push_back(std::move(one));
+    }
+    out.put("derived", derived, Json::array());
+    out.put("sample", sampleJson(study), Json::object());
+    Json questions = Json::array();
+    for (const Question& q : study.questions) {
+        questions.push_back(questionJson(q));
+    }
+    out.put("questions", questions, nullptr);
+    Json report = Json::array();
+    for (const ReportItem& item : study.report) {
+        report.push_back(Json{{"item", item.item}, {"questions", item.questions}});
+    }
+    out.put("report", report, Json::array());
+    Json trail = Json::array();
+    for (const TrailStep& step : study.trail) {
+        trail.push_back(Json{{"at", step.at}, {"did", step.did}});
+    }
+    out.put("trail", trail, Json::array());
+    return out.finish();
+}
+
+Study readStudy(Reader& in) {
+    Study study;
+    study.title = in.text("title", study.title);
+    study.alpha = in.number("alpha", study.alpha);
+    if (!(study.alpha > 0.0 && study.alpha < 1.0)) {
+        in.fault("‘alpha’ lies between 0 and 1");
+    }
+    study.seed = static_cast<std::uint64_t>(std::max(in.number("seed", 1.0), 0.0));
+    if (in.has("source")) {
+        study.source = readSource(in.at("source"), in);
+    } else {
+        in.fault("the study has no ‘source’");
+    }
+    for (const Json* one : in.list("variables")) {
+        study.variables.push_back(readVariable(*one, in));
+    }
+    if (in.has("layout")) {
+        study.layout = readLayout(in.at("layout"), in);
+    }
+    (void)in.at("survey");
+    for (const Json* one : in.list("sets")) {
+        Reader set(*one, "sets");
+        study.sets.push_back({set.text("name"), set.texts("members")});
+        if (set.refusal()) {
+            in.adopt(*set.refusal());
+        }
+    }
+    for (const Json* one : in.list("derived")) {
+        Reader d(*one, "derived");
+        study.derived.push_back({d.text("name"), d.text("expression"), d.text("label")});
+        if (study.derived.back().name.empty() || study.derived.back().expression.empty()) {
+            d.fault("a derived variable needs ‘name’ and ‘expression’");
+        }
+        if (d.refusal()) {
+            in.adopt(*d.refusal());
+        }
+    }
+    if (in.has("sample")) {
+        Reader sample(in.at("sample"), "sample");
+        study.sample.where = sample.text("where");
+        for (const Json* one : sample.list("set_aside")) {
+            Reader s(*one, "sample.set_aside");
+            const double row = s.number("row", 0.0);
+            if (row < 1.0) {
+                s.fault("a row set aside has its number, from 1");
+            }
+            study.sample.setAside.push_back({static_cast<std::size_t>(std::max(row, 0.0)), s.text("reason")});
+            if (s.refusal()) {
+                sample.adopt(*s.refusal());
+            }
+        }
+        if (sample.refusal()) {
+            in.adopt(*sample.refusal());
+        }
+    }
+    for (const Json* one : in.list("questions")) {
+        study.questions.push_back(readQuestion(*one, study.questions.size() + 1));
+    }
+    for (const Json* one : in.list("report")) {
+        Reader item(*one, "report");
+        study.report.push_back({item.text("item"), item.texts("questions")});
+    }
+    for (const Json* one : in.list("trail")) {
+        Reader step(*one, "trail");
+        study.trail.push_back({step.text("at"), step.text("did")});
+    }
+    return study;
+}
+
+void render(const Json& json, int indent, std::string& out) {
+    const std::string pad(static_cast<std::size_t>(indent) + 2, ' ');
+    const std::string flat = json.dump();
+    const bool objects = json.is_array() && std::any_of(json.begin(), json.end(), [](const Json& j) { return j.is_structured(); });
+    if (!json.is_structured() || json.empty() || (indent > 0 && flat.size() + pad.size() <= 140 && !objects)) {
+        // The flat form with a space after separators outside of texts.
+        bool quoted = false;
+        for (std::size_t i = 0; i < flat.size(); ++i) {
+            out += flat[i];
+            if (quoted && flat[i] == '\\') {
+                out += flat[++i];  // An escaped character never ends a text.
+                continue;
+            }
+            if (flat[i] == '"') {
+                quoted = !quoted;
+            }
+            if (!quoted && (flat[i] == ',' || flat[i] == ':')) {
+                out += ' ';
+            }
+        }
+        return;
+    }
+    const bool object = json.is_object();
+    out += object ? "{\n" : "[\n";
+    std::size_t left = json.size();
+    for (const auto& [key, value] : json.items()) {
+        out += pad;
+        if (object) {
+            out += Json(key).dump() + ": ";
+        }
+        render(value, indent + 2, out);
+        out += --left > 0 ? ",\n" : "\n";
+    }
+    out += std::string(static_cast<std::size_t>(indent), ' ') + (object ? "}" : "]");
+}
+
+}  // namespace
+
+std::string prettyJson(const nlohmann::ordered_json& json) {
+    std::string out;
+    render(json, 0, out);
+    return out + "\n";
+}
+
+Result<Study> readStudyText(const std::string& text) {
+    Json json;
+    try {
+        json = Json::parse(text);
+    } catch (const Json::parse_error& error) {
+        const auto line = 1 + std::count(text.begin(), text.begin() + static_cast<std::ptrdiff_t>(std::min(error.byte, text.size())), '\n');
+        return refuse(ErrorCode::Syntax, "this is not well-formed JSON", fmt::format("line {}", line),
+                      "A comma, a quotation mark or a bracket may be missing just before.");
+    }
+    if (!json.is_object() || !json.contains("format") || json.at("format") != "rapporto-study") {
+        return bad("", "this is not a study: its ‘format’ is not \"rapporto-study\"");
+    }
+    if (!json.contains("version") || json.at("version") != 1) {
+        return bad("", "this study is of another version than 1", "Open it with the version that wrote it.");
+    }
+    try {
+        Reader in(json, "study");
+        (void)in.at("format");
+        (void)in.at("version");
+        Study study = readStudy(in);
+        if (in.refusal()) {
+            return tl::make_unexpected(*in.refusal());
+        }
+        study.unknownKeys = in.unknown();
+        study.raw = std::make_shared<const Json>(json);
+        return study;
+    } catch (const Json::exception& error) {
+        return bad("", std::string("a value has another kind than its place needs (") + error.what() + ")");
+    }
+}
+
+Result<Study> readStudyFile(const std::string& path) {
+    std::ifstream in(path, std::ios::binary);
+    std::stringstream text;
+    if (!in || !(text << in.rdbuf())) {
+        return refuse(ErrorCode::File, "the study cannot be read", path, "Check that it is there and may be read.");
+    }
+    auto study = readStudyText(text.str());
+    if (!study) {
+        Refusal refusal = study.error();
+        refusal.where = path + (refusal.where.empty() ? "" : ", " + refusal.where);
+        return tl::make_unexpected(refusal);
+    }
+    return study;
+}
+
+std::string studyText(const Study& study) { return prettyJson(studyJson(study)); }
+
+std::string questionText(const Question& question) { return questionJson(question).dump(); }
+
+Result<void> writeStudyFile(const Study& study, const std::string& path) {
+    const std::string beside = fmt::format("{}.{}.part", path, getpid());
+    {
+        std::ofstream out(beside, std::ios::binary);
+        out << studyText(study);
+        if (!out.flush()) {
+            std::remove(beside.c_str());
+            return refuse(ErrorCode::File, "the study cannot be written", path, "Choose another place.");
+        }
+    }
+    if (std::rename(beside.c_str(), path.c_str()) != 0) {
+        std::remove(beside.c_str());
+        return refuse(ErrorCode::File, "the study cannot be written", path, "Choose another place.");
+    }
+    return {};
+}
+
+}  // namespace rapporto
