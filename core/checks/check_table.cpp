@@ -38,7 +38,7 @@ const std::vector<Check>& allChecks() {
          "fine: p at or above alpha, or skewness under .2 and excess kurtosis under .4; fails from 1 or 2", "Royston 1995",
          &checkShapiroWilk},
         {"leverage", few, "leverage", "no row is far from the others in its terms",
-         "weigh: a leverage above .2 and 3k/n; fails above .5", "Hoaglin & Welsch 1978", &checkLeverage},
+         "weigh: a leverage above .2 and 3k/n; fails above .5 and 2k/n", "Hoaglin & Welsch 1978", &checkLeverage},
         {"outliers", few, "outliers", "the largest residual is one that chance gives",
          "weigh: any row beyond the Bonferroni bound; fails: more than five, or one twice as far", "Beckman & Cook 1983",
          &checkOutliers},

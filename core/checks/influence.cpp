@@ -94,7 +94,9 @@ CheckResult checkLeverage(const CheckInput& in) {
     result.details = {{"rows above 2k/n", static_cast<double>(twice.size())},
                       {"rows above 3k/n", static_cast<double>(thrice.size())},
                       {"mean leverage", share}};
-    result.verdict = most > 0.5 ? Verdict::Fails : most > std::max(0.2, 3.0 * share) ? Verdict::Weigh : Verdict::Fine;
+    // With hardly more rows than coefficients every row has a long lever: only one well above the
+    // mean stands out.
+    result.verdict = most > std::max(0.5, 2.0 * share) ? Verdict::Fails : most > std::max(0.2, 3.0 * share) ? Verdict::Weigh : Verdict::Fine;
     result.headline = thrice.empty() ? "none stands out" : plural(thrice.size(), "row", "rows") + " over 3k/n";
     result.reading = plural(thrice.size(), "row has", "rows have") + " more than three times the average leverage" +
                      (thrice.empty() ? "" : " (" + namesOf(in, thrice) + ")") + "; the largest is " + fixedNumber(most, 3) +
@@ -102,8 +104,8 @@ CheckResult checkLeverage(const CheckInput& in) {
                                  : ". Leverage is a chance to decide, not a fault: see Cook’s distance for whether it is used.");
     result.exhibit = leverageExhibit(in, thrice);
     result.exhibit.title = result.verdict == Verdict::Fine ? "No row holds too long a lever" : "Some rows hold a long lever";
-    if (result.verdict != Verdict::Fine) {
-        offerWithout(in, {thrice.front()}, result);
+    if (result.verdict != Verdict::Fine && !twice.empty()) {
+        offerWithout(in, {twice.front()}, result);
     }
     return result;
 }

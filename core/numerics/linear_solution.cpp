@@ -18,7 +18,8 @@ using Eigen::VectorXd;
 
 constexpr Index kBlock = 256;             // Rows that stay in the cache with their columns.
 constexpr double kSmallWork = 3e6;        // n·k² up to which columns are orthogonalised.
-constexpr double kLostDigits = 1e-11;     // Estimated error that calls for wide arithmetic.
+constexpr double kLostDigits = 3e-13;     // Estimated error that calls for wide arithmetic.
+constexpr double kAlwaysWide = 3e4;      // n·k² that takes a few milliseconds in wide arithmetic.
 constexpr double kDoubleTolerance = 1e-11;
 constexpr double kWideTolerance = 1e-13;
 constexpr double kLeastPivot = 1e-6;      // Below it one refinement of Cholesky is not enough.
@@ -156,7 +157,10 @@ LinearSolution solveSmall(const LinearProblem& problem, const VectorXd& centre, 
     const double error = kEpsilon * found.condition * (1.0 + found.condition * rho);
     const double inResiduals = kEpsilon * found.outcomeLength / std::max(left, 1e-300);
     const bool suspicious = found.leastShare < 1e-7 || !found.redundant.empty();
-    if (mayWiden && (error > kLostDigits || inResiduals > kLostDigits || suspicious)) {
+    const double work = static_cast<double>(problem.X.rows() * problem.X.cols() * problem.X.cols());
+    // Small problems cost nothing in wide arithmetic, and estimates far below their own standard
+    // error keep their digits too.
+    if (mayWiden && (work <= kAlwaysWide || error > kLostDigits || inResiduals > kLostDigits || suspicious)) {
         return fromOrthogonal(problem, centre,
                               gramSchmidt(problem.X, problem.y, roots, centre, kWideTolerance, true),
                               true);

@@ -46,7 +46,7 @@ struct LinearSolution {
 /// Solves by one of three ways, chosen by size and condition:
 ///   - modified Gram–Schmidt with reorthogonalisation while n·k² ≤ 3e6,
 ///   - the same in 113-bit arithmetic when the estimated relative error eps(κ + κ²‖e‖/‖y‖) or the
-///     loss in the residuals eps‖y‖/‖e‖ exceeds 1e-11 (Wampler's polynomials),
+///     loss in the residuals eps‖y‖/‖e‖ exceeds 3e-13 (Wampler's polynomials),
 ///   - centred and scaled cross products by row blocks, Cholesky and one refinement step for
 ///     larger problems, falling back to the first way when a pivot falls below 1e-6.
 /// Columns are scaled by powers of two, so a change of unit by one changes nothing else. A column

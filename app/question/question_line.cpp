@@ -1,0 +1,442 @@
+#include "app/question/question_line.h"
+
+#include "app/shell/finder.h"
+#include "app/shell/flow_layout.h"
+#include "app/shell/roster.h"
+#include "app/shell/theme.h"
+#include "core/report/wording.h"
+
+#include <QDragEnterEvent>
+#include <QLabel>
+#include <QMimeData>
+#include <QRegularExpression>
+#include <QPushButton>
+#include <QStandardItemModel>
+#include <QVBoxLayout>
+
+namespace rapporto::app {
+namespace {
+
+/// x in the notation of a page: ln x, √x, x², 1/x … for the finder’s transforms.
+std::vector<std::pair<QString, QString>> transformsOf(const QString& name) {
+    return {{QString("ln %1").arg(name), QString("ln(%1)").arg(name)},
+            {QString("√%1").arg(name), QString("sqrt(%1)").arg(name)},
+            {QString("%1²").arg(name), QString("power(%1, 2)").arg(name)},
+            {QString("1/%1").arg(name), QString("1 / %1").arg(name)}};
+}
+
+/// An expression as a chip shows it: powers and roots set as on a page.
+QString chipText(const std::string& expression) {
+    QString shown = text(expression);
+    static const QRegularExpression square("^power\\(([^,()]+), 2\\)$");
+    static const QRegularExpression cube("^power\\(([^,()]+), 3\\)$");
+    static const QRegularExpression root("^sqrt\\(([^,()]+)\\)$");
+    shown.replace(square, "\\1²").replace(cube, "\\1³").replace(root, "√\\1");
+    return shown;
+}
+
+void clear(QLayout* layout) {
+    while (QLayoutItem* item = layout->takeAt(0)) {
+        if (QWidget* widget = item->widget()) {
+            widget->hide();
+            widget->deleteLater();
+        }
+        delete item;
+    }
+}
+
+}  // namespace
+
+QuestionLine::QuestionLine(Session& session, Finder* finder, QWidget* parent)
+    : QWidget(parent), session_(session), finder_(finder), first_(new FlowLayout), second_(new FlowLayout), firstRow_(new QWidget(this)), secondRow_(new QWidget(this)) {
+    auto* layout = new QVBoxLayout(this);
+    layout->setContentsMargins(22, 18, 20, 14);
+    layout->setSpacing(8);
+    firstRow_->setLayout(first_);
+    secondRow_->setLayout(second_);
+    first_->setContentsMargins(0, 0, 0, 0);
+    second_->setContentsMargins(0, 0, 0, 0);
+    layout->addWidget(firstRow_);
+    layout->addWidget(secondRow_);
+    setAcceptDrops(true);
+    setAccessibleName(tr("Question"));
+    QSizePolicy policy(QSizePolicy::Preferred, QSizePolicy::Minimum);
+    policy.setHeightForWidth(true);
+    setSizePolicy(policy);
+}
+
+void QuestionLine::refresh() {
+    const Question* q = session_.question();
+    QString signature = q == nullptr ? QString("none") : text(questionText(*q)) + text(q->id);
+    signature += QString::number(session_.study().questions.size());
+    if (signature != signature_) {
+        signature_ = signature;
+        rebuild();
+    }
+}
+
+void QuestionLine::addWord(FlowLayout* line, const QString& word, bool script) {
+    auto* label = new QLabel(word, line->parentWidget());
+    label->setFont(script ? paperFont(19, true) : paperFont(16, true));
+    label->setStyleSheet("color:#6B6F7B");
+    label->setContentsMargins(0, 2, 0, 0);
+    line->addWidget(label);
+    label->show();
+}
+
+QPushButton* QuestionLine::addChip(FlowLayout* line, const QString& shown, const QString& name) {
+    auto* chip = new QPushButton(shown, line->parentWidget());
+    chip->setProperty("chip", true);
+    chip->setAccessibleName(name);
+    chip->setObjectName(name);
+    chip->installEventFilter(this);
+    line->addWidget(chip);
+    chip->show();
+    return chip;
+}
+
+QPushButton* QuestionLine::addSlot(FlowLayout* line, const QString& shown, const QString& name) {
+    auto* slot = new QPushButton(shown, line->parentWidget());
+    slot->setProperty("slot", true);
+    slot->setAccessibleName(name);
+    slot->setObjectName(name);
+    slot->setCursor(Qt::PointingHandCursor);
+    line->addWidget(slot);
+    slot->show();
+    return slot;
+}
+
+void QuestionLine::rebuild() {
+    const QString focused = focusWidget() != nullptr && isAncestorOf(focusWidget()) ? focusWidget()->objectName() : QString();
+    clear(first_);
+    clear(second_);
+    const Question* q = session_.question();
+    addWord(first_, tr("Explain"), true);
+    auto* outcome = addChip(first_, q == nullptr || q->outcome.empty() ? tr("an outcome…") : chipText(q->outcome), "slot:outcome");
+    connect(outcome, &QPushButton::clicked, this, [this, outcome] { pickOutcome(outcome); });
+    if (q != nullptr && !q->outcome.empty()) {
+        addWord(first_, tr("with"), true);
+        for (std::size_t t = 0; t < q->terms.size(); ++t) {
+            const Term& term = q->terms[t];
+            QString shown = term.kind == Term::Kind::Set ? text(term.shown()) : QString();
+            for (const auto& part : term.parts) {
+                shown += term.kind == Term::Kind::Set ? "" : (shown.isEmpty() ? "" : " × ") + chipText(part);
+            }
+            auto* chip = addChip(first_, shown, QString("term:%1").arg(t));
+            chip->setProperty("muted", term.muted);
+            chip->setToolTip(tr("Enter changes it · M mutes · Delete takes it out · Alt+arrows move it"));
+            connect(chip, &QPushButton::clicked, this, [this, chip, t] { changeTerm(chip, t); });
+        }
+        auto* plus = addSlot(first_, "+", "slot:add");
+        plus->setToolTip(tr("Add a term"));
+        connect(plus, &QPushButton::clicked, this, [this, plus] { pickTerm(plus); });
+
+        addWord(second_, tr("by"), false);
+        auto* method = addSlot(second_, tr("least squares"), "slot:method");
+        method->setToolTip(tr("The one method of this version"));
+        addWord(second_, tr("· errors"), false);
+        auto* errors = addSlot(second_, text(q->errors.shown()), "slot:errors");
+        connect(errors, &QPushButton::clicked, this, [this, errors] { pickErrors(errors); });
+        if (q->weightKind != WeightKind::None) {
+            addWord(second_, tr("· weighted by"), false);
+        }
+        auto* weights = addSlot(second_, q->weightKind == WeightKind::None ? tr("+ weights") : text(q->weight), "slot:weights");
+        connect(weights, &QPushButton::clicked, this, [this, weights] { pickWeights(weights); });
+        if (!q->where.empty()) {
+            addWord(second_, tr("· among"), false);
+        }
+        auto* rule = addSlot(second_, q->where.empty() ? tr("+ among") : text(q->where), "slot:rule");
+        connect(rule, &QPushButton::clicked, this, [this, rule] { pickRule(rule); });
+        auto* constant = addSlot(second_, q->intercept ? tr("with constant") : tr("no constant"), "slot:constant");
+        connect(constant, &QPushButton::clicked, this, [this] {
+            Question next = *session_.question();
+            next.intercept = !next.intercept;
+            session_.putQuestion(next, next.intercept ? tr("with constant") : tr("without constant"));
+        });
+        auto* which = addSlot(second_, QString("%1 ▾").arg(text(q->title.empty() ? q->id : q->title)), "slot:question");
+        which->setToolTip(tr("Turn to another question, rename or remove this one"));
+        connect(which, &QPushButton::clicked, this, [this, which] { pickQuestion(which); });
+    }
+    secondRow_->setVisible(second_->count() > 0);
+    if (!focused.isEmpty()) {
+        if (auto* again = findChild<QPushButton*>(focused)) {
+            again->setFocus();
+        }
+    }
+    updateGeometry();
+}
+
+QString QuestionLine::whyNot(const QString& expression) const {
+    const auto frame = session_.frame();
+    if (!frame) {
+        return tr("The table is still being read.");
+    }
+    const auto value = frame->evaluateText(utf8(expression));
+    return value ? QString() : text(value.error().text());
+}
+
+void QuestionLine::openFinder(QWidget* by, const QString& prompt, std::vector<FinderEntry> entries, std::function<void(const QString&)> useTyped, const QString& start) {
+    finder_->open(by->mapToGlobal(QPoint(0, by->height() + 3)), 380, prompt, std::move(entries),
+                  [this](const QString& typed) { return whyNot(typed); }, std::move(useTyped), start);
+}
+
+void QuestionLine::pickOutcome(QWidget* by) {
+    const auto put = [this](const QString& expression) {
+        Question next = session_.question() == nullptr ? Question{} : *session_.question();
+        next.outcome = utf8(expression);
+        next.title = next.title.empty() ? utf8(tr("question 1")) : next.title;
+        session_.putQuestion(next, tr("explain %1").arg(expression));
+    };
+    std::vector<FinderEntry> entries;
+    const Question* q = session_.question();
+    if (q != nullptr && !q->outcome.empty()) {
+        for (const auto& [shown, expression] : transformsOf(text(q->outcome))) {
+            entries.push_back({shown, {}, [put, e = expression] { put(e); }});
+        }
+    }
+    if (const auto frame = session_.frame()) {
+        for (const Variable& v : frame->table().variables) {
+            const QString name = text(quotedName(v.name));
+            entries.push_back({name, measureTag(v.measure) + "  " + text(v.label), [put, name] { put(name); }});
+        }
+    }
+    openFinder(by, tr("what to explain: a variable, or an expression such as ln(x)"), std::move(entries), put);
+}
+
+void QuestionLine::addTerm(const std::string& expression) {
+    Question next = session_.question() == nullptr ? Question{} : *session_.question();
+    if (next.outcome.empty()) {
+        next.outcome = expression;
+        next.title = next.title.empty() ? utf8(tr("question 1")) : next.title;
+        session_.putQuestion(next, tr("explain %1").arg(text(expression)));
+        return;
+    }
+    next.terms.push_back(Term::expression(expression));
+    session_.putQuestion(next, tr("add %1").arg(text(expression)));
+}
+
+void QuestionLine::pickTerm(QWidget* by) {
+    std::vector<FinderEntry> entries;
+    for (const TermSet& set : session_.study().sets) {
+        entries.push_back({text("{" + set.name + "}"), tr("set of %1").arg(set.members.size()), [this, name = set.name] {
+                               Question next = *session_.question();
+                               next.terms.push_back({Term::Kind::Set, {name}, false});
+                               session_.putQuestion(next, tr("add {%1}").arg(text(name)));
+                           }});
+    }
+    if (const auto frame = session_.frame()) {
+        for (const Variable& v : frame->table().variables) {
+            const std::string name = quotedName(v.name);
+            entries.push_back({text(name), measureTag(v.measure) + "  " + text(v.label), [this, name] {
+                                   addTerm(name);
+                                   // Several terms are usually added in a row: the next finder stands ready.
+                                   openNext();
+                               }});
+        }
+    }
+    openFinder(by, tr("add a term: a variable, or an expression"), std::move(entries), [this](const QString& typed) { addTerm(utf8(typed)); });
+}
+
+void QuestionLine::openNext() {
+    refresh();
+    if (auto* plus = findChild<QPushButton*>("slot:add"); plus != nullptr && !session_.question()->outcome.empty()) {
+        plus->setFocus();
+        pickTerm(plus);
+    } else if (auto* outcome = findChild<QPushButton*>("slot:outcome")) {
+        outcome->setFocus();
+        pickOutcome(outcome);
+    }
+}
+
+void QuestionLine::changeTerm(QWidget* by, std::size_t index) {
+    const Question* q = session_.question();
+    if (q == nullptr || index >= q->terms.size()) {
+        return;
+    }
+    const Term term = q->terms[index];
+    const auto put = [this, index](const Term& changed, const QString& did) {
+        Question next = *session_.question();
+        next.terms[index] = changed;
+        session_.putQuestion(next, did);
+    };
+    const auto insert = [this, index](const Term& added) {
+        Question next = *session_.question();
+        next.terms.insert(next.terms.begin() + static_cast<std::ptrdiff_t>(index) + 1, added);
+        session_.putQuestion(next, tr("add %1").arg(text(added.shown())));
+    };
+    std::vector<FinderEntry> entries;
+    if (term.kind == Term::Kind::Expression) {
+        const QString name = text(term.parts.front());
+        for (const auto& [shown, expression] : transformsOf(name)) {
+            entries.push_back({shown, tr("instead"), [put, e = expression, s = shown] { put(Term::expression(utf8(e)), tr("use %1").arg(s)); }});
+        }
+        entries.push_back({QString("+ %1²").arg(name), tr("its square as well"), [insert, name] { insert(Term::expression(utf8(QString("power(%1, 2)").arg(name)))); }});
+        for (const Term& other : q->terms) {
+            if (other.kind == Term::Kind::Expression && !(other == term)) {
+                entries.push_back({QString("+ %1 × %2").arg(name, text(other.parts.front())), tr("their product as well"),
+                                   [insert, a = term.parts.front(), b = other.parts.front()] { insert({Term::Kind::Product, {a, b}, false}); }});
+            }
+        }
+    }
+    entries.push_back({term.muted ? tr("unmute") : tr("mute"), tr("M · keep it in the sentence, out of the model"), [this, index] { muteTerm(index); }});
+    entries.push_back({tr("take out"), tr("Delete"), [this, index] { removeTerm(index); }});
+    const QString start = term.kind == Term::Kind::Expression ? QString() : QString();
+    openFinder(by, tr("change %1, or type an expression").arg(text(term.shown())), std::move(entries),
+               [put](const QString& typed) { put(Term::expression(utf8(typed)), tr("use %1").arg(typed)); }, start);
+}
+
+void QuestionLine::muteTerm(std::size_t index) {
+    Question next = *session_.question();
+    next.terms[index].muted = !next.terms[index].muted;
+    session_.putQuestion(next, (next.terms[index].muted ? tr("mute %1") : tr("unmute %1")).arg(text(next.terms[index].shown())));
+}
+
+void QuestionLine::removeTerm(std::size_t index) {
+    Question next = *session_.question();
+    const QString name = text(next.terms[index].shown());
+    next.terms.erase(next.terms.begin() + static_cast<std::ptrdiff_t>(index));
+    session_.putQuestion(next, tr("take out %1").arg(name));
+}
+
+void QuestionLine::moveTerm(std::size_t index, int by) {
+    Question next = *session_.question();
+    const auto to = static_cast<std::ptrdiff_t>(index) + by;
+    if (to < 0 || to >= static_cast<std::ptrdiff_t>(next.terms.size())) {
+        return;
+    }
+    std::swap(next.terms[index], next.terms[static_cast<std::size_t>(to)]);
+    if (session_.putQuestion(next, tr("reorder terms"))) {
+        refresh();
+        if (auto* chip = findChild<QPushButton*>(QString("term:%1").arg(to))) {
+            chip->setFocus();
+        }
+    }
+}
+
+void QuestionLine::pickErrors(QWidget* by) {
+    std::vector<FinderEntry> entries;
+    const auto put = [this](const ErrorSpec& spec) {
+        Question next = *session_.question();
+        next.errors = spec;
+        session_.putQuestion(next, tr("errors %1").arg(text(spec.shown())));
+    };
+    entries.push_back({tr("classical"), tr("one spread, unrelated errors"), [put] { put(ErrorSpec{}); }});
+    const std::vector<std::pair<std::string, QString>> kinds = {{"HC3", tr("cautious in small samples")}, {"HC1", tr("n/(n − k)")}, {"HC0", tr("White 1980")}, {"HC2", tr("by leverage")}, {"HC4", tr("by strong leverage")}};
+    for (const auto& [type, why] : kinds) {
+        entries.push_back({tr("robust (%1)").arg(text(type)), why, [put, t = type] { put(ErrorSpec{"robust", t, {}}); }});
+    }
+    if (const auto frame = session_.frame()) {
+        const ErrorSpec present = session_.question()->errors;
+        for (const Variable& v : frame->table().variables) {
+            if (isGrouping(v.measure) || v.measure == Measure::Count) {
+                entries.push_back({tr("clustered by %1").arg(text(v.name)), text(v.label), [put, name = v.name] { put(ErrorSpec{"clustered", "HC1", {name}}); }});
+                if (present.kind == "clustered" && present.by.size() == 1 && present.by.front() != v.name) {
+                    entries.push_back({tr("clustered by %1 and %2").arg(text(present.by.front()), text(v.name)), tr("two ways"),
+                                       [put, a = present.by.front(), name = v.name] { put(ErrorSpec{"clustered", "HC1", {a, name}}); }});
+                }
+            }
+        }
+    }
+    finder_->open(by->mapToGlobal(QPoint(0, by->height() + 3)), 380, tr("how the errors behave"), std::move(entries));
+}
+
+void QuestionLine::pickRule(QWidget* by) {
+    const auto put = [this](const QString& rule) {
+        Question next = *session_.question();
+        next.where = utf8(rule);
+        session_.putQuestion(next, rule.isEmpty() ? tr("all rows of the sample") : tr("among %1").arg(rule));
+    };
+    std::vector<FinderEntry> entries = {{tr("all rows of the sample"), {}, [put] { put({}); }}};
+    openFinder(by, tr("a condition, such as age > 30 and zone = 'Ridge'"), std::move(entries), put, text(session_.question()->where));
+}
+
+void QuestionLine::pickWeights(QWidget* by) {
+    const auto put = [this](WeightKind kind, const std::string& name) {
+        Question next = *session_.question();
+        next.weightKind = kind;
+        next.weight = name;
+        session_.putQuestion(next, kind == WeightKind::None ? tr("no weights") : tr("weighted by %1").arg(text(name)));
+    };
+    std::vector<FinderEntry> entries = {{tr("no weights"), {}, [put] { put(WeightKind::None, {}); }}};
+    if (const auto frame = session_.frame()) {
+        for (const Variable& v : frame->table().variables) {
+            if (!frame->column(v.name)->isText()) {
+                for (const WeightKind kind : {WeightKind::Sampling, WeightKind::Frequency, WeightKind::Precision}) {
+                    entries.push_back({text(v.name), text(weightName(kind)), [put, kind, name = v.name] { put(kind, name); }});
+                }
+            }
+        }
+    }
+    finder_->open(by->mapToGlobal(QPoint(0, by->height() + 3)), 380, tr("weight: a variable and its kind"), std::move(entries));
+}
+
+void QuestionLine::pickQuestion(QWidget* by) {
+    std::vector<FinderEntry> entries;
+    for (const Question& q : session_.study().questions) {
+        entries.push_back({text(q.title.empty() ? q.id : q.title), text(questionSentence(q)), [this, id = q.id] { session_.setQuestion(id); }});
+    }
+    entries.push_back({tr("new question"), "Ctrl+N", [this] { session_.startQuestion(); }});
+    entries.push_back({tr("variant of this one"), "Ctrl+D", [this] { session_.startVariant(); }});
+    entries.push_back({tr("make it the lead"), tr("the one reported first"), [this] { session_.edit(MakeLead{session_.question()->id}, tr("make %1 the lead").arg(text(session_.question()->title))); }});
+    entries.push_back({tr("remove this question"), tr("can be undone"), [this] {
+                           const Question gone = *session_.question();
+                           session_.edit(RemoveQuestion{gone.id}, tr("remove %1").arg(text(gone.title)));
+                       }});
+    finder_->open(by->mapToGlobal(QPoint(0, by->height() + 3)), 460, tr("a question, or type a new title for this one"), std::move(entries),
+                  [](const QString&) { return QString(); },
+                  [this](const QString& title) {
+                      Question next = *session_.question();
+                      next.title = utf8(title);
+                      session_.putQuestion(next, tr("call it %1").arg(title));
+                  });
+}
+
+bool QuestionLine::eventFilter(QObject* watched, QEvent* event) {
+    const QString name = watched->objectName();
+    if (event->type() == QEvent::KeyPress && name.startsWith("term:")) {
+        const auto* key = static_cast<QKeyEvent*>(event);
+        const auto index = static_cast<std::size_t>(name.mid(5).toInt());
+        if (key->key() == Qt::Key_M && key->modifiers() == Qt::NoModifier) {
+            muteTerm(index);
+            return true;
+        }
+        if (key->key() == Qt::Key_Delete || key->key() == Qt::Key_Backspace) {
+            removeTerm(index);
+            return true;
+        }
+        if ((key->key() == Qt::Key_Left || key->key() == Qt::Key_Right) && key->modifiers().testFlag(Qt::AltModifier)) {
+            moveTerm(index, key->key() == Qt::Key_Left ? -1 : 1);
+            return true;
+        }
+        if (key->key() == Qt::Key_Return || key->key() == Qt::Key_Enter) {
+            static_cast<QPushButton*>(watched)->click();
+            return true;
+        }
+    }
+    return QWidget::eventFilter(watched, event);
+}
+
+void QuestionLine::dragEnterEvent(QDragEnterEvent* event) {
+    if (event->mimeData()->hasFormat("application/x-qabstractitemmodeldatalist")) {
+        event->acceptProposedAction();
+    }
+}
+
+void QuestionLine::dropEvent(QDropEvent* event) {
+    QStandardItemModel dropped;
+    dropped.dropMimeData(event->mimeData(), Qt::CopyAction, 0, 0, {});
+    for (int row = 0; row < dropped.rowCount(); ++row) {
+        const QString name = dropped.item(row)->text();
+        const QWidget* under = childAt(event->position().toPoint());
+        if (under != nullptr && under->objectName() == "slot:outcome" && session_.question() != nullptr) {
+            Question next = *session_.question();
+            next.outcome = quotedName(utf8(name));
+            session_.putQuestion(next, tr("explain %1").arg(name));
+        } else {
+            addTerm(quotedName(utf8(name)));
+        }
+    }
+    event->acceptProposedAction();
+}
+
+}  // namespace rapporto::app

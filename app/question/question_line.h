@@ -1,0 +1,62 @@
+#pragma once
+
+#include "app/shell/session.h"
+
+#include <QWidget>
+
+class QPushButton;
+
+namespace rapporto::app {
+
+class Finder;
+class FlowLayout;
+
+/// The sentence of the question: slots with chips. Edits go to the session as whole questions.
+class QuestionLine : public QWidget {
+    Q_OBJECT
+
+  public:
+    QuestionLine(Session& session, Finder* finder, QWidget* parent);
+
+    void refresh();
+
+    /// Puts an expression among the terms, or into the outcome when that is empty.
+    void addTerm(const std::string& expression);
+
+    /// Opens the finder of the first empty slot: the outcome, else a further term.
+    void openNext();
+
+  protected:
+    void dragEnterEvent(QDragEnterEvent* event) override;
+    void dropEvent(QDropEvent* event) override;
+    bool eventFilter(QObject* watched, QEvent* event) override;
+
+  private:
+    QPushButton* addChip(FlowLayout* line, const QString& shown, const QString& name);
+    QPushButton* addSlot(FlowLayout* line, const QString& shown, const QString& name);
+    void addWord(FlowLayout* line, const QString& word, bool script);
+    void rebuild();
+    void pickOutcome(QWidget* by);
+    void pickTerm(QWidget* by);
+    void pickErrors(QWidget* by);
+    void pickRule(QWidget* by);
+    void pickWeights(QWidget* by);
+    void pickQuestion(QWidget* by);
+    void changeTerm(QWidget* by, std::size_t index);
+    void muteTerm(std::size_t index);
+    void removeTerm(std::size_t index);
+    void moveTerm(std::size_t index, int by);
+    void openFinder(QWidget* by, const QString& prompt, std::vector<struct FinderEntry> entries,
+                    std::function<void(const QString&)> useTyped, const QString& start = {});
+    [[nodiscard]] QString whyNot(const QString& expression) const;
+
+    Session& session_;
+    Finder* finder_;
+    FlowLayout* first_;
+    FlowLayout* second_;
+    QWidget* firstRow_;
+    QWidget* secondRow_;
+    QString signature_;
+};
+
+}  // namespace rapporto::app

@@ -1,0 +1,430 @@
+#include "app/shell/main_window.h"
+
+#include "app/question/question_line.h"
+#include "app/shell/finder.h"
+#include "app/shell/reading_column.h"
+#include "app/shell/roster.h"
+#include "app/shell/route.h"
+#include "app/shell/theme.h"
+#include "app/stages/checks/checks_stage.h"
+#include "app/stages/compare/compare_stage.h"
+#include "app/stages/data/data_stage.h"
+#include "app/stages/explore/explore_stage.h"
+#include "app/stages/model/model_stage.h"
+#include "app/stages/report/report_stage.h"
+#include "core/base/format.h"
+#include "core/report/wording.h"
+
+#include <QAction>
+#include <QApplication>
+#include <QClipboard>
+#include <QCloseEvent>
+#include <QDragEnterEvent>
+#include <QFileDialog>
+#include <QHBoxLayout>
+#include <QInputDialog>
+#include <QLabel>
+#include <QMessageBox>
+#include <QMimeData>
+#include <QPushButton>
+#include <QSplitter>
+#include <QStackedWidget>
+#include <QThreadPool>
+#include <QTimer>
+#include <QVBoxLayout>
+
+namespace rapporto::app {
+
+MainWindow::MainWindow(QWidget* parent) : QMainWindow(parent), finder_(new Finder(this)) {
+    setWindowTitle("Rapporto");
+    resize(1280, 800);
+    setMinimumSize(1024, 640);
+    setAcceptDrops(true);
+    auto* central = new QWidget(this);
+    auto* layout = new QVBoxLayout(central);
+    layout->setContentsMargins(0, 0, 0, 0);
+    layout->setSpacing(0);
+    layout->addWidget(makeTop());
+
+    auto* middle = new QSplitter(Qt::Horizontal, central);
+    middle->setHandleWidth(1);
+    middle->setStyleSheet("QSplitter::handle{background:#D9D2C3}");
+    roster_ = new Roster(session_, middle);
+    auto* work = new QWidget(middle);
+    auto* workLayout = new QVBoxLayout(work);
+    workLayout->setContentsMargins(0, 0, 0, 0);
+    workLayout->setSpacing(0);
+    question_ = new QuestionLine(session_, finder_, work);
+    question_->setObjectName("questionLine");
+    question_->setAttribute(Qt::WA_StyledBackground);
+    question_->setStyleSheet("#questionLine{border-bottom:1px solid #D9D2C3}");
+    workLayout->addWidget(question_);
+    stages_ = new QStackedWidget(work);
+    workLayout->addWidget(stages_, 1);
+    reading_ = new ReadingColumn(middle);
+    middle->addWidget(roster_);
+    middle->addWidget(work);
+    middle->addWidget(reading_);
+    middle->setSizes({235, 745, 300});
+    middle->setStretchFactor(0, 0);
+    middle->setStretchFactor(1, 1);
+    middle->setStretchFactor(2, 0);
+    middle->setCollapsible(1, false);
+    layout->addWidget(middle, 1);
+    layout->addWidget(makeStatus());
+    setCentralWidget(central);
+
+    data_ = new DataStage(session_, this);
+    explore_ = new ExploreStage(session_, this);
+    report_ = new ReportStage(session_, this);
+    all_ = {data_, explore_, new ModelStage(session_, this), new ChecksStage(session_, this), new CompareStage(session_, this), report_};
+    for (Stage* stage : all_) {
+        stages_->addWidget(stage);
+        connect(stage, &Stage::readingChanged, this, [this, stage] {
+            if (stages_->currentWidget() == stage) {
+                refreshReading();
+            }
+        });
+    }
+    connect(data_, &DataStage::openRequested, this, &MainWindow::open);
+    connect(data_, &DataStage::pasteRequested, this, &MainWindow::paste);
+    connect(route_, &Route::stageRequested, this, &MainWindow::showStage);
+    connect(&session_, &Session::changed, this, &MainWindow::refresh);
+    connect(&session_, &Session::questionChanged, this, &MainWindow::refresh);
+    connect(&session_, &Session::importChanged, this, [this] {
+        if (session_.pending() && !wasPending_) {
+            showStage(0);
+        }
+        wasPending_ = session_.pending().has_value();
+        refresh();
+    });
+    connect(&session_, &Session::refused, this, [this](const QString& why) { say(why, true); });
+    connect(&session_, &Session::told, this, [this](const QString& what) { say(what, false); });
+    connect(roster_, &Roster::variablePicked, this, [this](const std::string& name) {
+        if (stage_ == 1) {
+            explore_->putOnDesk(name);
+        } else {
+            data_->showVariable(name);
+            if (stage_ != 0) {
+                refreshReading();
+            }
+        }
+    });
+    connect(roster_, &Roster::variableActivated, this, [this](const std::string& name) {
+        if (stage_ >= 2) {
+            question_->addTerm(quotedName(name));
+        } else {
+            data_->showVariable(name);
+        }
+    });
+    makeActions();
+    showStage(0);
+    auto* timer = new QTimer(this);
+    connect(timer, &QTimer::timeout, this, &MainWindow::refreshStatus);
+    timer->start(250);
+}
+
+QWidget* MainWindow::makeTop() {
+    auto* top = new QWidget(this);
+    top->setObjectName("top");
+    top->setAttribute(Qt::WA_StyledBackground);
+    top->setStyleSheet("#top{background:#F1EDE4;border-bottom:1px solid #D9D2C3}");
+    auto* layout = new QHBoxLayout(top);
+    layout->setContentsMargins(18, 0, 16, 0);
+    auto* names = new QVBoxLayout;
+    names->setSpacing(0);
+    title_ = new QLabel(top);
+    title_->setFont(paperFont(19));
+    saved_ = new QLabel(top);
+    saved_->setFont(interfaceFont(12));
+    saved_->setStyleSheet("color:#6B6F7B");
+    names->addStretch(1);
+    names->addWidget(title_);
+    names->addWidget(saved_);
+    names->addStretch(1);
+    auto* left = new QWidget(top);
+    left->setLayout(names);
+    left->setFixedWidth(215);
+    names->setContentsMargins(0, 0, 0, 0);
+    layout->addWidget(left);
+    route_ = new Route(top);
+    layout->addWidget(route_, 1);
+    auto* find = new QPushButton(tr("find anything      Ctrl K"), top);
+    find->setObjectName("findAnything");
+    find->setStyleSheet("QPushButton{background:#FAF8F3;border:1px solid #D9D2C3;color:#6B6F7B;padding:5px 10px}QPushButton:hover,QPushButton:focus{border-color:#14606B;text-decoration:none}");
+    connect(find, &QPushButton::clicked, this, &MainWindow::find);
+    layout->addWidget(find);
+    return top;
+}
+
+QWidget* MainWindow::makeStatus() {
+    auto* status = new QWidget(this);
+    status->setObjectName("status");
+    status->setAttribute(Qt::WA_StyledBackground);
+    status->setStyleSheet("#status{background:#F1EDE4;border-top:1px solid #D9D2C3} QLabel{color:#6B6F7B}");
+    status->setFixedHeight(28);
+    auto* layout = new QHBoxLayout(status);
+    layout->setContentsMargins(18, 0, 16, 0);
+    counts_ = new QLabel(status);
+    counts_->setObjectName("counts");
+    progress_ = new QLabel(status);
+    progress_->setObjectName("progress");
+    stop_ = new QPushButton(tr("stop"), status);
+    stop_->hide();
+    undo_ = new QPushButton(status);
+    undo_->setObjectName("undo");
+    layout->addWidget(counts_);
+    layout->addStretch(1);
+    layout->addWidget(progress_);
+    layout->addWidget(stop_);
+    layout->addSpacing(18);
+    layout->addWidget(undo_);
+    connect(stop_, &QPushButton::clicked, this, [this] { session_.bench().stop(); });
+    connect(undo_, &QPushButton::clicked, &session_, &Session::undo);
+    return status;
+}
+
+void MainWindow::makeActions() {
+    const auto add = [this](const QString& name, const QList<QKeySequence>& keys, std::function<void()> act) {
+        auto* action = new QAction(name, this);
+        action->setShortcuts(keys);
+        connect(action, &QAction::triggered, this, std::move(act));
+        addAction(action);
+    };
+    const QStringList names = stageNames();
+    for (int s = 0; s < 6; ++s) {
+        add(names[s], {QKeySequence(QString("Ctrl+%1").arg(s + 1))}, [this, s] { showStage(s); });
+    }
+    add(tr("Open…"), {QKeySequence::Open}, [this] { open(); });
+    add(tr("Save"), {QKeySequence::Save}, [this] { save(); });
+    add(tr("Save as…"), {QKeySequence("Ctrl+Shift+S")}, [this] { saveAs(); });
+    add(tr("Paste cells"), {QKeySequence::Paste}, [this] { paste(); });
+    add(tr("Find anything"), {QKeySequence("Ctrl+K")}, [this] { find(); });
+    add(tr("New question"), {QKeySequence("Ctrl+N")}, [this] {
+        session_.startQuestion();
+        showStage(2);
+        question_->openNext();
+    });
+    add(tr("Variant of this question"), {QKeySequence("Ctrl+D")}, [this] { session_.startVariant(); });
+    add(tr("Undo"), {QKeySequence::Undo}, [this] { session_.undo(); });
+    add(tr("Redo"), {QKeySequence("Ctrl+Shift+Z"), QKeySequence("Ctrl+Y")}, [this] { session_.redo(); });
+    add(tr("Set selected rows aside"), {QKeySequence::Delete}, [this] { session_.setSelectedAside({}); });
+    add(tr("Set selected rows aside, with a reason"), {QKeySequence("Shift+Delete")}, [this] { setAsideAsking(); });
+    add(tr("Send to the report"), {QKeySequence("Ctrl+Return")}, [this] { report_->addPresentQuestion(); });
+    add(tr("Back"), {QKeySequence("Alt+Left")}, [this] {
+        if (!back_.empty()) {
+            forward_.push_back(stage_);
+            const int to = back_.back();
+            back_.pop_back();
+            go(to, false);
+        }
+    });
+    add(tr("Forward"), {QKeySequence("Alt+Right")}, [this] {
+        if (!forward_.empty()) {
+            back_.push_back(stage_);
+            const int to = forward_.back();
+            forward_.pop_back();
+            go(to, false);
+        }
+    });
+    add(tr("Open the demo"), {}, [this] { session_.openDemo(); });
+    add(tr("Explain what is selected"), {QKeySequence::HelpContents}, [this] {
+        reading_->ensureVisible(0, 0);
+        reading_->setFocus();
+    });
+}
+
+void MainWindow::showStage(int stage) { go(stage, true); }
+
+void MainWindow::go(int stage, bool remember) {
+    if (remember && stage != stage_) {
+        back_.push_back(stage_);
+        forward_.clear();
+    }
+    stage_ = stage;
+    route_->showStage(stage);
+    stages_->setCurrentWidget(all_[static_cast<std::size_t>(stage)]);
+    all_[static_cast<std::size_t>(stage)]->refresh();
+    refresh();
+}
+
+void MainWindow::refresh() {
+    title_->setText(fontMetrics().elidedText(text(session_.study().title), Qt::ElideRight, 260));
+    const bool any = session_.hasTable() || session_.sourceRefusal();
+    title_->setVisible(any);
+    if (!any) {
+        saved_->setText({});
+    } else if (session_.path().isEmpty()) {
+        saved_->setText(tr("not saved yet"));
+    } else {
+        saved_->setText((session_.isSaved() ? tr("saved") : tr("changed")) + " · " + session_.path().section('/', -1));
+    }
+    Stage* present = all_[static_cast<std::size_t>(stage_)];
+    roster_->refresh();
+    question_->setVisible(present->showsQuestion() && session_.hasTable());
+    question_->refresh();
+    present->refresh();
+    QStringList states;
+    for (const Stage* stage : all_) {
+        states << stage->state();
+    }
+    route_->showStates(states);
+    refreshReading();
+    refreshStatus();
+}
+
+void MainWindow::refreshReading() { reading_->show(all_[static_cast<std::size_t>(stage_)]->reading()); }
+
+void MainWindow::refreshStatus() {
+    const auto answer = session_.answer();
+    const auto frame = session_.frame();
+    if (answer && session_.hasTable() && stage_ >= 2) {
+        counts_->setText(text(rowsReading(answer->rows)));
+    } else if (frame && session_.hasTable()) {
+        RowCounts rows;
+        rows.source = frame->rows();
+        rows.setAside = frame->count(RowState::SetAside);
+        rows.byRule = frame->count(RowState::ByRule);
+        rows.used = frame->count(RowState::In);
+        counts_->setText(text(rowsReading(rows)));
+    } else {
+        counts_->clear();
+    }
+    const Progress progress = session_.bench().progress();
+    const bool busy = progress.busy();
+    progress_->setText(busy ? tr("computing %1 of %2").arg(progress.ready + 1).arg(progress.wanted) : QString());
+    stop_->setVisible(busy);
+    if (session_.pending() && !session_.pending()->import && !session_.pending()->refusal) {
+        progress_->setText(tr("reading %1 %").arg(static_cast<int>(100.0 * session_.pending()->job.done())));
+    }
+    const std::string undo = session_.bench().undoLabel();
+    undo_->setText(undo.empty() ? QString() : tr("undo: %1").arg(text(undo)));
+    undo_->setVisible(!undo.empty());
+}
+
+void MainWindow::say(const QString& what, bool warning) {
+    // A line over the reading column's foot, gone by itself; nothing to click away.
+    auto* note = new QLabel(what, this);
+    note->setObjectName(warning ? "refusal" : "told");
+    note->setWordWrap(true);
+    note->setStyleSheet(QString("background:white;border:1px solid %1;border-left:3px solid %1;padding:9px 12px;color:#232733").arg(warning ? "#A4513A" : "#5B7B3A"));
+    note->setFixedWidth(420);
+    note->setMinimumHeight(note->heightForWidth(396) + 20);
+    note->move(width() - 440, height() - 28 - note->minimumHeight() - 12);
+    note->show();
+    QTimer::singleShot(warning ? 9000 : 3500, note, &QLabel::deleteLater);
+}
+
+void MainWindow::openPath(const QString& path) {
+    path.endsWith(".rapporto") ? session_.openStudy(path) : session_.beginImport(path);
+}
+
+void MainWindow::open() {
+    const QString path = QFileDialog::getOpenFileName(this, tr("Open a table or a study"), {}, tr("Tables and studies (*.csv *.tsv *.txt *.rapporto);;All files (*)"));
+    if (!path.isEmpty()) {
+        openPath(path);
+    }
+}
+
+void MainWindow::save() {
+    session_.path().isEmpty() ? saveAs() : static_cast<void>(session_.saveStudy(session_.path()));
+}
+
+void MainWindow::saveAs() {
+    QString path = QFileDialog::getSaveFileName(this, tr("Save the study"), text(session_.study().title) + ".rapporto", tr("Studies (*.rapporto)"));
+    if (!path.isEmpty()) {
+        path += path.endsWith(".rapporto") ? "" : ".rapporto";
+        session_.saveStudy(path);
+    }
+}
+
+void MainWindow::paste() {
+    const QString cells = QApplication::clipboard()->text();
+    if (cells.trimmed().isEmpty()) {
+        say(tr("The clipboard holds no cells. Copy a block in a sheet, header row and all, then paste here."), true);
+        return;
+    }
+    session_.beginPaste(cells.toUtf8());
+}
+
+void MainWindow::setAsideAsking() {
+    if (session_.selectedRows().empty()) {
+        return;
+    }
+    // A field in place: the finder takes the reason.
+    finder_->open(mapToGlobal(QPoint(width() / 2 - 190, 120)), 380, tr("why are these rows set aside?"), {}, [](const QString&) { return QString(); },
+                  [this](const QString& reason) { session_.setSelectedAside(reason); });
+}
+
+void MainWindow::find() {
+    std::vector<FinderEntry> entries;
+    for (const Question& q : session_.study().questions) {
+        entries.push_back({text(q.title.empty() ? q.id : q.title), tr("question · ") + text(questionSentence(q)), [this, id = q.id] {
+                               session_.setQuestion(id);
+                               if (stage_ < 2) {
+                                   showStage(2);
+                               }
+                           }});
+    }
+    if (const auto frame = session_.frame()) {
+        for (const Variable& v : frame->table().variables) {
+            entries.push_back({text(v.name), tr("variable · ") + text(v.label), [this, name = v.name] {
+                                   showStage(0);
+                                   data_->showVariable(name);
+                               }});
+        }
+    }
+    for (QAction* action : actions()) {
+        entries.push_back({action->text(), tr("action · ") + action->shortcut().toString(), [action] { action->trigger(); }});
+    }
+    finder_->open(mapToGlobal(QPoint(width() - 496, 60)), 480, tr("a variable, a question, an action"), std::move(entries));
+}
+
+void MainWindow::keyPressEvent(QKeyEvent* event) {
+    if (event->key() == Qt::Key_Escape && !session_.selectedRows().empty()) {
+        session_.selectRows({});
+        return;
+    }
+    QMainWindow::keyPressEvent(event);
+}
+
+void MainWindow::dragEnterEvent(QDragEnterEvent* event) {
+    if (event->mimeData()->hasUrls()) {
+        event->acceptProposedAction();
+    }
+}
+
+void MainWindow::dropEvent(QDropEvent* event) {
+    const QList<QUrl> urls = event->mimeData()->urls();
+    if (!urls.isEmpty() && urls.front().isLocalFile()) {
+        openPath(urls.front().toLocalFile());
+    }
+}
+
+void MainWindow::closeEvent(QCloseEvent* event) {
+    const bool worth = session_.hasTable() && !session_.isSaved() && (!session_.study().questions.empty() || !session_.path().isEmpty());
+    if (worth && qEnvironmentVariableIsEmpty("RAPPORTO_UNATTENDED")) {
+        const auto answer = QMessageBox::question(this, tr("Rapporto"), tr("The study has changes that are not saved."), QMessageBox::Save | QMessageBox::Discard | QMessageBox::Cancel);
+        if (answer == QMessageBox::Cancel) {
+            event->ignore();
+            return;
+        }
+        if (answer == QMessageBox::Save) {
+            save();
+        }
+    }
+    QMainWindow::closeEvent(event);
+}
+
+void MainWindow::settle() {
+    for (int round = 0; round < 3; ++round) {
+        QThreadPool::globalInstance()->waitForDone();
+        QApplication::processEvents();
+        session_.bench().wait();
+        QApplication::processEvents();
+    }
+    refresh();
+    QApplication::processEvents();
+}
+
+}  // namespace rapporto::app

@@ -1,0 +1,140 @@
+#include "app/shell/reading_column.h"
+
+#include "app/shell/theme.h"
+
+#include <QComboBox>
+#include <QGridLayout>
+#include <QLabel>
+#include <QLineEdit>
+#include <QPushButton>
+#include <QVBoxLayout>
+
+namespace rapporto::app {
+namespace {
+
+QLabel* paragraph(const QString& rich, QWidget* parent) {
+    auto* label = new QLabel("<div style=\"line-height:145%\">" + rich + "</div>", parent);
+    label->setWordWrap(true);
+    label->setTextFormat(Qt::RichText);
+    label->setTextInteractionFlags(Qt::TextSelectableByMouse);
+    return label;
+}
+
+QLabel* heading(const QString& title, int pixels, QWidget* parent) {
+    auto* label = new QLabel(title, parent);
+    label->setFont(paperFont(pixels, true));
+    label->setWordWrap(true);
+    return label;
+}
+
+}  // namespace
+
+ReadingColumn::ReadingColumn(QWidget* parent) : QScrollArea(parent) {
+    setWidgetResizable(true);
+    setHorizontalScrollBarPolicy(Qt::ScrollBarAlwaysOff);
+    setAccessibleName(tr("Reading"));
+    setFocusPolicy(Qt::NoFocus);
+}
+
+void ReadingColumn::show(const ReadingContent& content) {
+    QString signature = content.title + content.paragraphs.join('\n') + content.actionsTitle;
+    for (const SheetField& f : content.fields) {
+        signature += "\n" + f.name + f.value + f.choices.join(',');
+    }
+    for (const ActionCard& a : content.actions) {
+        signature += "\n" + a.label + a.why;
+    }
+    content_ = content;
+    if (signature == signature_ && widget() != nullptr) {
+        return;  // The cards act through content_, which is new already.
+    }
+    signature_ = signature;
+    auto* page = new QWidget;
+    page->setObjectName("readingPage");
+    auto* layout = new QVBoxLayout(page);
+    layout->setContentsMargins(20, 18, 18, 18);
+    layout->setSpacing(9);
+    if (!content.title.isEmpty()) {
+        layout->addWidget(heading(content.title, 19, page));
+    }
+    for (const QString& one : content.paragraphs) {
+        layout->addWidget(paragraph(one, page));
+    }
+    if (!content.fields.empty()) {
+        auto* grid = new QGridLayout;
+        grid->setContentsMargins(0, 4, 0, 4);
+        grid->setVerticalSpacing(5);
+        grid->setColumnStretch(1, 1);
+        for (std::size_t f = 0; f < content.fields.size(); ++f) {
+            addField(content.fields[f], grid, static_cast<int>(f));
+        }
+        layout->addLayout(grid);
+    }
+    if (!content.actions.empty()) {
+        layout->addSpacing(6);
+        if (!content.actionsTitle.isEmpty()) {
+            layout->addWidget(heading(content.actionsTitle, 17, page));
+        }
+        for (std::size_t a = 0; a < content.actions.size(); ++a) {
+            auto* button = new QPushButton(page);
+            button->setProperty("card", true);
+            button->setAccessibleName(content.actions[a].label);
+            button->setAccessibleDescription(content.actions[a].why);
+            auto* inner = new QVBoxLayout(button);
+            inner->setContentsMargins(12, 7, 8, 7);
+            auto* words = paragraph("<b style=\"color:#14606B\">" + content.actions[a].label.toHtmlEscaped() + "</b>" +
+                                        (content.actions[a].why.isEmpty() ? "" : " — " + content.actions[a].why.toHtmlEscaped()), button);
+            words->setTextInteractionFlags(Qt::NoTextInteraction);
+            words->setAttribute(Qt::WA_TransparentForMouseEvents);
+            inner->addWidget(words);
+            button->setObjectName("card:" + content.actions[a].label);
+            button->setSizePolicy(QSizePolicy::Preferred, QSizePolicy::MinimumExpanding);
+            const int width = viewport()->width() > 120 ? viewport()->width() - 38 - 30 : 210;
+            button->setMinimumHeight(words->heightForWidth(width) + 18);
+            button->setCursor(Qt::PointingHandCursor);
+            connect(button, &QPushButton::clicked, this, [this, a] {
+                if (a < content_.actions.size()) {
+                    const auto act = content_.actions[a].act;
+                    act();
+                }
+            });
+            layout->addWidget(button);
+        }
+    }
+    layout->addStretch(1);
+    setWidget(page);
+}
+
+void ReadingColumn::addField(const SheetField& field, QGridLayout* grid, int row) {
+    auto* name = new QLabel(field.name);
+    name->setStyleSheet("color:#6B6F7B");
+    grid->addWidget(name, row, 0, Qt::AlignTop);
+    if (!field.set) {
+        auto* value = new QLabel(field.value);
+        value->setWordWrap(true);
+        grid->addWidget(value, row, 1);
+        return;
+    }
+    if (!field.choices.isEmpty()) {
+        auto* combo = new QComboBox;
+        combo->addItems(field.choices);
+        combo->setCurrentText(field.value);
+        combo->setAccessibleName(field.name);
+        combo->setObjectName("field:" + field.name);
+        connect(combo, &QComboBox::textActivated, this, field.set);
+        grid->addWidget(combo, row, 1);
+        return;
+    }
+    auto* edit = new QLineEdit(field.value);
+    edit->setAccessibleName(field.name);
+    edit->setPlaceholderText(field.placeholder);
+    edit->setObjectName("field:" + field.name);
+    connect(edit, &QLineEdit::editingFinished, this, [edit, field] {
+        if (edit->text() != field.value) {
+            field.set(edit->text());
+        }
+    });
+    grid->addWidget(edit, row, 1);
+}
+
+}  // namespace rapporto::app

@@ -1,0 +1,382 @@
+#include "app/shell/session.h"
+
+#include "app/shell/theme.h"
+#include "core/base/hash.h"
+#include "core/report/wording.h"
+
+#include <QDir>
+#include <QFile>
+#include <QFileInfo>
+#include <QStandardPaths>
+#include <QThreadPool>
+
+#include <algorithm>
+#include <cmath>
+
+namespace rapporto::app {
+namespace {
+
+/// Heights of a dozen bars; of at most 20,000 rows, evenly taken.
+VariableFacts factsOf(const Column& column, const Variable& variable) {
+    VariableFacts facts;
+    facts.missing = column.countMissing();
+    const std::size_t stride = column.size() / 20000 + 1;
+    std::vector<double> cells;
+    for (std::size_t i = 0; i < column.size(); i += stride) {
+        cells.push_back(column.isText() ? (column.codes()[i] < 0 ? std::nan("") : static_cast<double>(column.codes()[i])) : column.numbers()[i]);
+    }
+    if (column.isText() && variable.measure == Measure::Text) {
+        return facts;
+    }
+    std::vector<std::size_t> counts;
+    if (column.isText() || isGrouping(variable.measure)) {
+        std::map<double, std::size_t> byLevel;
+        for (const double c : cells) {
+            byLevel[std::isnan(c) ? -1e300 : c] += std::isnan(c) ? 0 : 1;
+        }
+        byLevel.erase(-1e300);
+        for (const auto& [level, count] : byLevel) {
+            counts.push_back(count);
+        }
+        std::sort(counts.rbegin(), counts.rend());
+        counts.resize(std::min<std::size_t>(counts.size(), 14));
+    } else if (variable.measure == Measure::YesNo) {
+        counts = histogram(cells, 2).counts;
+    } else {
+        counts = histogram(cells, 14).counts;
+    }
+    const std::size_t most = counts.empty() ? 1 : std::max<std::size_t>(*std::max_element(counts.begin(), counts.end()), 1);
+    for (const std::size_t c : counts) {
+        facts.bars.push_back(static_cast<double>(c) / static_cast<double>(most));
+    }
+    return facts;
+}
+
+}  // namespace
+
+Session::Session(QObject* parent)
+    : QObject(parent), bench_([this] {
+          // Many results may land before the window turns to them: one visit serves all.
+          if (!taking_.exchange(true)) {
+              QMetaObject::invokeMethod(this, [this] { take(); }, Qt::QueuedConnection);
+          }
+      }) {}
+
+Session::~Session() {
+    if (pending_) {
+        pending_->job.stop();
+    }
+    QThreadPool::globalInstance()->waitForDone();
+}
+
+void Session::take() {
+    taking_ = false;
+    const auto frame = bench_.frame();
+    if (frame != frame_) {
+        frame_ = frame;
+        takeFacts();
+    }
+    emit changed();
+}
+
+void Session::takeFacts() {
+    const auto frame = frame_;
+    if (!frame) {
+        facts_.clear();
+        return;
+    }
+    QThreadPool::globalInstance()->start([this, frame] {
+        FactsByName facts;
+        for (std::size_t j = 0; j < frame->table().columns.size(); ++j) {
+            facts[frame->table().variables[j].name] = factsOf(frame->table().columns[j], frame->table().variables[j]);
+        }
+        QMetaObject::invokeMethod(this, [this, frame, facts = std::move(facts)]() mutable {
+            if (frame == frame_) {
+                facts_ = std::move(facts);
+                emit changed();
+            }
+        }, Qt::QueuedConnection);
+    });
+}
+
+const Question* Session::question() const {
+    const Question* found = study_.find(questionId_);
+    return found != nullptr ? found : study_.lead();
+}
+
+std::shared_ptr<const Answer> Session::answer() const { return question() == nullptr ? nullptr : bench_.answer(question()->id); }
+
+std::shared_ptr<const Answer> Session::answer(const std::string& id) const { return bench_.answer(id); }
+
+bool Session::isFresh() const { return question() != nullptr && bench_.isFresh(question()->id); }
+
+void Session::setQuestion(const std::string& id) {
+    questionId_ = id;
+    bench_.setFocus(id);
+    emit questionChanged();
+    emit changed();
+}
+
+bool Session::edit(const Change& change, const QString& did) {
+    if (const auto done = bench_.apply({change, utf8(did)}); !done) {
+        emit refused(text(done.error().text()));
+        return false;
+    }
+    study_ = bench_.study();
+    emit changed();
+    return true;
+}
+
+bool Session::putQuestion(const Question& question, const QString& did) {
+    Question put = question;
+    const bool fresh = put.id.empty();
+    if (fresh) {
+        put.id = freshQuestionId(study_);
+        put.lead = study_.questions.empty();
+    }
+    bench_.setFocus(put.id);
+    if (!edit(PutQuestion{put}, did)) {
+        return false;
+    }
+    if (fresh) {
+        setQuestion(put.id);
+    }
+    return true;
+}
+
+void Session::startQuestion() {
+    Question question;
+    question.title = utf8(tr("question %1").arg(study_.questions.size() + 1));
+    if (!study_.questions.empty()) {
+        question.outcome = study_.questions.front().outcome;
+    }
+    putQuestion(question, tr("new question"));
+}
+
+void Session::startVariant() {
+    const Question* present = question();
+    if (present == nullptr) {
+        startQuestion();
+        return;
+    }
+    Question variant = *present;
+    variant.variantOf = present->variantOf.empty() ? present->id : present->variantOf;
+    variant.id.clear();
+    variant.title = present->title + utf8(tr(", varied"));
+    putQuestion(variant, tr("variant of %1").arg(text(present->title)));
+}
+
+void Session::tryRemedy(const Remedy& remedy) { putQuestion(remedy.variant, tr("try %1").arg(text(remedy.variant.title))); }
+
+void Session::undo() {
+    bench_.undo();
+    study_ = bench_.study();
+    emit questionChanged();
+    emit changed();
+}
+
+void Session::redo() {
+    bench_.redo();
+    study_ = bench_.study();
+    emit questionChanged();
+    emit changed();
+}
+
+void Session::selectRows(std::set<std::size_t> rows) {
+    selected_ = std::move(rows);
+    emit selectionChanged();
+}
+
+void Session::setSelectedAside(const QString& reason) {
+    if (selected_.empty()) {
+        return;
+    }
+    std::vector<std::size_t> rows;
+    for (const std::size_t row : selected_) {
+        rows.push_back(row + 1);
+    }
+    const QString what = rows.size() == 1 ? tr("set row %1 aside").arg(rows.front()) : tr("set %1 rows aside").arg(rows.size());
+    if (edit(SetRowsAside{rows, utf8(reason)}, what)) {
+        selectRows({});
+    }
+}
+
+void Session::setVariable(const std::string& name) {
+    variable_ = name;
+    emit selectionChanged();
+}
+
+void Session::beginImport(const QString& path) {
+    cancelImport();
+    pending_ = PendingImport{path, {}, {}, nullptr, {}, {}};
+    readPending();
+}
+
+void Session::beginPaste(const QByteArray& pasted) {
+    cancelImport();
+    pending_ = PendingImport{{}, pasted, {}, nullptr, {}, {}};
+    readPending();
+}
+
+void Session::changeImportOptions(const ReaderOptions& options) {
+    if (pending_) {
+        pending_->job.stop();
+        pending_->job = Job();
+        pending_->options = options;
+        readPending();
+    }
+}
+
+void Session::cancelImport() {
+    if (pending_) {
+        pending_->job.stop();
+        pending_.reset();
+        emit importChanged();
+    }
+}
+
+void Session::readPending() {
+    const PendingImport job = *pending_;
+    const std::size_t number = ++loadNumber_;
+    emit importChanged();
+    QThreadPool::globalInstance()->start([this, job, number] {
+        auto result = job.path.isEmpty() ? readCsvText({job.pasted.constData(), static_cast<std::size_t>(job.pasted.size())}, job.options, job.job)
+                                         : readCsvFile(utf8(job.path), job.options, job.job);
+        auto shared = std::make_shared<Result<Import>>(std::move(result));
+        QMetaObject::invokeMethod(this, [this, shared, number] {
+            if (!pending_ || number != loadNumber_) {
+                return;  // Another reading has begun since.
+            }
+            if (*shared) {
+                pending_->import = std::make_shared<const Import>(std::move(**shared));
+                pending_->refusal.reset();
+            } else {
+                pending_->import.reset();
+                pending_->refusal = shared->error();
+            }
+            emit importChanged();
+        }, Qt::QueuedConnection);
+    });
+}
+
+void Session::acceptImport() {
+    if (!pending_ || !pending_->import) {
+        return;
+    }
+    const PendingImport done = *pending_;
+    pending_.reset();
+    Study study;
+    const QFileInfo info(done.path);
+    study.title = utf8(done.path.isEmpty() ? tr("Pasted table") : info.completeBaseName());
+    study.source.file = utf8(info.absoluteFilePath());
+    study.source.reader = done.import->used;
+    if (!done.path.isEmpty()) {
+        if (const auto sum = sha256OfFile(utf8(done.path))) {
+            study.source.sha256 = *sum;
+        }
+    }
+    pastedSource_ = done.path.isEmpty() ? done.pasted : QByteArray();
+    path_.clear();
+    sourceRefusal_.reset();
+    study_ = study;
+    table_ = std::make_shared<const Table>(done.import->table);
+    bench_.open(study, table_);
+    savedRevision_ = 0;
+    questionId_.clear();
+    variable_ = table_->variables.empty() ? "" : table_->variables.front().name;
+    selected_.clear();
+    emit importChanged();
+    emit questionChanged();
+    emit changed();
+}
+
+void Session::openStudy(const QString& path, bool acceptChanged) {
+    auto study = readStudyFile(utf8(path));
+    if (!study) {
+        emit refused(text(study.error().text()));
+        return;
+    }
+    cancelImport();
+    path_ = path;
+    study_ = *study;
+    pastedSource_.clear();
+    sourceRefusal_.reset();
+    loading_ = true;
+    table_.reset();
+    frame_.reset();
+    facts_.clear();
+    questionId_.clear();
+    selected_.clear();
+    const std::size_t number = ++loadNumber_;
+    emit questionChanged();
+    emit changed();
+    const std::string directory = utf8(QFileInfo(path).absolutePath());
+    QThreadPool::globalInstance()->start([this, study = *study, directory, acceptChanged, number] {
+        auto shared = std::make_shared<Result<Import>>(loadSource(study, directory, acceptChanged, Job()));
+        QMetaObject::invokeMethod(this, [this, shared, number] {
+            if (number != loadNumber_) {
+                return;
+            }
+            loading_ = false;
+            if (*shared) {
+                table_ = std::make_shared<const Table>(std::move((*shared)->table));
+                variable_ = table_->variables.front().name;
+                if (const Question* lead = study_.lead()) {
+                    questionId_ = lead->id;
+                    bench_.setFocus(lead->id);
+                }
+                bench_.open(study_, table_);
+                savedRevision_ = bench_.revision();
+            } else {
+                sourceRefusal_ = shared->error();
+            }
+            emit questionChanged();
+            emit changed();
+        }, Qt::QueuedConnection);
+    });
+}
+
+void Session::openDemo() {
+    // The demo lies beside an installed application, or in the tree it was built from.
+    for (const QString& place : {QStandardPaths::locate(QStandardPaths::GenericDataLocation, "rapporto/demo/calvessa.rapporto"),
+                                 QString(RAPPORTO_DEMO_DIR "/calvessa.rapporto")}) {
+        if (QFile::exists(place)) {
+            openStudy(place);
+            return;
+        }
+    }
+    emit refused(tr("The demo study is not installed."));
+}
+
+bool Session::saveStudy(const QString& path) {
+    Study out = study_;
+    const QDir directory = QFileInfo(path).absoluteDir();
+    if (!pastedSource_.isEmpty()) {
+        const QString beside = directory.filePath(QFileInfo(path).completeBaseName() + "_data.csv");
+        QFile file(beside);
+        if (QFile::exists(beside) || !file.open(QIODevice::WriteOnly) || file.write(pastedSource_) != pastedSource_.size()) {
+            emit refused(tr("The pasted rows cannot be saved as %1: a file of that name is there, or the place is read-only.").arg(beside));
+            return false;
+        }
+        file.close();
+        pastedSource_.clear();
+        out.source.file = utf8(beside);
+    }
+    const QString source = text(out.source.file);
+    const QString absolute = QFileInfo(source).isAbsolute() ? source : QFileInfo(path_).absoluteDir().filePath(source);
+    out.source.file = utf8(directory.relativeFilePath(absolute));
+    if (const auto done = writeStudyFile(out, utf8(path)); !done) {
+        emit refused(text(done.error().text()));
+        return false;
+    }
+    if (out.source.file != study_.source.file) {
+        (void)bench_.apply({SetSource{out.source}, utf8(tr("save beside the data"))});
+        study_ = bench_.study();
+    }
+    path_ = path;
+    savedRevision_ = bench_.revision();
+    emit changed();
+    return true;
+}
+
+}  // namespace rapporto::app

@@ -1,0 +1,132 @@
+#pragma once
+
+#include "core/describe/summary.h"
+#include "core/study/workbench.h"
+
+#include <QObject>
+#include <QString>
+
+#include <map>
+#include <set>
+
+namespace rapporto::app {
+
+/// Small facts for the roster, computed beside the frame.
+struct VariableFacts {
+    std::vector<double> bars;  ///< Heights 0 to 1.
+    std::size_t missing = 0;
+};
+
+using FactsByName = std::map<std::string, VariableFacts>;
+
+/// A table that is being looked at before it is taken in.
+struct PendingImport {
+    QString path;      ///< Empty: pasted text.
+    QByteArray pasted;
+    ReaderOptions options;  ///< As chosen; what is open is guessed.
+    std::shared_ptr<const Import> import;  ///< Null while it is read.
+    std::optional<Refusal> refusal;
+    Job job;
+};
+
+/// The window's one way to the core: the present study, what is computed from it, what is
+/// selected, and the files. Emits values' changes; holds no statistics.
+class Session : public QObject {
+    Q_OBJECT
+
+  public:
+    explicit Session(QObject* parent = nullptr);
+    ~Session() override;
+
+    [[nodiscard]] Workbench& bench() { return bench_; }
+
+    [[nodiscard]] const Study& study() const { return study_; }
+
+    [[nodiscard]] bool hasTable() const { return table_ != nullptr; }
+
+    [[nodiscard]] std::shared_ptr<const Frame> frame() const { return frame_; }
+
+    [[nodiscard]] const FactsByName& facts() const { return facts_; }
+
+    /// The question the stages speak of; null when the study has none.
+    [[nodiscard]] const Question* question() const;
+    [[nodiscard]] std::shared_ptr<const Answer> answer() const;
+    [[nodiscard]] std::shared_ptr<const Answer> answer(const std::string& id) const;
+    [[nodiscard]] bool isFresh() const;
+    void setQuestion(const std::string& id);
+
+    /// Applies an edit; a refusal is emitted and nothing changes.
+    bool edit(const Change& change, const QString& did);
+
+    /// Replaces the present question, or adds it when it has no id and turns to it.
+    bool putQuestion(const Question& question, const QString& did);
+    void startQuestion();
+    void startVariant();
+
+    /// Adds a remedy's variant and turns to it.
+    void tryRemedy(const Remedy& remedy);
+    void undo();
+    void redo();
+
+    [[nodiscard]] const std::set<std::size_t>& selectedRows() const { return selected_; }  ///< From 0.
+
+    void selectRows(std::set<std::size_t> rows);
+    void setSelectedAside(const QString& reason);
+
+    [[nodiscard]] const std::string& variable() const { return variable_; }
+
+    void setVariable(const std::string& name);
+
+    [[nodiscard]] const std::optional<PendingImport>& pending() const { return pending_; }
+
+    void beginImport(const QString& path);
+    void beginPaste(const QByteArray& text);
+    void changeImportOptions(const ReaderOptions& options);
+    void acceptImport();
+    void cancelImport();
+
+    void openStudy(const QString& path, bool acceptChanged = false);
+    void openDemo();
+    bool saveStudy(const QString& path);
+
+    [[nodiscard]] const QString& path() const { return path_; }
+
+    [[nodiscard]] bool isSaved() const { return savedRevision_ == bench_.revision(); }
+
+    /// Why the study's source could not be used, when it could not; the study is kept.
+    [[nodiscard]] const std::optional<Refusal>& sourceRefusal() const { return sourceRefusal_; }
+
+    [[nodiscard]] bool isLoading() const { return loading_; }
+
+  signals:
+    void changed();             ///< The study or something computed from it.
+    void selectionChanged();    ///< Rows or the variable in focus.
+    void questionChanged();     ///< Another question is in focus.
+    void importChanged();
+    void refused(const QString& why);
+    void told(const QString& what);
+
+  private:
+    void readPending();
+    void take();
+    void takeFacts();
+
+    Workbench bench_;
+    Study study_;
+    std::shared_ptr<const Table> table_;
+    std::shared_ptr<const Frame> frame_;
+    FactsByName facts_;
+    std::string questionId_;
+    std::string variable_;
+    std::set<std::size_t> selected_;
+    std::optional<PendingImport> pending_;
+    std::optional<Refusal> sourceRefusal_;
+    QString path_;
+    QByteArray pastedSource_;  ///< Pasted rows that have no file yet.
+    std::size_t savedRevision_ = 0;
+    bool loading_ = false;
+    std::size_t loadNumber_ = 0;
+    std::atomic<bool> taking_ = false;
+};
+
+}  // namespace rapporto::app

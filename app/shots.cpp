@@ -1,0 +1,36 @@
+// Takes a picture of every main view of the demo: shots DIRECTORY [NAME].
+#include "app/question/question_line.h"
+#include "app/shell/main_window.h"
+#include "app/shell/theme.h"
+#include "core/base/parallel.h"
+
+#include <QApplication>
+#include <QPixmap>
+
+int main(int argc, char** argv) {
+    using namespace rapporto::app;
+    QApplication application(argc, argv);
+    rapporto::setThreads(0);
+    applyTheme(application);
+    const QString directory = argc > 1 ? argv[1] : ".";
+    const QString only = argc > 2 ? argv[2] : "";
+    MainWindow window;
+    window.resize(1280, 800);
+    window.show();
+    if (argc > 3) {
+        window.openPath(argv[3]);
+    } else {
+        window.session().openDemo();
+    }
+    window.settle();
+    const QStringList names = {"data", "explore", "model", "checks", "compare", "report"};
+    for (int s = 0; s < 6; ++s) {
+        if (!only.isEmpty() && only != names[s]) {
+            continue;
+        }
+        window.showStage(s);
+        window.settle();
+        window.grab().save(directory + "/" + names[s] + ".png");
+    }
+    return 0;
+}

@@ -1,0 +1,257 @@
+#include "app/stages/checks/checks_stage.h"
+
+#include "app/plots/plot_view.h"
+#include "app/shell/theme.h"
+#include "core/base/format.h"
+#include "core/checks/common.h"
+
+#include <QHBoxLayout>
+#include <QKeyEvent>
+#include <QLabel>
+#include <QMouseEvent>
+#include <QPainter>
+#include <QScrollArea>
+
+namespace rapporto::app {
+
+CheckList::CheckList(QWidget* parent) : QWidget(parent) {
+    setFocusPolicy(Qt::StrongFocus);
+    setAccessibleName(tr("Checks"));
+    setMinimumWidth(262);
+}
+
+void CheckList::showChecks(std::shared_ptr<const Answer> answer, bool fresh, const std::string& selected) {
+    answer_ = std::move(answer);
+    fresh_ = fresh;
+    selected_ = selected;
+    rows_.clear();
+    int y = 8;
+    std::string group;
+    if (answer_) {
+        for (const CheckResult& result : answer_->checks) {
+            const Check* check = findCheck(result.id);
+            const std::string own = check == nullptr ? "Other" : check->group;
+            if (own != group) {
+                group = own;
+                rows_.push_back({QRect(0, y, 0, 28), text(group), nullptr});
+                y += 28;
+            }
+            rows_.push_back({QRect(0, y, 0, 25), {}, &result});
+            y += 25;
+        }
+    }
+    setMinimumHeight(y + 8);
+    setAccessibleDescription(text(selected_));
+    update();
+}
+
+QRect CheckList::rowOf(const std::string& id) const {
+    for (const Row& row : rows_) {
+        if (row.result != nullptr && row.result->id == id) {
+            return {0, row.place.top(), width(), row.place.height()};
+        }
+    }
+    return {};
+}
+
+QSize CheckList::sizeHint() const { return {268, minimumHeight()}; }
+
+void CheckList::paintEvent(QPaintEvent* /*event*/) {
+    QPainter painter(this);
+    painter.setOpacity(fresh_ ? 1.0 : 0.45);
+    for (const Row& row : rows_) {
+        const QRect r(0, row.place.top(), width(), row.place.height());
+        if (row.result == nullptr) {
+            painter.setFont(paperFont(15, true));
+            painter.setPen(colour::kInk);
+            painter.drawText(r.adjusted(22, 0, 0, -2), Qt::AlignLeft | Qt::AlignVCenter, row.group);
+            continue;
+        }
+        const bool chosen = row.result->id == selected_;
+        if (chosen) {
+            painter.fillRect(r, colour::kAccentWash);
+            painter.fillRect(QRect(0, r.top(), 3, r.height()), colour::kAccent);
+        }
+        drawVerdict(painter, QPointF(30, r.center().y() + 0.5), row.result->verdict);
+        const Check* check = findCheck(row.result->id);
+        painter.setFont(interfaceFont(13, chosen));
+        painter.setPen(row.result->verdict == Verdict::NotApplicable ? colour::kSoft : colour::kInk);
+        const QString name = check == nullptr ? text(row.result->id) : QString::fromUtf8(check->name);
+        painter.drawText(r.adjusted(44, 0, -8, 0), Qt::AlignLeft | Qt::AlignVCenter, name);
+        const int left = 44 + painter.fontMetrics().horizontalAdvance(name) + 10;
+        painter.setFont(interfaceFont(12));
+        painter.setPen(colour::kSoft);
+        painter.drawText(r.adjusted(left, 0, -10, 0), Qt::AlignRight | Qt::AlignVCenter,
+                         painter.fontMetrics().elidedText(text(row.result->headline), Qt::ElideRight, r.width() - left - 10));
+    }
+}
+
+void CheckList::mousePressEvent(QMouseEvent* event) {
+    for (const Row& row : rows_) {
+        if (row.result != nullptr && event->position().y() >= row.place.top() && event->position().y() < row.place.bottom() + 1) {
+            emit checkChosen(row.result->id);
+            return;
+        }
+    }
+}
+
+void CheckList::keyPressEvent(QKeyEvent* event) {
+    std::vector<std::string> ids;
+    for (const Row& row : rows_) {
+        if (row.result != nullptr) {
+            ids.push_back(row.result->id);
+        }
+    }
+    const auto here = std::find(ids.begin(), ids.end(), selected_);
+    if (here != ids.end() && event->key() == Qt::Key_Down && here + 1 != ids.end()) {
+        emit checkChosen(*(here + 1));
+    } else if (here != ids.end() && event->key() == Qt::Key_Up && here != ids.begin()) {
+        emit checkChosen(*(here - 1));
+    } else {
+        QWidget::keyPressEvent(event);
+    }
+}
+
+ChecksStage::ChecksStage(Session& session, QWidget* parent) : Stage(session, parent), list_(new CheckList), plot_(new PlotView(this)), numbers_(new QLabel(this)) {
+    auto* layout = new QHBoxLayout(this);
+    layout->setContentsMargins(0, 0, 0, 0);
+    layout->setSpacing(0);
+    auto* scroll = new QScrollArea(this);
+    scroll->setWidgetResizable(true);
+    scroll->setFocusPolicy(Qt::NoFocus);
+    scroll->setWidget(list_);
+    scroll->setFixedWidth(276);
+    scroll->setStyleSheet("QScrollArea{border-right:1px solid #D9D2C3}");
+    layout->addWidget(scroll);
+    auto* right = new QVBoxLayout;
+    right->setContentsMargins(16, 12, 16, 12);
+    right->addWidget(plot_, 1);
+    numbers_->setStyleSheet("border-top:2px solid #6B6F7B;padding-top:6px");
+    numbers_->setWordWrap(true);
+    right->addWidget(numbers_);
+    layout->addLayout(right, 1);
+    connect(list_, &CheckList::checkChosen, this, [this](const std::string& id) {
+        selected_ = id;
+        list_->showChecks(answer_, session_.isFresh(), selected_);
+        showSelected();
+        emit readingChanged();
+    });
+    connect(plot_, &PlotView::rowsSelected, &session_, &Session::selectRows);
+}
+
+const CheckResult* ChecksStage::selected() const {
+    if (!answer_) {
+        return nullptr;
+    }
+    for (const CheckResult& result : answer_->checks) {
+        if (result.id == selected_) {
+            return &result;
+        }
+    }
+    return nullptr;
+}
+
+void ChecksStage::refresh() {
+    answer_ = session_.answer();
+    if (answer_ && !answer_->checks.empty() && selected() == nullptr) {
+        // The worst first: that is what one comes here for.
+        selected_ = answer_->checks.front().id;
+        for (const Verdict worst : {Verdict::Fails, Verdict::Weigh}) {
+            const auto found = std::find_if(answer_->checks.begin(), answer_->checks.end(), [&](const CheckResult& c) { return c.verdict == worst; });
+            if (found != answer_->checks.end()) {
+                selected_ = found->id;
+                break;
+            }
+        }
+    }
+    list_->showChecks(answer_, session_.isFresh(), selected_);
+    showSelected();
+    emit readingChanged();
+}
+
+void ChecksStage::showSelected() {
+    if (const auto frame = session_.frame()) {
+        plot_->setRowNamer([frame](std::size_t row) { return text(rowName(*frame, row)); });
+    }
+    plot_->showSelection(session_.selectedRows());
+    const CheckResult* result = selected();
+    numbers_->setVisible(result != nullptr && result->verdict != Verdict::NotApplicable);
+    if (result == nullptr) {
+        plot_->showNothing(answer_ && answer_->refusal ? text(answer_->refusal->text()) : tr("Checks are computed with every answer. State a question first."));
+        return;
+    }
+    if (result->verdict == Verdict::NotApplicable) {
+        plot_->showNothing(text(result->reading));
+        return;
+    }
+    plot_->showExhibit(result->exhibit);
+    std::vector<std::pair<QString, QString>> cells;
+    if (result->statistic) {
+        cells.emplace_back(text(result->statisticName), text(shortNumber(*result->statistic, 4)));
+    }
+    if (!result->df.empty()) {
+        QString df;
+        for (const double d : result->df) {
+            df += (df.isEmpty() ? "" : ", ") + text(shortNumber(d, 6));
+        }
+        cells.emplace_back("df", df);
+    }
+    if (result->p) {
+        cells.emplace_back("p", text(pText(*result->p)));
+    }
+    for (const auto& [name, value] : result->details) {
+        if (cells.size() < 5) {
+            cells.emplace_back(text(name), text(shortNumber(value, 3)));
+        }
+    }
+    QString head;
+    QString body;
+    for (const auto& [name, value] : cells) {
+        head += "<td style=\"padding-right:22px;color:#6B6F7B;font-size:12px\">" + name.toHtmlEscaped() + "</td>";
+        body += "<td style=\"padding-right:22px;font-size:15px\">" + value.toHtmlEscaped() + "</td>";
+    }
+    numbers_->setText("<table cellspacing=\"0\"><tr>" + head + "</tr><tr>" + body + "</tr></table>");
+}
+
+ReadingContent ChecksStage::reading() const {
+    ReadingContent content;
+    const CheckResult* result = selected();
+    if (result == nullptr) {
+        content.title = tr("checks");
+        content.paragraphs << tr("Each assumption behind an answer is examined as soon as the answer is there.");
+        return content;
+    }
+    const Check* check = findCheck(result->id);
+    content.title = check == nullptr ? text(result->id) : QString::fromUtf8(check->name);
+    content.paragraphs << richText(result->reading);
+    if (check != nullptr) {
+        content.paragraphs << QString("<span style=\"color:#6B6F7B\">%1</span>").arg(tr("Null: %1.<br>Verdict: %2.<br>%3").arg(QString::fromUtf8(check->null).toHtmlEscaped(), QString::fromUtf8(check->rule).toHtmlEscaped(), QString::fromUtf8(check->source).toHtmlEscaped()));
+    }
+    content.actionsTitle = result->remedies.empty() ? QString() : tr("What you can do");
+    for (const Remedy& remedy : result->remedies) {
+        content.actions.push_back({text(remedy.label), text(remedy.why), [this, remedy] { session_.tryRemedy(remedy); }});
+    }
+    if (!session_.selectedRows().empty()) {
+        content.actions.push_back({tr("Set %1 selected aside").arg(session_.selectedRows().size()), tr("Delete · with a reason: Shift+Delete"), [this] { session_.setSelectedAside(tr("set aside from %1").arg(text(selected_))); }});
+    }
+    return content;
+}
+
+QString ChecksStage::state() const {
+    const auto answer = session_.answer();
+    if (!answer || answer->refusal) {
+        return "–";
+    }
+    int fails = 0;
+    int weigh = 0;
+    for (const CheckResult& c : answer->checks) {
+        fails += c.verdict == Verdict::Fails ? 1 : 0;
+        weigh += c.verdict == Verdict::Weigh ? 1 : 0;
+    }
+    if (fails + weigh == 0) {
+        return tr("all fine");
+    }
+    return fails > 0 ? weigh > 0 ? tr("%1 fail, %2 to weigh").arg(fails).arg(weigh) : tr("%1 fail").arg(fails) : tr("%1 to weigh").arg(weigh);
+}
+
+}  // namespace rapporto::app

@@ -1,0 +1,69 @@
+#pragma once
+
+#include "app/shell/stage.h"
+
+class QLabel;
+
+namespace rapporto::app {
+
+class PlotView;
+
+/// The checks under the questions they answer; each a verdict mark, a name and one line.
+class CheckList : public QWidget {
+    Q_OBJECT
+
+  public:
+    explicit CheckList(QWidget* parent = nullptr);
+
+    void showChecks(std::shared_ptr<const Answer> answer, bool fresh, const std::string& selected);
+
+    /// Where the check's row lies, for the mouse; empty when it is not listed.
+    [[nodiscard]] QRect rowOf(const std::string& id) const;
+
+    [[nodiscard]] QSize sizeHint() const override;
+
+  signals:
+    void checkChosen(const std::string& id);
+
+  protected:
+    void paintEvent(QPaintEvent* event) override;
+    void mousePressEvent(QMouseEvent* event) override;
+    void keyPressEvent(QKeyEvent* event) override;
+
+  private:
+    struct Row {
+        QRect place;
+        QString group;                       ///< A heading when not empty.
+        const CheckResult* result = nullptr;
+    };
+
+    std::shared_ptr<const Answer> answer_;
+    bool fresh_ = true;
+    std::string selected_;
+    std::vector<Row> rows_;
+};
+
+/// List, exhibit and numbers of the checks of the question in focus.
+class ChecksStage : public Stage {
+    Q_OBJECT
+
+  public:
+    ChecksStage(Session& session, QWidget* parent);
+
+    void refresh() override;
+    [[nodiscard]] ReadingContent reading() const override;
+    [[nodiscard]] QString state() const override;
+    [[nodiscard]] bool showsQuestion() const override { return true; }
+
+  private:
+    [[nodiscard]] const CheckResult* selected() const;
+    void showSelected();
+
+    CheckList* list_;
+    PlotView* plot_;
+    QLabel* numbers_;
+    std::shared_ptr<const Answer> answer_;
+    std::string selected_;
+};
+
+}  // namespace rapporto::app

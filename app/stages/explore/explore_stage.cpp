@@ -1,0 +1,221 @@
+#include "app/stages/explore/explore_stage.h"
+
+#include "app/plots/plot_view.h"
+#include "app/shell/flow_layout.h"
+#include "app/shell/theme.h"
+#include "core/base/format.h"
+#include "core/checks/common.h"
+#include "core/describe/scatter.h"
+#include "core/describe/smooth.h"
+#include "core/report/wording.h"
+
+#include <QHBoxLayout>
+#include <QLabel>
+#include <QPushButton>
+#include <QVBoxLayout>
+
+#include <cmath>
+
+namespace rapporto::app {
+
+ExploreStage::ExploreStage(Session& session, QWidget* parent)
+    : Stage(session, parent), deskLine_(new FlowLayout), scatter_(new PlotView(this)), first_(new PlotView(this)), second_(new PlotView(this)) {
+    auto* layout = new QVBoxLayout(this);
+    layout->setContentsMargins(22, 16, 20, 12);
+    layout->setSpacing(12);
+    auto* line = new QWidget(this);
+    line->setLayout(deskLine_);
+    deskLine_->setContentsMargins(0, 0, 0, 0);
+    layout->addWidget(line);
+    auto* pictures = new QHBoxLayout;
+    pictures->setSpacing(18);
+    pictures->addWidget(scatter_, 5);
+    auto* right = new QVBoxLayout;
+    right->addWidget(first_, 1);
+    right->addWidget(second_, 1);
+    pictures->addLayout(right, 3);
+    layout->addLayout(pictures, 1);
+    for (PlotView* plot : {scatter_, first_, second_}) {
+        connect(plot, &PlotView::rowsSelected, &session_, &Session::selectRows);
+    }
+    connect(&session_, &Session::selectionChanged, this, [this] {
+        if (isVisible()) {
+            refresh();
+        }
+    });
+}
+
+bool ExploreStage::plottable(const std::string& name) const {
+    const auto frame = session_.frame();
+    const Column* column = frame ? frame->column(name) : nullptr;
+    return column != nullptr;
+}
+
+void ExploreStage::putOnDesk(const std::string& name) {
+    std::erase(desk_, name);
+    desk_.push_back(name);
+    if (desk_.size() > 2) {
+        desk_.erase(desk_.begin());
+    }
+    refresh();
+}
+
+void ExploreStage::refresh() {
+    if (desk_.empty()) {
+        // What the question is about is what one wants to see first.
+        if (const Question* q = session_.question(); q != nullptr && session_.frame()) {
+            for (const auto& expression : {q->outcome, q->terms.size() > 1 ? q->terms[1].parts.front() : q->terms.empty() ? std::string() : q->terms.front().parts.front()}) {
+                if (session_.frame()->column(expression) != nullptr) {
+                    desk_.push_back(expression);
+                }
+            }
+        }
+    }
+    std::erase_if(desk_, [this](const std::string& name) { return session_.frame() && !plottable(name); });
+    rebuildDesk();
+    if (session_.frame() != shown_ || desk_ != shownDesk_ || session_.selectedRows() != shownSelection_) {
+        shown_ = session_.frame();
+        shownDesk_ = desk_;
+        shownSelection_ = session_.selectedRows();
+        drawPictures();
+    }
+    emit readingChanged();
+}
+
+void ExploreStage::rebuildDesk() {
+    if (desk_ == shownDesk_ && deskLine_->count() > 0) {
+        return;
+    }
+    while (QLayoutItem* item = deskLine_->takeAt(0)) {
+        if (item->widget() != nullptr) {
+            item->widget()->hide();
+            item->widget()->deleteLater();
+        }
+        delete item;
+    }
+    auto* word = new QLabel(tr("On the desk"), deskLine_->parentWidget());
+    word->setFont(paperFont(19, true));
+    word->setStyleSheet("color:#6B6F7B");
+    deskLine_->addWidget(word);
+    word->show();
+    for (const auto& name : desk_) {
+        auto* chip = new QPushButton(text(name) + "  ×", deskLine_->parentWidget());
+        chip->setProperty("chip", true);
+        chip->setToolTip(tr("Take it off the desk"));
+        connect(chip, &QPushButton::clicked, this, [this, name] {
+            std::erase(desk_, name);
+            refresh();
+        });
+        deskLine_->addWidget(chip);
+        chip->show();
+    }
+    if (desk_.size() == 2) {
+        auto* swap = new QPushButton(tr("swap axes"), deskLine_->parentWidget());
+        connect(swap, &QPushButton::clicked, this, [this] {
+            std::swap(desk_[0], desk_[1]);
+            refresh();
+        });
+        deskLine_->addWidget(swap);
+        swap->show();
+    }
+    auto* hint = new QLabel(tr("click a variable at the left to put it here"), deskLine_->parentWidget());
+    hint->setStyleSheet("color:#6B6F7B");
+    deskLine_->addWidget(hint);
+    hint->show();
+}
+
+void ExploreStage::drawPictures() {
+    const auto frame = session_.frame();
+    if (!frame || desk_.empty()) {
+        scatter_->showNothing(frame ? tr("Put a variable on the desk: click it at the left.") : tr("There are no data yet."));
+        first_->showNothing({});
+        second_->showNothing({});
+        return;
+    }
+    const auto namer = [frame](std::size_t row) { return text(rowName(*frame, row)); };
+    for (PlotView* plot : {scatter_, first_, second_}) {
+        plot->setRowNamer(namer);
+        plot->showSelection(session_.selectedRows());
+    }
+    const auto picture = [&](const std::string& name) {
+        const Distribution d = distributionOf(*frame, name, session_.selectedRows());
+        HistogramPicture out;
+        out.bins = d.bins;
+        out.selected = d.selected;
+        out.names = d.levelNames;
+        out.n = static_cast<double>(d.n);
+        if (d.levelNames.empty()) {
+            out.mean = d.summary.mean;
+            out.sd = d.bins.counts.size() > 2 ? d.summary.sd : 0.0;
+        }
+        const Variable* v = frame->variable(name);
+        out.title = text(v->shown()) + (v->unit.empty() ? "" : ", " + text(v->unit));
+        out.subtitle = d.levelNames.empty() ? tr("n = %1 · skewness %2").arg(text(countText(d.n)), text(fixedNumber(d.summary.skewness, 1))) : tr("n = %1").arg(text(countText(d.n)));
+        return out;
+    };
+    first_->showHistogram(picture(desk_[0]));
+    if (desk_.size() < 2) {
+        scatter_->showHistogram(picture(desk_[0]));
+        second_->showNothing(tr("A second variable makes a scatter."));
+        return;
+    }
+    second_->showHistogram(picture(desk_[1]));
+    const Scatter s = scatterOf(*frame, desk_[1], desk_[0], session_.selectedRows());
+    slope_ = s.slope;
+    slopeWithout_ = s.slopeWithout;
+    n_ = s.exhibit.x.size();
+    s.exhibit.x.empty() ? scatter_->showNothing(tr("No row has both.")) : scatter_->showExhibit(s.exhibit);
+}
+
+ReadingContent ExploreStage::reading() const {
+    ReadingContent content;
+    const auto frame = session_.frame();
+    if (!frame) {
+        content.title = tr("explore");
+        content.paragraphs << tr("Bring data in first.");
+        return content;
+    }
+    const auto& rows = session_.selectedRows();
+    if (!rows.empty()) {
+        content.title = text(plural(rows.size(), "row", "rows")) + tr(" selected");
+        QString names;
+        std::size_t k = 0;
+        for (const std::size_t row : rows) {
+            if (k++ == 6) {
+                names += " …";
+                break;
+            }
+            names += (names.isEmpty() ? "" : ", ") + ("<b>" + text(rowName(*frame, row)).toHtmlEscaped() + "</b>");
+        }
+        content.paragraphs << names + "." << tr("<span style=\"color:#6B6F7B\">They are lit in every picture and in the grid.</span>");
+        const QString change = desk_.size() == 2 ? tr("Delete — with them the slope of the line is %1, without %2").arg(text(shortNumber(slope_, 3)), text(shortNumber(slopeWithout_, 3))) : tr("Delete");
+        content.actions.push_back({tr("Set aside"), change, [this] { session_.setSelectedAside(tr("set aside from a picture")); }});
+        content.actions.push_back({tr("Select nothing"), tr("Esc"), [this] { session_.selectRows({}); }});
+        return content;
+    }
+    for (const auto& name : desk_) {
+        content.paragraphs << "<b>" + text(name).toHtmlEscaped() + "</b>";
+        for (const auto& p : variableReading(*frame, name)) {
+            content.paragraphs << richText(p);
+        }
+    }
+    content.title = desk_.size() == 2 ? tr("%1 and %2").arg(text(desk_[0]), text(desk_[1])) : desk_.empty() ? tr("explore") : text(desk_[0]);
+    if (desk_.size() == 2) {
+        content.paragraphs << tr("In a straight line, each further step of %1 goes with %2 of %3 (n = %4). The smooth shows whether a line is fair; drag a box to select rows.")
+                                  .arg(text(desk_[1]).toHtmlEscaped(), text(shortNumber(slope_, 3)), text(desk_[0]).toHtmlEscaped(), text(countText(n_)));
+        content.actions.push_back({tr("Ask it as a question"), tr("explain %1 with %2").arg(text(desk_[0]), text(desk_[1])), [this] {
+                                       Question q;
+                                       q.outcome = quotedName(desk_[0]);
+                                       q.terms = {Term::expression(quotedName(desk_[1]))};
+                                       q.title = desk_[0] + " and " + desk_[1];
+                                       session_.putQuestion(q, tr("explain %1").arg(text(desk_[0])));
+                                   }});
+    }
+    return content;
+}
+
+QString ExploreStage::state() const {
+    return desk_.empty() ? tr("empty desk") : desk_.size() == 1 ? tr("1 variable") : tr("%1 variables").arg(desk_.size());
+}
+
+}  // namespace rapporto::app

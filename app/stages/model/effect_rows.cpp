@@ -1,0 +1,258 @@
+#include "app/stages/model/effect_rows.h"
+
+#include "app/shell/theme.h"
+#include "core/base/format.h"
+
+#include <QKeyEvent>
+#include <QMouseEvent>
+#include <QPainter>
+
+#include <cmath>
+
+namespace rapporto::app {
+namespace {
+
+constexpr double kHead = 26.0;
+constexpr double kRow = 39.0;
+constexpr double kHeading = 30.0;
+constexpr double kNames = 190.0;
+constexpr double kNumbers = 250.0;
+
+}  // namespace
+
+EffectRows::EffectRows(QWidget* parent) : QWidget(parent) {
+    setFocusPolicy(Qt::StrongFocus);
+    setAccessibleName(tr("Effects"));
+}
+
+void EffectRows::showAnswer(std::shared_ptr<const Answer> answer, bool fresh, EffectScale scale) {
+    answer_ = std::move(answer);
+    fresh_ = fresh;
+    scale_ = scale;
+    layoutRows();
+    updateGeometry();
+    setMinimumHeight(sizeHint().height());
+    update();
+}
+
+void EffectRows::showSelected(int coefficient) {
+    selected_ = coefficient;
+    update();
+}
+
+void EffectRows::layoutRows() {
+    rows_.clear();
+    if (!answer_ || !answer_->fit) {
+        return;
+    }
+    const Fit& fit = *answer_->fit;
+    int constant = -1;
+    int last = -1;
+    for (std::size_t c = 0; c < fit.coefficients.size(); ++c) {
+        const Coefficient& one = fit.coefficients[c];
+        if (one.designTerm < 0) {
+            constant = static_cast<int>(c);
+            continue;
+        }
+        const DesignTerm& term = answer_->design->terms[static_cast<std::size_t>(one.designTerm)];
+        if (term.groups && one.designTerm != last) {
+            rows_.push_back({-1, text(term.name), tr("%1 (base: %2)").arg(text(term.label), text(term.base)), false});
+        }
+        last = one.designTerm;
+        const QString detail = term.label == one.term ? QString() : text(term.label) + (term.yesNo ? tr(": yes") : term.unit.empty() ? QString() : ", " + text(term.unit));
+        rows_.push_back({static_cast<int>(c), term.groups ? text(one.label) : text(one.term), term.groups ? QString() : detail, term.groups});
+    }
+    if (constant >= 0) {
+        rows_.push_back({constant, tr("constant"), {}, false});
+    }
+}
+
+Coefficient EffectRows::scaled(const Coefficient& c) const {
+    Coefficient out = c;
+    double factor = 1.0;
+    if (scale_ == EffectScale::Standardised && c.standardised && c.estimate != 0.0) {
+        factor = *c.standardised / c.estimate;
+    }
+    out.estimate *= factor;
+    out.se *= std::abs(factor);
+    out.low *= factor;
+    out.high *= factor;
+    if (scale_ == EffectScale::Percent) {
+        // Exact, not 100·b: the interval's ends go through the same curve.
+        out.se = 100.0 * std::exp(c.estimate) * c.se;
+        out.estimate = 100.0 * std::expm1(c.estimate);
+        out.low = 100.0 * std::expm1(c.low);
+        out.high = 100.0 * std::expm1(c.high);
+    }
+    return out;
+}
+
+QStringList EffectRows::cells(int coefficient) const {
+    if (!answer_ || !answer_->fit || coefficient < 0) {
+        return {};
+    }
+    const Coefficient& raw = answer_->fit->coefficients[static_cast<std::size_t>(coefficient)];
+    if (scale_ == EffectScale::Standardised && !raw.standardised) {
+        return {text(raw.term), "–", "–", "–", "–"};
+    }
+    const Coefficient c = scaled(raw);
+    const int decimals = decimalsFor(c.se);
+    return {text(c.term), text(fixedNumber(c.estimate, decimals, true)), text(fixedNumber(c.se, decimals, true)),
+            c.statistic ? text(fixedNumber(*c.statistic, 2)) : QString("–"), c.p ? text(pText(*c.p)) : QString("–")};
+}
+
+QSize EffectRows::sizeHint() const {
+    double height = kHead + 8;
+    for (const Row& row : rows_) {
+        height += row.coefficient < 0 ? kHeading : kRow;
+    }
+    return {640, static_cast<int>(height)};
+}
+
+double EffectRows::rowTop(int coefficient) const {
+    double top = kHead;
+    for (const Row& row : rows_) {
+        if (row.coefficient == coefficient) {
+            return top;
+        }
+        top += row.coefficient < 0 ? kHeading : kRow;
+    }
+    return -1.0;
+}
+
+void EffectRows::paintEvent(QPaintEvent* /*event*/) {
+    QPainter painter(this);
+    painter.setRenderHint(QPainter::Antialiasing);
+    if (!answer_ || !answer_->fit) {
+        return;
+    }
+    painter.setOpacity(fresh_ ? 1.0 : 0.45);
+    // The axis covers all slopes, but one very wide interval does not squeeze the others.
+    std::vector<double> reach;
+    for (const Coefficient& c : answer_->fit->coefficients) {
+        if (c.designTerm >= 0) {
+            const Coefficient s = scaled(c);
+            reach.push_back(std::max(std::abs(s.low), std::abs(s.high)));
+        }
+    }
+    std::sort(reach.begin(), reach.end());
+    double limit = reach.empty() ? 1.0 : reach.back();
+    if (reach.size() > 3) {
+        limit = std::min(limit, 3.0 * reach[reach.size() - 2]);
+    }
+    limit = limit > 0.0 ? limit * 1.08 : 1.0;
+    const QRectF axis(kNames, kHead, width() - kNames - kNumbers, height() - kHead);
+    const auto at = [&](double v) { return axis.center().x() + v / limit * axis.width() / 2.0; };
+
+    painter.setFont(interfaceFont(11));
+    painter.setPen(colour::kSoft);
+    painter.drawText(QRectF(0, 0, 100, kHead - 4), Qt::AlignLeft | Qt::AlignVCenter, tr("term"));
+    const auto ticks = ticksBetween(-limit, limit, 4);
+    for (const double t : ticks) {
+        const QString label = (t > 0 ? "+" : "") + text(shortNumber(t, 3)) + (scale_ == EffectScale::Percent && t != 0.0 ? " %" : "");
+        painter.setPen(colour::kSoft);
+        painter.drawText(QRectF(at(t) - 40, 0, 80, kHead - 4), Qt::AlignCenter, label);
+        painter.setPen(QPen(t == 0.0 ? colour::kSoft : colour::kHairline, t == 0.0 ? 1.4 : 1.0));
+        painter.drawLine(QPointF(at(t), kHead), QPointF(at(t), sizeHint().height() - 8));
+    }
+    const QStringList heads = {tr("estimate"), tr("std. error"), "t", "p"};
+    const double columns[] = {width() - 184.0, width() - 116.0, width() - 60.0, width() - 6.0};
+    painter.setPen(colour::kSoft);
+    for (int h = 0; h < 4; ++h) {
+        painter.drawText(QRectF(columns[h] - 80, 0, 80, kHead - 4), Qt::AlignRight | Qt::AlignVCenter, heads[h]);
+    }
+    double top = kHead;
+    for (const Row& row : rows_) {
+        drawRow(painter, row, top, at, axis);
+        top += row.coefficient < 0 ? kHeading : kRow;
+    }
+}
+
+void EffectRows::drawRow(QPainter& painter, const Row& row, double top, const std::function<double(double)>& at, const QRectF& axis) const {
+    const double height = row.coefficient < 0 ? kHeading : kRow;
+    const bool chosen = row.coefficient >= 0 && row.coefficient == selected_;
+    if (chosen) {
+        QColor wash = colour::kAccent;
+        wash.setAlpha(hasFocus() ? 30 : 20);
+        painter.fillRect(QRectF(0, top, width(), height), wash);
+        painter.fillRect(QRectF(0, top, 3, height), colour::kAccent);
+    }
+    painter.setPen(QPen(colour::kHairline, 1));
+    painter.drawLine(QPointF(0, top + height), QPointF(width(), top + height));
+    const double left = row.indented ? 26.0 : 10.0;
+    painter.setPen(colour::kInk);
+    painter.setFont(interfaceFont(13, true));
+    if (row.coefficient < 0) {
+        painter.drawText(QRectF(left, top, 300, height), Qt::AlignLeft | Qt::AlignVCenter, row.name);
+        const int used = painter.fontMetrics().horizontalAdvance(row.name);
+        painter.setFont(interfaceFont(12));
+        painter.setPen(colour::kSoft);
+        painter.drawText(QRectF(left + used + 12, top, 260, height), Qt::AlignLeft | Qt::AlignVCenter, row.detail);
+        return;
+    }
+    const double room = kNames - left - 6;
+    const bool two = !row.detail.isEmpty();
+    painter.drawText(QRectF(left, top + (two ? 4 : 0), room, two ? 17 : height), Qt::AlignLeft | Qt::AlignVCenter,
+                     painter.fontMetrics().elidedText(row.name, Qt::ElideRight, static_cast<int>(room)));
+    if (two) {
+        painter.setFont(interfaceFont(11));
+        painter.setPen(colour::kSoft);
+        painter.drawText(QRectF(left, top + 20, room, 14), Qt::AlignLeft | Qt::AlignVCenter,
+                         painter.fontMetrics().elidedText(row.detail, Qt::ElideRight, static_cast<int>(room)));
+    }
+    const Coefficient c = scaled(answer_->fit->coefficients[static_cast<std::size_t>(row.coefficient)]);
+    const bool shown = c.designTerm >= 0 && !(scale_ == EffectScale::Standardised && !c.standardised);
+    if (shown) {
+        if (scale_ == EffectScale::Percent) {
+            // The lens keeps its p by value: its axis bends with the percentages.
+            const Coefficient& raw = answer_->fit->coefficients[static_cast<std::size_t>(row.coefficient)];
+            drawLens(painter, QRectF(axis.left(), top + 3, axis.width(), height - 6), raw, [&](double v) { return at(100.0 * std::expm1(v)); }, chosen ? colour::kAccent : colour::kBlue);
+        } else {
+            drawLens(painter, QRectF(axis.left(), top + 3, axis.width(), height - 6), c, at, chosen ? colour::kAccent : colour::kBlue);
+        }
+    }
+    const QStringList texts = cells(row.coefficient);
+    const double columns[] = {width() - 184.0, width() - 116.0, width() - 60.0, width() - 6.0};
+    for (int k = 0; k < 4; ++k) {
+        painter.setFont(interfaceFont(13, k == 0));
+        painter.setPen(colour::kInk);
+        painter.drawText(QRectF(columns[k] - 90, top, 90, height), Qt::AlignRight | Qt::AlignVCenter, texts[k + 1]);
+    }
+}
+
+void EffectRows::mousePressEvent(QMouseEvent* event) {
+    double top = kHead;
+    for (const Row& row : rows_) {
+        const double height = row.coefficient < 0 ? kHeading : kRow;
+        if (row.coefficient >= 0 && event->position().y() >= top && event->position().y() < top + height) {
+            emit coefficientChosen(row.coefficient);
+        }
+        top += height;
+    }
+}
+
+void EffectRows::keyPressEvent(QKeyEvent* event) {
+    if (event->key() != Qt::Key_Up && event->key() != Qt::Key_Down) {
+        QWidget::keyPressEvent(event);
+        return;
+    }
+    std::vector<int> order;
+    for (const Row& row : rows_) {
+        if (row.coefficient >= 0) {
+            order.push_back(row.coefficient);
+        }
+    }
+    const auto here = std::find(order.begin(), order.end(), selected_);
+    if (order.empty()) {
+        return;
+    }
+    if (here == order.end()) {
+        emit coefficientChosen(order.front());
+    } else if (event->key() == Qt::Key_Down && here + 1 != order.end()) {
+        emit coefficientChosen(*(here + 1));
+    } else if (event->key() == Qt::Key_Up && here != order.begin()) {
+        emit coefficientChosen(*(here - 1));
+    }
+}
+
+}  // namespace rapporto::app

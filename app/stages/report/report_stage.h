@@ -1,0 +1,40 @@
+#pragma once
+
+#include "app/shell/stage.h"
+
+class QListWidget;
+class QTextBrowser;
+class QTextDocument;
+
+namespace rapporto::app {
+
+/// The report as a page, the list of its items in order, and ways to take it away.
+class ReportStage : public Stage {
+    Q_OBJECT
+
+  public:
+    ReportStage(Session& session, QWidget* parent);
+
+    void refresh() override;
+    [[nodiscard]] ReadingContent reading() const override;
+    [[nodiscard]] QString state() const override;
+
+    /// Adds what belongs to the question in focus: its table and reading.
+    void addPresentQuestion();
+
+    /// Writes the report; the type follows the ending (.html .md .csv .pdf). Empty when done.
+    [[nodiscard]] QString exportTo(const QString& path) const;
+
+  private:
+    [[nodiscard]] std::map<std::string, Answer> answers() const;
+    void fill(QTextDocument& document, double scale) const;
+    void moveItem(int by);
+    void removeItem();
+    void exportAs(const QString& ending);
+
+    QTextBrowser* page_;
+    QListWidget* items_;
+    QString shown_;
+};
+
+}  // namespace rapporto::app

@@ -1,0 +1,312 @@
+#include "core/study/workbench.h"
+
+#include "core/base/hash.h"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+
+namespace rapporto {
+namespace {
+
+constexpr std::size_t kMostCached = 200;
+constexpr std::size_t kMostSteps = 500;
+
+/// What the frame depends on, as text: the study without what it does not look at.
+std::string framePart(const Study& study) {
+    Study part;
+    part.variables = study.variables;
+    part.derived = study.derived;
+    part.sample = study.sample;
+    part.layout = study.layout;
+    return studyText(part);
+}
+
+}  // namespace
+
+Workbench::Workbench(std::function<void()> changed, std::size_t workers) : changed_(std::move(changed)) {
+    for (std::size_t w = 0; w < workers; ++w) {
+        workers_.emplace_back([this](const std::stop_token& stopping) { work(stopping); });
+    }
+}
+
+Workbench::~Workbench() {
+    {
+        const std::scoped_lock lock(mutex_);
+        for (const Task& task : running_) {
+            task.job.stop();
+        }
+    }
+    for (auto& worker : workers_) {
+        worker.request_stop();
+    }
+    wake_.notify_all();
+}
+
+void Workbench::open(Study study, std::shared_ptr<const Table> table) {
+    const std::scoped_lock lock(mutex_);
+    study_ = std::move(study);
+    table_ = std::move(table);
+    ++tableKey_;
+    past_.clear();
+    future_.clear();
+    newest_.clear();
+    cache_.clear();
+    frame_.reset();
+    frameReady_ = 0;
+    changedStudy();
+}
+
+void Workbench::replaceTable(std::shared_ptr<const Table> table) {
+    const std::scoped_lock lock(mutex_);
+    table_ = std::move(table);
+    ++tableKey_;
+    changedStudy();
+}
+
+Study Workbench::study() const {
+    const std::scoped_lock lock(mutex_);
+    return study_;
+}
+
+std::shared_ptr<const Table> Workbench::table() const {
+    const std::scoped_lock lock(mutex_);
+    return table_;
+}
+
+Result<void> Workbench::apply(const Edit& edit) {
+    const std::scoped_lock lock(mutex_);
+    auto next = rapporto::apply(study_, edit);
+    if (!next) {
+        return tl::make_unexpected(next.error());
+    }
+    past_.push_back(std::exchange(study_, *std::move(next)));
+    if (past_.size() > kMostSteps) {
+        past_.erase(past_.begin());
+    }
+    future_.clear();
+    changedStudy();
+    return {};
+}
+
+std::string Workbench::undoLabel() const {
+    const std::scoped_lock lock(mutex_);
+    return past_.empty() || study_.trail.empty() ? "" : study_.trail.back().did;
+}
+
+std::string Workbench::redoLabel() const {
+    const std::scoped_lock lock(mutex_);
+    return future_.empty() || future_.back().trail.empty() ? "" : future_.back().trail.back().did;
+}
+
+void Workbench::undo() {
+    const std::scoped_lock lock(mutex_);
+    if (!past_.empty()) {
+        future_.push_back(std::exchange(study_, std::move(past_.back())));
+        past_.pop_back();
+        changedStudy();
+    }
+}
+
+void Workbench::redo() {
+    const std::scoped_lock lock(mutex_);
+    if (!future_.empty()) {
+        past_.push_back(std::exchange(study_, std::move(future_.back())));
+        future_.pop_back();
+        changedStudy();
+    }
+}
+
+std::shared_ptr<const Frame> Workbench::frame() const {
+    const std::scoped_lock lock(mutex_);
+    return frame_;
+}
+
+bool Workbench::frameIsFresh() const {
+    const std::scoped_lock lock(mutex_);
+    return frame_ && frameReady_ == frameKey_;
+}
+
+std::shared_ptr<const Answer> Workbench::answer(const std::string& id) const {
+    const std::scoped_lock lock(mutex_);
+    const auto at = newest_.find(id);
+    return at == newest_.end() ? nullptr : at->second;
+}
+
+bool Workbench::isFresh(const std::string& id) const {
+    const std::scoped_lock lock(mutex_);
+    const auto key = answerKeys_.find(id);
+    return key != answerKeys_.end() && cache_.contains(key->second);
+}
+
+void Workbench::setFocus(const std::string& id) {
+    const std::scoped_lock lock(mutex_);
+    focus_ = id;
+}
+
+Progress Workbench::progress() const {
+    const std::scoped_lock lock(mutex_);
+    Progress progress;
+    if (!table_) {
+        return progress;
+    }
+    progress.wanted = 1 + answerKeys_.size();
+    progress.ready = frameReady_ == frameKey_ ? 1 : 0;
+    for (const auto& [id, key] : answerKeys_) {
+        progress.ready += cache_.contains(key) ? 1U : 0U;
+    }
+    if (stopped_ && running_.empty()) {
+        progress.ready = progress.wanted;
+    }
+    for (const Task& task : running_) {
+        progress.share = std::max(progress.share, task.job.done());
+    }
+    return progress;
+}
+
+void Workbench::stop() {
+    const std::scoped_lock lock(mutex_);
+    stopped_ = true;
+    for (const Task& task : running_) {
+        task.job.stop();
+    }
+}
+
+void Workbench::wait() {
+    std::unique_lock lock(mutex_);
+    wake_.wait(lock, [this] {
+        if (!table_ || (stopped_ && running_.empty())) {
+            return true;
+        }
+        return running_.empty() && frameReady_ == frameKey_ &&
+               std::all_of(answerKeys_.begin(), answerKeys_.end(), [this](const auto& one) { return cache_.contains(one.second); });
+    });
+}
+
+std::size_t Workbench::revision() const {
+    const std::scoped_lock lock(mutex_);
+    return revision_;
+}
+
+void Workbench::changedStudy() {
+    ++revision_;
+    stopped_ = false;
+    frameKey_ = frameKey();
+    answerKeys_.clear();
+    for (const Question& question : study_.questions) {
+        answerKeys_[question.id] = answerKey(question);
+        const auto cached = cache_.find(answerKeys_[question.id]);
+        if (cached != cache_.end()) {
+            newest_[question.id] = cached->second;
+        }
+    }
+    std::erase_if(newest_, [this](const auto& one) { return !answerKeys_.contains(one.first); });
+    if (cache_.size() > kMostCached) {
+        std::erase_if(cache_, [this](const auto& one) {
+            return std::none_of(answerKeys_.begin(), answerKeys_.end(), [&](const auto& key) { return key.second == one.first; });
+        });
+    }
+    for (const Task& task : running_) {
+        const bool wanted = task.question.empty() ? task.key == frameKey_
+                                                  : answerKeys_.contains(task.question) && answerKeys_[task.question] == task.key;
+        if (!wanted) {
+            task.job.stop();
+        }
+    }
+    wake_.notify_all();
+}
+
+std::uint64_t Workbench::frameKey() const { return contentHash(framePart(study_), contentHash(fmt::format("table {}", tableKey_))); }
+
+std::uint64_t Workbench::answerKey(const Question& question) const {
+    // Title and lead do not change numbers, but they are shown from the answer: they count.
+    std::string sets = fmt::format("{:a}", study_.alpha);
+    for (const TermSet& set : study_.sets) {
+        sets += set.name;
+        for (const auto& member : set.members) {
+            sets += "\x1f" + member;
+        }
+    }
+    return contentHash(questionText(question), contentHash(sets, frameKey_));
+}
+
+bool Workbench::running(std::uint64_t key) const {
+    return std::any_of(running_.begin(), running_.end(), [key](const Task& task) { return task.key == key && !task.job.stopped(); });
+}
+
+std::optional<Workbench::Task> Workbench::next() {
+    if (!table_ || stopped_) {
+        return std::nullopt;
+    }
+    if (frameReady_ != frameKey_) {
+        return running(frameKey_) ? std::nullopt : std::optional(Task{"", frameKey_, Job()});
+    }
+    std::optional<Task> found;
+    for (const Question& question : study_.questions) {
+        const std::uint64_t key = answerKeys_[question.id];
+        if (!cache_.contains(key) && !running(key) && (!found || question.id == focus_)) {
+            found = Task{question.id, key, Job()};
+        }
+    }
+    return found;
+}
+
+void Workbench::work(const std::stop_token& stopping) {
+    while (!stopping.stop_requested()) {
+        Task task;
+        Study study;
+        std::shared_ptr<const Table> table;
+        std::shared_ptr<const Frame> frame;
+        {
+            std::unique_lock lock(mutex_);
+            std::optional<Task> found;
+            if (!wake_.wait(lock, stopping, [&] {
+                    found = next();
+                    return found.has_value();
+                })) {
+                return;
+            }
+            task = *found;
+            running_.push_back(task);
+            study = study_;
+            table = table_;
+            frame = frame_;
+        }
+        std::shared_ptr<const Answer> answer;
+        if (task.question.empty()) {
+            frame = std::make_shared<const Frame>(Frame::make(*table, study.variables, study.derived, study.sample, study.layout));
+        } else {
+            const Question* question = study.find(task.question);
+            try {
+                answer = std::make_shared<const Answer>(answerQuestion(study, *frame, *question, task.job));
+            } catch (const std::bad_alloc&) {
+                Answer refused;
+                refused.question = *question;
+                refused.refusal = Refusal{ErrorCode::TooFewRows, "there is not enough memory for this question", "", "Take terms out or use fewer rows.", {}};
+                answer = std::make_shared<const Answer>(refused);
+            }
+        }
+        finish(task, frame, answer);
+        changed_();
+    }
+}
+
+void Workbench::finish(const Task& task, std::shared_ptr<const Frame> frame, std::shared_ptr<const Answer> answer) {
+    const std::scoped_lock lock(mutex_);
+    std::erase_if(running_, [&](const Task& one) { return one.key == task.key && one.question == task.question; });
+    if (task.question.empty()) {
+        if (task.key == frameKey_) {
+            frame_ = std::move(frame);
+            frameReady_ = task.key;
+        }
+    } else if (!task.job.stopped()) {
+        const auto key = answerKeys_.find(task.question);
+        cache_[task.key] = answer;
+        if (key != answerKeys_.end() && key->second == task.key) {
+            newest_[task.question] = std::move(answer);
+        }
+    }
+    wake_.notify_all();
+}
+
+}  // namespace rapporto

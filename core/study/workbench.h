@@ -1,0 +1,115 @@
+#pragma once
+
+#include "core/study/answer.h"
+
+#include <condition_variable>
+#include <functional>
+#include <map>
+#include <mutex>
+#include <thread>
+#include <vector>
+
+namespace rapporto {
+
+/// How far the computations are.
+struct Progress {
+    std::size_t wanted = 0;   ///< Answers (and the frame) that the present study needs.
+    std::size_t ready = 0;
+    double share = 0.0;       ///< Of the piece in work, 0 to 1.
+    [[nodiscard]] bool busy() const { return ready < wanted; }
+};
+
+/// Owns the present study and everything computed from it. Knows by content hash which result
+/// depends on which part, recomputes only what changed on its worker threads, stops jobs whose
+/// result nobody wants any more, and calls `changed` (from a worker) when something is ready.
+///
+/// All members may be called from any thread; they return at once.
+class Workbench {
+  public:
+    explicit Workbench(std::function<void()> changed, std::size_t workers = 2);
+    ~Workbench();
+
+    Workbench(const Workbench&) = delete;
+    Workbench& operator=(const Workbench&) = delete;
+
+    /// Starts over with a study and its rows; history is empty afterwards.
+    void open(Study study, std::shared_ptr<const Table> table);
+
+    /// Keeps study and history, replaces the rows.
+    void replaceTable(std::shared_ptr<const Table> table);
+
+    [[nodiscard]] Study study() const;
+    [[nodiscard]] std::shared_ptr<const Table> table() const;
+
+    /// Applies an edit; on refusal nothing changes.
+    [[nodiscard]] Result<void> apply(const Edit& edit);
+
+    /// The step that undo would take back, or empty.
+    [[nodiscard]] std::string undoLabel() const;
+    [[nodiscard]] std::string redoLabel() const;
+    void undo();
+    void redo();
+
+    /// The newest frame; null until the first is ready. `frameIsFresh` tells whether it is the
+    /// present study's.
+    [[nodiscard]] std::shared_ptr<const Frame> frame() const;
+    [[nodiscard]] bool frameIsFresh() const;
+
+    /// The newest answer to the question: the present one, or an earlier one while it is computed;
+    /// null when there is none.
+    [[nodiscard]] std::shared_ptr<const Answer> answer(const std::string& id) const;
+
+    /// `answer(id)` belongs to the present study.
+    [[nodiscard]] bool isFresh(const std::string& id) const;
+
+    /// This question is computed first.
+    void setFocus(const std::string& id);
+
+    [[nodiscard]] Progress progress() const;
+
+    /// Stops what is being computed; it stays undone until the next edit.
+    void stop();
+
+    /// Blocks until nothing is left to do. For tests and the runner, not for a window.
+    void wait();
+
+    /// Counts edits, undos, redos and openings: to tell whether the study was changed.
+    [[nodiscard]] std::size_t revision() const;
+
+  private:
+    struct Task {
+        std::string question;  ///< Empty: the frame.
+        std::uint64_t key = 0;
+        Job job;
+    };
+
+    void work(const std::stop_token& stopping);
+    [[nodiscard]] std::optional<Task> next();
+    void finish(const Task& task, std::shared_ptr<const Frame> frame, std::shared_ptr<const Answer> answer);
+    void changedStudy();
+    [[nodiscard]] std::uint64_t frameKey() const;
+    [[nodiscard]] std::uint64_t answerKey(const Question& question) const;
+    [[nodiscard]] bool running(std::uint64_t key) const;
+
+    std::function<void()> changed_;
+    mutable std::mutex mutex_;
+    std::condition_variable_any wake_;
+    Study study_;
+    std::shared_ptr<const Table> table_;
+    std::uint64_t tableKey_ = 0;
+    std::vector<Study> past_;
+    std::vector<Study> future_;
+    std::uint64_t frameKey_ = 0;       ///< Of the present study.
+    std::map<std::string, std::uint64_t> answerKeys_;
+    std::shared_ptr<const Frame> frame_;
+    std::uint64_t frameReady_ = 0;     ///< Key of `frame_`.
+    std::map<std::uint64_t, std::shared_ptr<const Answer>> cache_;
+    std::map<std::string, std::shared_ptr<const Answer>> newest_;
+    std::vector<Task> running_;
+    std::string focus_;
+    bool stopped_ = false;
+    std::size_t revision_ = 0;
+    std::vector<std::jthread> workers_;
+};
+
+}  // namespace rapporto
