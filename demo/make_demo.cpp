@@ -78,14 +78,16 @@ const std::array<double, 4> kZoneEffects = {-0.19, 0.0, -0.05, 0.04};
 const std::array<const char*, 4> kSoils = {"loam", "clay", "sand", "gravel"};
 
 std::vector<Village> villages(Random& random) {
-    static const std::array<const char*, 12> kFirst = {"Tol", "An", "Mer", "Lu", "Vis", "Cor", "Bre", "Sal", "Or", "Pel", "Ga", "Fio"};
+    static const std::array<const char*, 12> kFirst = {"Tol", "An",  "Mer", "Lu",  "Vis", "Cor",
+                                                       "Bre", "Sal", "Or",  "Pel", "Ga",  "Fio"};
     static const std::array<const char*, 4> kLast = {"ve", "zo", "ra", "sa"};
     std::vector<Village> list;
     for (int v = 0; v < 48; ++v) {
         const int zone = v % 4;
         const double road = 1.0 + 11.0 * random.uniform() + (zone == 0 ? 3.0 : 0.0);
-        list.push_back({std::string(kFirst[static_cast<std::size_t>(v % 12)]) + kLast[static_cast<std::size_t>(v / 12)], zone,
-                        0.16 * random.normal(), road, 0.6 * road + 6.0 * random.uniform()});
+        list.push_back({std::string(kFirst[static_cast<std::size_t>(v % 12)]) +
+                            kLast[static_cast<std::size_t>(v / 12)],
+                        zone, 0.16 * random.normal(), road, 0.6 * road + 6.0 * random.uniform()});
     }
     return list;
 }
@@ -105,9 +107,12 @@ void writeGrowers(const std::string& path, int rows) {
         shares.push_back(0.4 + 1.6 * random.uniform());
     }
     std::ofstream out(path, std::ios::binary);
-    out << "grower,zone,village,weight,age,schooling_years,orchard_ha,trees,hives,irrigated,slope_pct,frost_nights,"
-           "scab_outbreaks,advisor_visits,training_days,pruning_score,soil,market_km,road_km,office_km,member,hired_days,"
-           "yield_kg_ha,price_fl,revenue_fl,household_income,outlook_1,outlook_2,outlook_3,outlook_4,storage_rating,"
+    out << "grower,zone,village,weight,age,schooling_years,orchard_ha,trees,hives,irrigated,slope_"
+           "pct,frost_nights,"
+           "scab_outbreaks,advisor_visits,training_days,pruning_score,soil,market_km,road_km,"
+           "office_km,member,hired_days,"
+           "yield_kg_ha,price_fl,revenue_fl,household_income,outlook_1,outlook_2,outlook_3,outlook_"
+           "4,storage_rating,"
            "neighbour_ties,surveyed_on\n";
     double total = 0.0;
     for (const double s : shares) {
@@ -122,40 +127,66 @@ void writeGrowers(const std::string& path, int rows) {
         }
         const Village& place = places[v];
         const double age = clampRound(47.0 + 13.0 * random.normal(), 17.0, 88.0, 1.0);
-        const double schooling = clampRound(9.0 - 0.05 * (age - 47.0) + 2.8 * random.normal(), 0.0, 18.0, 1.0);
-        const double orchard = std::max(0.2, clampRound(std::exp(0.75 + 0.65 * random.normal()), 0.2, 40.0, 0.1));
-        const double slope = clampRound((place.zone == 0 ? 18.0 : place.zone == 1 ? 3.0 : 10.0) + 4.0 * random.normal(), 0.0, 45.0, 0.5);
+        const double schooling =
+            clampRound(9.0 - 0.05 * (age - 47.0) + 2.8 * random.normal(), 0.0, 18.0, 1.0);
+        const double orchard =
+            std::max(0.2, clampRound(std::exp(0.75 + 0.65 * random.normal()), 0.2, 40.0, 0.1));
+        const double slope = clampRound((place.zone == 0   ? 18.0
+                                         : place.zone == 1 ? 3.0
+                                                           : 10.0) +
+                                            4.0 * random.normal(),
+                                        0.0, 45.0, 0.5);
         const double hives = clampRound(std::exp(1.45 + 0.62 * random.normal()), 0.0, 24.0, 0.5);
         const double hope = random.normal();
-        const double road = std::max(0.3, clampRound(place.road + 1.2 * random.normal(), 0.3, 30.0, 0.1));
-        const double office = std::max(0.3, clampRound(place.office + 1.5 * random.normal(), 0.3, 30.0, 0.1));
-        const double market = std::max(0.5, clampRound(6.0 + 4.0 * random.normal(), 0.5, 30.0, 0.1));
-        const double lean = 0.9 - 0.16 * road - 0.10 * office - 0.02 * market + 0.03 * schooling + 0.8 * hope + 1.2;
+        const double road =
+            std::max(0.3, clampRound(place.road + 1.2 * random.normal(), 0.3, 30.0, 0.1));
+        const double office =
+            std::max(0.3, clampRound(place.office + 1.5 * random.normal(), 0.3, 30.0, 0.1));
+        const double market =
+            std::max(0.5, clampRound(6.0 + 4.0 * random.normal(), 0.5, 30.0, 0.1));
+        const double lean =
+            0.9 - 0.16 * road - 0.10 * office - 0.02 * market + 0.03 * schooling + 0.8 * hope + 1.2;
         const int member = random.uniform() < 1.0 / (1.0 + std::exp(-lean)) ? 1 : 0;
-        const int irrigated = random.uniform() < 1.0 / (1.0 + std::exp(-(0.3 - 0.06 * slope + (place.zone == 1 ? 0.8 : 0.0)))) ? 1 : 0;
+        const int irrigated =
+            random.uniform() <
+                    1.0 / (1.0 + std::exp(-(0.3 - 0.06 * slope + (place.zone == 1 ? 0.8 : 0.0))))
+                ? 1
+                : 0;
         const int frost = random.poisson(place.zone == 0 ? 9.0 : place.zone == 1 ? 6.5 : 4.5);
-        const int scab = random.uniform() < 0.3 ? 0 : random.poisson(0.9 * std::exp(0.07 * (frost - 5)) * random.gamma(1.0 / 1.4));
+        const int scab =
+            random.uniform() < 0.3
+                ? 0
+                : random.poisson(0.9 * std::exp(0.07 * (frost - 5)) * random.gamma(1.0 / 1.4));
         const int visits = random.poisson(0.8 + 1.4 * member);
-        const double training = clampRound(-1.0 + 1.5 * member + 0.15 * schooling + 1.6 * random.normal(), 0.0, 14.0, 0.5);
+        const double training = clampRound(
+            -1.0 + 1.5 * member + 0.15 * schooling + 1.6 * random.normal(), 0.0, 14.0, 0.5);
         const int ties = random.poisson(2.5 + 0.5 * member);
-        const double pruning = clampRound(3.4 + 0.55 * training + 0.22 * ties + 1.4 * random.normal(), 0.0, 10.0, 0.1);
+        const double pruning =
+            clampRound(3.4 + 0.55 * training + 0.22 * ties + 1.4 * random.normal(), 0.0, 10.0, 0.1);
         const double spread = 0.42 * std::exp(0.35 * std::log(orchard / 2.1));
-        const double lnRevenue = 6.15 + 0.12 * member + 0.16 * hope + 0.085 * hives - 0.0032 * hives * hives + 0.16 * irrigated +
-                                 0.012 * irrigated * hives + 0.78 * std::log(orchard) + 0.018 * schooling - 0.008 * slope +
-                                 kZoneEffects[static_cast<std::size_t>(place.zone)] + place.effect + spread * random.normal();
+        const double lnRevenue =
+            6.15 + 0.12 * member + 0.16 * hope + 0.085 * hives - 0.0032 * hives * hives +
+            0.16 * irrigated + 0.012 * irrigated * hives + 0.78 * std::log(orchard) +
+            0.018 * schooling - 0.008 * slope + kZoneEffects[static_cast<std::size_t>(place.zone)] +
+            place.effect + spread * random.normal();
         double revenue = std::round(std::exp(lnRevenue) / 5.0) * 5.0;
-        const double price = clampRound(0.42 + 0.05 * random.normal() + 0.03 * member, 0.2, 0.8, 0.01);
+        const double price =
+            clampRound(0.42 + 0.05 * random.normal() + 0.03 * member, 0.2, 0.8, 0.01);
         const double yield = std::round(revenue / price / orchard * (1.0 + 0.1 * random.normal()));
-        const double income = std::round((revenue * 0.62 + std::exp(6.4 + 0.7 * random.normal())) / 10.0) * 10.0;
+        const double income =
+            std::round((revenue * 0.62 + std::exp(6.4 + 0.7 * random.normal())) / 10.0) * 10.0;
         const int hired = random.poisson(3.0 + 4.0 * orchard);
         const double mood = 0.9 * random.normal() + 0.25 * member;
         std::array<int, 4> outlook{};
         for (std::size_t o = 0; o < outlook.size(); ++o) {
             const double sign = o == 2 ? -1.0 : 1.0;  // The third is worded in reverse.
-            outlook[o] = static_cast<int>(clampRound(4.0 + sign * 1.1 * mood + 0.9 * random.normal(), 1.0, 7.0, 1.0));
+            outlook[o] = static_cast<int>(
+                clampRound(4.0 + sign * 1.1 * mood + 0.9 * random.normal(), 1.0, 7.0, 1.0));
         }
-        const int storage = static_cast<int>(clampRound(3.0 + 0.6 * member + 1.1 * random.normal(), 1.0, 5.0, 1.0));
-        const double weight = clampRound(1.0 / (0.55 + 0.9 * shares[v] / 2.0) * 24.0, 1.0, 99.0, 0.1);
+        const int storage =
+            static_cast<int>(clampRound(3.0 + 0.6 * member + 1.1 * random.normal(), 1.0, 5.0, 1.0));
+        const double weight =
+            clampRound(1.0 / (0.55 + 0.9 * shares[v] / 2.0) * 24.0, 1.0, 99.0, 0.1);
         const std::size_t soil = static_cast<std::size_t>(random.uniform() * 4.0);
         const int day = 1 + static_cast<int>(random.uniform() * 28.0);
         const int month = 2 + static_cast<int>(random.uniform() * 4.0);
@@ -170,18 +201,23 @@ void writeGrowers(const std::string& path, int rows) {
         } else if (slip < 0.001) {
             revenue = std::max(5.0, revenue / 100.0);
         }
-        out << place.name << ' ' << ++numbers[v] << ',' << kZones[static_cast<std::size_t>(place.zone)] << ',' << place.name << ','
-            << cell(weight, 1) << ',' << (blankAge < 0.006 ? "" : cell(age, 0)) << ',' << (random.uniform() < 0.008 ? "-9" : cell(schooling, 0)) << ','
-            << cell(orchard, 1) << ',' << cell(std::round(orchard * (380.0 + 60.0 * random.normal())), 0) << ','
-            << (blankHives < 0.004 ? "" : cell(hives, 1)) << ',' << irrigated << ',' << cell(slope, 1) << ',' << frost << ',' << scab << ','
-            << visits << ',' << cell(training, 1) << ',' << cell(pruning, 1) << ',' << kSoils[soil] << ',' << cell(market, 1) << ','
-            << cell(road, 1) << ',' << cell(office, 1) << ',' << member << ',' << hired << ',' << cell(yield, 0) << ',' << cell(price, 2) << ','
-            << (blankRevenue < 0.026 ? "" : cell(revenue, 0)) << ',' << (random.uniform() < 0.02 ? "-9" : cell(income, 0));
+        out << place.name << ' ' << ++numbers[v] << ','
+            << kZones[static_cast<std::size_t>(place.zone)] << ',' << place.name << ','
+            << cell(weight, 1) << ',' << (blankAge < 0.006 ? "" : cell(age, 0)) << ','
+            << (random.uniform() < 0.008 ? "-9" : cell(schooling, 0)) << ',' << cell(orchard, 1)
+            << ',' << cell(std::round(orchard * (380.0 + 60.0 * random.normal())), 0) << ','
+            << (blankHives < 0.004 ? "" : cell(hives, 1)) << ',' << irrigated << ','
+            << cell(slope, 1) << ',' << frost << ',' << scab << ',' << visits << ','
+            << cell(training, 1) << ',' << cell(pruning, 1) << ',' << kSoils[soil] << ','
+            << cell(market, 1) << ',' << cell(road, 1) << ',' << cell(office, 1) << ',' << member
+            << ',' << hired << ',' << cell(yield, 0) << ',' << cell(price, 2) << ','
+            << (blankRevenue < 0.026 ? "" : cell(revenue, 0)) << ','
+            << (random.uniform() < 0.02 ? "-9" : cell(income, 0));
         for (const int o : outlook) {
             out << ',' << (random.uniform() < 0.012 ? -9 : o);
         }
-        out << ',' << (random.uniform() < 0.015 ? std::string() : std::to_string(storage)) << ',' << ties << ','
-            << fmt::format("2024-{:02}-{:02}", month, day) << '\n';
+        out << ',' << (random.uniform() < 0.015 ? std::string() : std::to_string(storage)) << ','
+            << ties << ',' << fmt::format("2024-{:02}-{:02}", month, day) << '\n';
     }
     if (!out.flush()) {
         std::cerr << "make-demo: cannot write " << path << "\n";

@@ -51,11 +51,13 @@ const ReportWriter* writerFor(const std::string& path) {
 
 void noteUnknownKeys(const Study& study) {
     for (const auto& key : study.unknownKeys) {
-        std::cerr << "note: the study’s key ‘" << key << "’ is not known to this version; it was kept and not used\n";
+        std::cerr << "note: the study’s key ‘" << key
+                  << "’ is not known to this version; it was kept and not used\n";
     }
     for (const Question& q : study.questions) {
         for (const auto& key : q.unknownKeys) {
-            std::cerr << "note: question " << q.id << ": the key ‘" << key << "’ is not known to this version; it was not used\n";
+            std::cerr << "note: question " << q.id << ": the key ‘" << key
+                      << "’ is not known to this version; it was not used\n";
         }
     }
 }
@@ -72,21 +74,27 @@ int run(const Call& call) {
     }
     const ReportWriter* writer = call.report.empty() ? nullptr : writerFor(call.report);
     if (!call.report.empty() && writer == nullptr) {
-        return unusable("a report cannot be written as ‘" + call.report + "’ yet: use .html, .md or .csv");
+        return unusable("a report cannot be written as ‘" + call.report +
+                        "’ yet: use .html, .md or .csv");
     }
     const Job job;
     const std::string directory = std::filesystem::absolute(call.study).parent_path().string();
     auto import = loadSource(*study, directory, call.acceptChanged, job);
     if (!import) {
-        return unusable(import.error().text() + (import.error().code == ErrorCode::Changed ? " Call with --accept-changed." : ""));
+        return unusable(import.error().text() + (import.error().code == ErrorCode::Changed
+                                                     ? " Call with --accept-changed."
+                                                     : ""));
     }
-    const Frame frame = Frame::make(import->table, study->variables, study->derived, study->sample, study->layout);
+    const Frame frame =
+        Frame::make(import->table, study->variables, study->derived, study->sample, study->layout);
     std::vector<Answer> answers;
     std::map<std::string, Answer> byId;
     bool refused = false;
     const bool terminal = isatty(STDERR_FILENO) != 0;
     for (const Question& question : study->questions) {
-        const bool wanted = call.questions.empty() || std::find(call.questions.begin(), call.questions.end(), question.id) != call.questions.end();
+        const bool wanted = call.questions.empty() ||
+                            std::find(call.questions.begin(), call.questions.end(), question.id) !=
+                                call.questions.end();
         if (!wanted) {
             continue;
         }
@@ -107,13 +115,15 @@ int run(const Call& call) {
     if (call.out.empty() && call.report.empty()) {
         std::cout << results;
     }
-    if (writer != nullptr && !write(call.report, writer->write(study->title, buildReport(*study, byId)))) {
+    if (writer != nullptr &&
+        !write(call.report, writer->write(study->title, buildReport(*study, byId)))) {
         return unusable("the report cannot be written to ‘" + call.report + "’");
     }
     noteUnknownKeys(*study);
     for (const Answer& answer : answers) {
         if (answer.refusal) {
-            std::cerr << "refused: " << answer.question.id << ": " << answer.refusal->text() << "\n";
+            std::cerr << "refused: " << answer.question.id << ": " << answer.refusal->text()
+                      << "\n";
         }
     }
     return refused ? 3 : 0;
@@ -127,7 +137,8 @@ int main(int argc, char** argv) {
     app.add_option("STUDY", call.study, "the study file")->required();
     app.add_option("--question", call.questions, "answer this question only (may be repeated)");
     app.add_option("--out", call.out, "write the results here (default: standard output)");
-    app.add_option("--report", call.report, "write a report here; its type follows the ending: .html .md .csv");
+    app.add_option("--report", call.report,
+                   "write a report here; its type follows the ending: .html .md .csv");
     app.add_option("--threads", call.threads, "threads to use (default: all cores)");
     app.add_flag("--accept-changed", call.acceptChanged, "use a source whose checksum differs");
     try {

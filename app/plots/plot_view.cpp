@@ -116,16 +116,22 @@ QPointF PlotView::pixelOf(double x, double y) const {
 void PlotView::drawAxes(QPainter& painter, const Frame2D& f, bool vertical) const {
     painter.setFont(interfaceFont(11));
     const auto xs = ticksBetween(f.x0, f.x1, static_cast<int>(f.area.width() / 80));
-    const auto ys = vertical ? ticksBetween(f.y0, f.y1, static_cast<int>(f.area.height() / 48)) : std::vector<double>();
+    const auto ys = vertical ? ticksBetween(f.y0, f.y1, static_cast<int>(f.area.height() / 48))
+                             : std::vector<double>();
     for (const double t : ys) {
-        painter.setPen(QPen(exhibit_.zeroLine && t == 0.0 ? colour::kSoft : QColor(0xE7, 0xE1, 0xD4), t == 0.0 && exhibit_.zeroLine ? 1.4 : 1.0));
+        painter.setPen(
+            QPen(exhibit_.zeroLine && t == 0.0 ? colour::kSoft : QColor(0xE7, 0xE1, 0xD4),
+                 t == 0.0 && exhibit_.zeroLine ? 1.4 : 1.0));
         painter.drawLine(QPointF(f.area.left(), f.py(t)), QPointF(f.area.right(), f.py(t)));
         painter.setPen(colour::kSoft);
-        painter.drawText(QRectF(f.area.left() - 60, f.py(t) - 8, 53, 16), Qt::AlignRight | Qt::AlignVCenter, tickText(t, ys.size() > 1 ? ys[1] - ys[0] : 1.0));
+        painter.drawText(QRectF(f.area.left() - 60, f.py(t) - 8, 53, 16),
+                         Qt::AlignRight | Qt::AlignVCenter,
+                         tickText(t, ys.size() > 1 ? ys[1] - ys[0] : 1.0));
     }
     painter.setPen(colour::kSoft);
     for (const double t : xs) {
-        painter.drawText(QRectF(f.px(t) - 40, f.area.bottom() + 3, 80, 14), Qt::AlignCenter, tickText(t, xs.size() > 1 ? xs[1] - xs[0] : 1.0));
+        painter.drawText(QRectF(f.px(t) - 40, f.area.bottom() + 3, 80, 14), Qt::AlignCenter,
+                         tickText(t, xs.size() > 1 ? xs[1] - xs[0] : 1.0));
     }
 }
 
@@ -150,7 +156,9 @@ void PlotView::drawPoints(QPainter& painter, const Frame2D& f) const {
             for (int cx = 0; cx < w; ++cx) {
                 if (const int c = counts[static_cast<std::size_t>(cy * w + cx)]; c > 0) {
                     dot.setAlpha(30 + static_cast<int>(200 * std::log1p(c) / std::log1p(most)));
-                    painter.fillRect(QRectF(f.area.left() + cx * kCell, f.area.top() + cy * kCell, kCell, kCell), dot);
+                    painter.fillRect(
+                        QRectF(f.area.left() + cx * kCell, f.area.top() + cy * kCell, kCell, kCell),
+                        dot);
                 }
             }
         }
@@ -192,8 +200,12 @@ void PlotView::drawLines(QPainter& painter, const Frame2D& f) const {
             continue;
         }
         const QColor colours[] = {colour::kAccent, colour::kInk, colour::kOchre};
-        const QColor c = line.dashed ? colour::kInk : line.name == "local spread" || (line.name.empty() && !line.dashed) ? colour::kOchre : colours[shade];
-        painter.setPen(QPen(c, line.dashed ? 1.1 : 2.0, line.dashed ? Qt::DashLine : Qt::SolidLine));
+        const QColor c = line.dashed ? colour::kInk
+                         : line.name == "local spread" || (line.name.empty() && !line.dashed)
+                             ? colour::kOchre
+                             : colours[shade];
+        painter.setPen(
+            QPen(c, line.dashed ? 1.1 : 2.0, line.dashed ? Qt::DashLine : Qt::SolidLine));
         painter.setBrush(Qt::NoBrush);
         QPainterPath path;
         path.moveTo(f.px(line.x.front()), f.py(line.y.front()));
@@ -204,7 +216,8 @@ void PlotView::drawLines(QPainter& painter, const Frame2D& f) const {
         if (!line.name.empty()) {
             // At the end of the line that can be seen.
             std::size_t end = line.x.size() - 1;
-            while (end > 0 && (f.py(line.y[end]) < f.area.top() + 4 || f.px(line.x[end]) > f.area.right() - 4)) {
+            while (end > 0 && (f.py(line.y[end]) < f.area.top() + 4 ||
+                               f.px(line.x[end]) > f.area.right() - 4)) {
                 --end;
             }
             labels.emplace_back(QPointF(f.px(line.x[end]), f.py(line.y[end])), text(line.name));
@@ -214,7 +227,8 @@ void PlotView::drawLines(QPainter& painter, const Frame2D& f) const {
     painter.setFont(interfaceFont(11));
     painter.setPen(colour::kInk);
     for (const auto& [at, name] : labels) {
-        painter.drawText(QRectF(at.x() - 160, at.y() - 18, 156, 14), Qt::AlignRight | Qt::AlignVCenter, name);
+        painter.drawText(QRectF(at.x() - 160, at.y() - 18, 156, 14),
+                         Qt::AlignRight | Qt::AlignVCenter, name);
     }
 }
 
@@ -228,23 +242,30 @@ void PlotView::drawBars(QPainter& painter, const QRectF& whole) const {
     for (const auto& line : exhibit_.lines) {
         most = std::max(most, line.x.front() * 1.05);
     }
-    const double height = std::min(30.0, (whole.height() - 80) / std::max<double>(static_cast<double>(exhibit_.x.size()), 1.0));
+    const double height =
+        std::min(30.0, (whole.height() - 80) /
+                           std::max<double>(static_cast<double>(exhibit_.x.size()), 1.0));
     painter.setFont(interfaceFont(12));
     for (std::size_t i = 0; i < exhibit_.x.size(); ++i) {
         const double y = whole.top() + 56 + height * static_cast<double>(i);
         painter.setPen(colour::kInk);
-        painter.drawText(QRectF(whole.left() + 4, y, 120, height - 4), Qt::AlignLeft | Qt::AlignVCenter,
-                         painter.fontMetrics().elidedText(text(exhibit_.barNames[i]), Qt::ElideRight, 120));
+        painter.drawText(
+            QRectF(whole.left() + 4, y, 120, height - 4), Qt::AlignLeft | Qt::AlignVCenter,
+            painter.fontMetrics().elidedText(text(exhibit_.barNames[i]), Qt::ElideRight, 120));
         const double end = left + exhibit_.x[i] / most * (right - left);
         painter.fillRect(QRectF(left, y + 3, end - left, height - 10), colour::kBars);
-        painter.drawText(QRectF(end + 6, y, 60, height - 4), Qt::AlignLeft | Qt::AlignVCenter, text(shortNumber(exhibit_.x[i], 3)));
+        painter.drawText(QRectF(end + 6, y, 60, height - 4), Qt::AlignLeft | Qt::AlignVCenter,
+                         text(shortNumber(exhibit_.x[i], 3)));
     }
     painter.setFont(interfaceFont(11));
     for (const auto& line : exhibit_.lines) {
         const double x = left + line.x.front() / most * (right - left);
         painter.setPen(QPen(colour::kSoft, 1, Qt::DashLine));
-        painter.drawLine(QPointF(x, whole.top() + 52), QPointF(x, whole.top() + 56 + height * static_cast<double>(exhibit_.x.size())));
-        painter.drawText(QRectF(x - 30, whole.top() + 38, 60, 14), Qt::AlignCenter, text(line.name));
+        painter.drawLine(
+            QPointF(x, whole.top() + 52),
+            QPointF(x, whole.top() + 56 + height * static_cast<double>(exhibit_.x.size())));
+        painter.drawText(QRectF(x - 30, whole.top() + 38, 60, 14), Qt::AlignCenter,
+                         text(line.name));
     }
 }
 
@@ -260,22 +281,31 @@ void PlotView::drawHistogram(QPainter& painter, const QRectF& whole) const {
     f.x1 = h.bins.from + h.bins.width * count;
     f.y0 = 0.0;
     const double peak = h.sd > 0.0 ? h.n * h.bins.width / (h.sd * 2.50662827463) : 0.0;
-    f.y1 = std::max(static_cast<double>(*std::max_element(h.bins.counts.begin(), h.bins.counts.end())), peak) * 1.04;
+    f.y1 =
+        std::max(static_cast<double>(*std::max_element(h.bins.counts.begin(), h.bins.counts.end())),
+                 peak) *
+        1.04;
     for (std::size_t b = 0; b < h.bins.counts.size(); ++b) {
         const double left = f.px(f.x0 + h.bins.width * static_cast<double>(b));
         const double right = f.px(f.x0 + h.bins.width * static_cast<double>(b + 1));
         const double gap = h.names.empty() ? 1.0 : (right - left) * 0.25;
-        painter.fillRect(QRectF(QPointF(left, f.py(static_cast<double>(h.bins.counts[b]))), QPointF(right - gap, f.area.bottom())), colour::kBars);
+        painter.fillRect(QRectF(QPointF(left, f.py(static_cast<double>(h.bins.counts[b]))),
+                                QPointF(right - gap, f.area.bottom())),
+                         colour::kBars);
         if (b < h.selected.counts.size() && h.selected.counts[b] > 0) {
             // A single selected row among thousands must still be seen.
-            const double top = std::min(f.py(static_cast<double>(h.selected.counts[b])), f.area.bottom() - 3.0);
-            painter.fillRect(QRectF(QPointF(left, top), QPointF(right - gap, f.area.bottom())), colour::kOchre);
+            const double top =
+                std::min(f.py(static_cast<double>(h.selected.counts[b])), f.area.bottom() - 3.0);
+            painter.fillRect(QRectF(QPointF(left, top), QPointF(right - gap, f.area.bottom())),
+                             colour::kOchre);
         }
         if (!h.names.empty() && b < h.names.size()) {
             painter.setFont(interfaceFont(11));
             painter.setPen(colour::kSoft);
-            painter.drawText(QRectF(left, f.area.bottom() + 3, right - gap - left, 14), Qt::AlignCenter,
-                             painter.fontMetrics().elidedText(text(h.names[b]), Qt::ElideRight, static_cast<int>(right - left)));
+            painter.drawText(QRectF(left, f.area.bottom() + 3, right - gap - left, 14),
+                             Qt::AlignCenter,
+                             painter.fontMetrics().elidedText(text(h.names[b]), Qt::ElideRight,
+                                                              static_cast<int>(right - left)));
         }
     }
     if (h.sd > 0.0) {
@@ -297,7 +327,8 @@ void PlotView::drawHistogram(QPainter& painter, const QRectF& whole) const {
         painter.setFont(interfaceFont(11));
         const auto xs = ticksBetween(f.x0, f.x1, static_cast<int>(f.area.width() / 80));
         for (const double t : xs) {
-            painter.drawText(QRectF(f.px(t) - 40, f.area.bottom() + 3, 80, 14), Qt::AlignCenter, tickText(t, xs.size() > 1 ? xs[1] - xs[0] : 1.0));
+            painter.drawText(QRectF(f.px(t) - 40, f.area.bottom() + 3, 80, 14), Qt::AlignCenter,
+                             tickText(t, xs.size() > 1 ? xs[1] - xs[0] : 1.0));
         }
     }
 }
@@ -307,7 +338,8 @@ void PlotView::draw(QPainter& painter, const QRectF& whole) const {
     if (kind_ == Kind::Nothing) {
         painter.setPen(colour::kSoft);
         painter.setFont(interfaceFont(13));
-        painter.drawText(whole.adjusted(20, 20, -20, -20), Qt::AlignCenter | Qt::TextWordWrap, why_);
+        painter.drawText(whole.adjusted(20, 20, -20, -20), Qt::AlignCenter | Qt::TextWordWrap,
+                         why_);
         return;
     }
     const bool isHistogram = kind_ == Kind::Histogram;
@@ -317,12 +349,16 @@ void PlotView::draw(QPainter& painter, const QRectF& whole) const {
     const double left = isHistogram ? 14.0 : 4.0;
     painter.setPen(colour::kInk);
     painter.setFont(interfaceFont(13, true));
-    painter.drawText(QRectF(whole.left() + left, whole.top() + 2, whole.width() - left, 18), Qt::AlignLeft | Qt::AlignVCenter,
-                     painter.fontMetrics().elidedText(title, Qt::ElideRight, static_cast<int>(whole.width() - left)));
+    painter.drawText(QRectF(whole.left() + left, whole.top() + 2, whole.width() - left, 18),
+                     Qt::AlignLeft | Qt::AlignVCenter,
+                     painter.fontMetrics().elidedText(title, Qt::ElideRight,
+                                                      static_cast<int>(whole.width() - left)));
     painter.setPen(colour::kSoft);
     painter.setFont(interfaceFont(12));
-    painter.drawText(QRectF(whole.left() + left, whole.top() + 20, whole.width() - left, 16), Qt::AlignLeft | Qt::AlignVCenter,
-                     painter.fontMetrics().elidedText(subtitle, Qt::ElideRight, static_cast<int>(whole.width() - left)));
+    painter.drawText(QRectF(whole.left() + left, whole.top() + 20, whole.width() - left, 16),
+                     Qt::AlignLeft | Qt::AlignVCenter,
+                     painter.fontMetrics().elidedText(subtitle, Qt::ElideRight,
+                                                      static_cast<int>(whole.width() - left)));
     if (isHistogram) {
         drawHistogram(painter, whole);
     } else if (!exhibit_.barNames.empty()) {
@@ -335,7 +371,8 @@ void PlotView::draw(QPainter& painter, const QRectF& whole) const {
     }
     painter.setPen(colour::kSoft);
     painter.setFont(interfaceFont(12));
-    painter.drawText(QRectF(whole.left(), whole.bottom() - 18, whole.width(), 16), Qt::AlignCenter, xTitle);
+    painter.drawText(QRectF(whole.left(), whole.bottom() - 18, whole.width(), 16), Qt::AlignCenter,
+                     xTitle);
 }
 
 void PlotView::paintEvent(QPaintEvent* /*event*/) {
@@ -391,9 +428,15 @@ void PlotView::mouseMoveEvent(QMouseEvent* event) {
         return;
     }
     const auto at = static_cast<std::size_t>(i);
-    const QString name = namer_ ? namer_(exhibit_.rows[at]) : tr("row %1").arg(exhibit_.rows[at] + 1);
-    QToolTip::showText(event->globalPosition().toPoint(), QString("<b>%1</b><br>%2 %3<br>%4 %5").arg(name.toHtmlEscaped(), text(exhibit_.xTitle).toHtmlEscaped(),
-                       text(shortNumber(exhibit_.x[at], 5)), text(exhibit_.yTitle).toHtmlEscaped(), text(shortNumber(exhibit_.y[at], 5))), this);
+    const QString name =
+        namer_ ? namer_(exhibit_.rows[at]) : tr("row %1").arg(exhibit_.rows[at] + 1);
+    QToolTip::showText(
+        event->globalPosition().toPoint(),
+        QString("<b>%1</b><br>%2 %3<br>%4 %5")
+            .arg(name.toHtmlEscaped(), text(exhibit_.xTitle).toHtmlEscaped(),
+                 text(shortNumber(exhibit_.x[at], 5)), text(exhibit_.yTitle).toHtmlEscaped(),
+                 text(shortNumber(exhibit_.y[at], 5))),
+        this);
 }
 
 void PlotView::mouseReleaseEvent(QMouseEvent* event) {
@@ -406,7 +449,8 @@ void PlotView::mouseReleaseEvent(QMouseEvent* event) {
         selectBox();
     } else {
         const int i = nearest(event->position());
-        std::set<std::size_t> rows = event->modifiers().testFlag(Qt::ShiftModifier) ? selection_ : std::set<std::size_t>();
+        std::set<std::size_t> rows =
+            event->modifiers().testFlag(Qt::ShiftModifier) ? selection_ : std::set<std::size_t>();
         if (i >= 0 && static_cast<std::size_t>(i) < exhibit_.rows.size()) {
             rows.insert(exhibit_.rows[static_cast<std::size_t>(i)]);
         }
@@ -451,7 +495,8 @@ void PlotView::contextMenuEvent(QContextMenuEvent* event) {
 }
 
 void PlotView::save() {
-    const QString path = QFileDialog::getSaveFileName(this, tr("Save the figure"), "figure.svg", tr("Figures (*.svg *.png)"));
+    const QString path = QFileDialog::getSaveFileName(this, tr("Save the figure"), "figure.svg",
+                                                      tr("Figures (*.svg *.png)"));
     if (path.endsWith(".png")) {
         QImage picture(size() * 3, QImage::Format_ARGB32);
         picture.setDevicePixelRatio(3);

@@ -15,7 +15,7 @@ struct HistogramPicture {
     Histogram bins;
     Histogram selected;  ///< The same bins of the selected rows; counts may be empty.
     double mean = 0.0;
-    double sd = 0.0;     ///< Of the normal curve; 0 draws none.
+    double sd = 0.0;  ///< Of the normal curve; 0 draws none.
     double n = 0.0;
     QString title;
     QString subtitle;
@@ -65,8 +65,13 @@ class PlotView : public QWidget {
         QRectF area;
         double x0 = 0.0, x1 = 1.0, y0 = 0.0, y1 = 1.0;
 
-        [[nodiscard]] double px(double x) const { return area.left() + (x - x0) / (x1 - x0) * area.width(); }
-        [[nodiscard]] double py(double y) const { return area.bottom() - (y - y0) / (y1 - y0) * area.height(); }
+        [[nodiscard]] double px(double x) const {
+            return area.left() + (x - x0) / (x1 - x0) * area.width();
+        }
+
+        [[nodiscard]] double py(double y) const {
+            return area.bottom() - (y - y0) / (y1 - y0) * area.height();
+        }
     };
 
     [[nodiscard]] Frame2D frameOf(const QRectF& area) const;

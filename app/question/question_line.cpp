@@ -9,8 +9,8 @@
 #include <QDragEnterEvent>
 #include <QLabel>
 #include <QMimeData>
-#include <QRegularExpression>
 #include <QPushButton>
+#include <QRegularExpression>
 #include <QStandardItemModel>
 #include <QVBoxLayout>
 
@@ -25,20 +25,11 @@ std::vector<std::pair<QString, QString>> transformsOf(const QString& name) {
             {QString("1/%1").arg(name), QString("1 / %1").arg(name)}};
 }
 
-/// An expression as a chip shows it: powers and roots set as on a page.
-QString chipText(const std::string& expression) {
-    QString shown = text(expression);
-    static const QRegularExpression square("^power\\(([^,()]+), 2\\)$");
-    static const QRegularExpression cube("^power\\(([^,()]+), 3\\)$");
-    static const QRegularExpression root("^sqrt\\(([^,()]+)\\)$");
-    shown.replace(square, "\\1²").replace(cube, "\\1³").replace(root, "√\\1");
-    return shown;
-}
-
 void clear(QLayout* layout) {
     while (QLayoutItem* item = layout->takeAt(0)) {
         if (QWidget* widget = item->widget()) {
             widget->hide();
+            widget->setObjectName({});  // Nothing finds it any more, though it dies a little later.
             widget->deleteLater();
         }
         delete item;
@@ -48,7 +39,13 @@ void clear(QLayout* layout) {
 }  // namespace
 
 QuestionLine::QuestionLine(Session& session, Finder* finder, QWidget* parent)
-    : QWidget(parent), session_(session), finder_(finder), first_(new FlowLayout), second_(new FlowLayout), firstRow_(new QWidget(this)), secondRow_(new QWidget(this)) {
+    : QWidget(parent),
+      session_(session),
+      finder_(finder),
+      first_(new FlowLayout),
+      second_(new FlowLayout),
+      firstRow_(new QWidget(this)),
+      secondRow_(new QWidget(this)) {
     auto* layout = new QVBoxLayout(this);
     layout->setContentsMargins(22, 18, 20, 14);
     layout->setSpacing(8);
@@ -79,7 +76,6 @@ void QuestionLine::addWord(FlowLayout* line, const QString& word, bool script) {
     auto* label = new QLabel(word, line->parentWidget());
     label->setFont(script ? paperFont(19, true) : paperFont(16, true));
     label->setStyleSheet("color:#6B6F7B");
-    label->setContentsMargins(0, 2, 0, 0);
     line->addWidget(label);
     label->show();
 }
@@ -107,12 +103,16 @@ QPushButton* QuestionLine::addSlot(FlowLayout* line, const QString& shown, const
 }
 
 void QuestionLine::rebuild() {
-    const QString focused = focusWidget() != nullptr && isAncestorOf(focusWidget()) ? focusWidget()->objectName() : QString();
+    const QString focused = focusWidget() != nullptr && isAncestorOf(focusWidget())
+                                ? focusWidget()->objectName()
+                                : QString();
     clear(first_);
     clear(second_);
     const Question* q = session_.question();
     addWord(first_, tr("Explain"), true);
-    auto* outcome = addChip(first_, q == nullptr || q->outcome.empty() ? tr("an outcome…") : chipText(q->outcome), "slot:outcome");
+    auto* outcome = addChip(
+        first_, q == nullptr || q->outcome.empty() ? tr("an outcome…") : termText(q->outcome),
+        "slot:outcome");
     connect(outcome, &QPushButton::clicked, this, [this, outcome] { pickOutcome(outcome); });
     if (q != nullptr && !q->outcome.empty()) {
         addWord(first_, tr("with"), true);
@@ -120,11 +120,14 @@ void QuestionLine::rebuild() {
             const Term& term = q->terms[t];
             QString shown = term.kind == Term::Kind::Set ? text(term.shown()) : QString();
             for (const auto& part : term.parts) {
-                shown += term.kind == Term::Kind::Set ? "" : (shown.isEmpty() ? "" : " × ") + chipText(part);
+                shown += term.kind == Term::Kind::Set
+                             ? ""
+                             : (shown.isEmpty() ? "" : " × ") + termText(part);
             }
             auto* chip = addChip(first_, shown, QString("term:%1").arg(t));
             chip->setProperty("muted", term.muted);
-            chip->setToolTip(tr("Enter changes it · M mutes · Delete takes it out · Alt+arrows move it"));
+            chip->setToolTip(
+                tr("Enter changes it · M mutes · Delete takes it out · Alt+arrows move it"));
             connect(chip, &QPushButton::clicked, this, [this, chip, t] { changeTerm(chip, t); });
         }
         auto* plus = addSlot(first_, "+", "slot:add");
@@ -140,20 +143,27 @@ void QuestionLine::rebuild() {
         if (q->weightKind != WeightKind::None) {
             addWord(second_, tr("· weighted by"), false);
         }
-        auto* weights = addSlot(second_, q->weightKind == WeightKind::None ? tr("+ weights") : text(q->weight), "slot:weights");
+        auto* weights =
+            addSlot(second_, q->weightKind == WeightKind::None ? tr("+ weights") : text(q->weight),
+                    "slot:weights");
         connect(weights, &QPushButton::clicked, this, [this, weights] { pickWeights(weights); });
         if (!q->where.empty()) {
             addWord(second_, tr("· among"), false);
         }
-        auto* rule = addSlot(second_, q->where.empty() ? tr("+ among") : text(q->where), "slot:rule");
+        auto* rule =
+            addSlot(second_, q->where.empty() ? tr("+ among") : text(q->where), "slot:rule");
         connect(rule, &QPushButton::clicked, this, [this, rule] { pickRule(rule); });
-        auto* constant = addSlot(second_, q->intercept ? tr("with constant") : tr("no constant"), "slot:constant");
+        auto* constant = addSlot(second_, q->intercept ? tr("with constant") : tr("no constant"),
+                                 "slot:constant");
         connect(constant, &QPushButton::clicked, this, [this] {
             Question next = *session_.question();
             next.intercept = !next.intercept;
-            session_.putQuestion(next, next.intercept ? tr("with constant") : tr("without constant"));
+            session_.putQuestion(next,
+                                 next.intercept ? tr("with constant") : tr("without constant"));
         });
-        auto* which = addSlot(second_, QString("%1 ▾").arg(text(q->title.empty() ? q->id : q->title)), "slot:question");
+        auto* which =
+            addSlot(second_, QString("%1 ▾").arg(text(q->title.empty() ? q->id : q->title)),
+                    "slot:question");
         which->setToolTip(tr("Turn to another question, rename or remove this one"));
         connect(which, &QPushButton::clicked, this, [this, which] { pickQuestion(which); });
     }
@@ -175,9 +185,11 @@ QString QuestionLine::whyNot(const QString& expression) const {
     return value ? QString() : text(value.error().text());
 }
 
-void QuestionLine::openFinder(QWidget* by, const QString& prompt, std::vector<FinderEntry> entries, std::function<void(const QString&)> useTyped, const QString& start) {
-    finder_->open(by->mapToGlobal(QPoint(0, by->height() + 3)), 380, prompt, std::move(entries),
-                  [this](const QString& typed) { return whyNot(typed); }, std::move(useTyped), start);
+void QuestionLine::openFinder(QWidget* by, const QString& prompt, std::vector<FinderEntry> entries,
+                              std::function<void(const QString&)> useTyped, const QString& start) {
+    finder_->open(
+        by->mapToGlobal(QPoint(0, by->height() + 3)), 380, prompt, std::move(entries),
+        [this](const QString& typed) { return whyNot(typed); }, std::move(useTyped), start);
 }
 
 void QuestionLine::pickOutcome(QWidget* by) {
@@ -197,10 +209,12 @@ void QuestionLine::pickOutcome(QWidget* by) {
     if (const auto frame = session_.frame()) {
         for (const Variable& v : frame->table().variables) {
             const QString name = text(quotedName(v.name));
-            entries.push_back({name, measureTag(v.measure) + "  " + text(v.label), [put, name] { put(name); }});
+            entries.push_back(
+                {name, measureTag(v.measure) + "  " + text(v.label), [put, name] { put(name); }});
         }
     }
-    openFinder(by, tr("what to explain: a variable, or an expression such as ln(x)"), std::move(entries), put);
+    openFinder(by, tr("what to explain: a variable, or an expression such as ln(x)"),
+               std::move(entries), put);
 }
 
 void QuestionLine::addTerm(const std::string& expression) {
@@ -218,7 +232,8 @@ void QuestionLine::addTerm(const std::string& expression) {
 void QuestionLine::pickTerm(QWidget* by) {
     std::vector<FinderEntry> entries;
     for (const TermSet& set : session_.study().sets) {
-        entries.push_back({text("{" + set.name + "}"), tr("set of %1").arg(set.members.size()), [this, name = set.name] {
+        entries.push_back({text("{" + set.name + "}"), tr("set of %1").arg(set.members.size()),
+                           [this, name = set.name] {
                                Question next = *session_.question();
                                next.terms.push_back({Term::Kind::Set, {name}, false});
                                session_.putQuestion(next, tr("add {%1}").arg(text(name)));
@@ -227,19 +242,22 @@ void QuestionLine::pickTerm(QWidget* by) {
     if (const auto frame = session_.frame()) {
         for (const Variable& v : frame->table().variables) {
             const std::string name = quotedName(v.name);
-            entries.push_back({text(name), measureTag(v.measure) + "  " + text(v.label), [this, name] {
-                                   addTerm(name);
-                                   // Several terms are usually added in a row: the next finder stands ready.
-                                   openNext();
-                               }});
+            entries.push_back(
+                {text(name), measureTag(v.measure) + "  " + text(v.label), [this, name] {
+                     addTerm(name);
+                     // Several terms are usually added in a row: the next finder stands ready.
+                     openNext();
+                 }});
         }
     }
-    openFinder(by, tr("add a term: a variable, or an expression"), std::move(entries), [this](const QString& typed) { addTerm(utf8(typed)); });
+    openFinder(by, tr("add a term: a variable, or an expression"), std::move(entries),
+               [this](const QString& typed) { addTerm(utf8(typed)); });
 }
 
 void QuestionLine::openNext() {
     refresh();
-    if (auto* plus = findChild<QPushButton*>("slot:add"); plus != nullptr && !session_.question()->outcome.empty()) {
+    if (auto* plus = findChild<QPushButton*>("slot:add");
+        plus != nullptr && !session_.question()->outcome.empty()) {
         plus->setFocus();
         pickTerm(plus);
     } else if (auto* outcome = findChild<QPushButton*>("slot:outcome")) {
@@ -268,27 +286,41 @@ void QuestionLine::changeTerm(QWidget* by, std::size_t index) {
     if (term.kind == Term::Kind::Expression) {
         const QString name = text(term.parts.front());
         for (const auto& [shown, expression] : transformsOf(name)) {
-            entries.push_back({shown, tr("instead"), [put, e = expression, s = shown] { put(Term::expression(utf8(e)), tr("use %1").arg(s)); }});
+            entries.push_back({shown, tr("instead"), [put, e = expression, s = shown] {
+                                   put(Term::expression(utf8(e)), tr("use %1").arg(s));
+                               }});
         }
-        entries.push_back({QString("+ %1²").arg(name), tr("its square as well"), [insert, name] { insert(Term::expression(utf8(QString("power(%1, 2)").arg(name)))); }});
+        entries.push_back({QString("+ %1²").arg(name), tr("its square as well"), [insert, name] {
+                               insert(Term::expression(utf8(QString("power(%1, 2)").arg(name))));
+                           }});
         for (const Term& other : q->terms) {
             if (other.kind == Term::Kind::Expression && !(other == term)) {
-                entries.push_back({QString("+ %1 × %2").arg(name, text(other.parts.front())), tr("their product as well"),
-                                   [insert, a = term.parts.front(), b = other.parts.front()] { insert({Term::Kind::Product, {a, b}, false}); }});
+                entries.push_back({QString("+ %1 × %2").arg(name, text(other.parts.front())),
+                                   tr("their product as well"),
+                                   [insert, a = term.parts.front(), b = other.parts.front()] {
+                                       insert({Term::Kind::Product, {a, b}, false});
+                                   }});
             }
         }
     }
-    entries.push_back({term.muted ? tr("unmute") : tr("mute"), tr("M · keep it in the sentence, out of the model"), [this, index] { muteTerm(index); }});
+    entries.push_back({term.muted ? tr("unmute") : tr("mute"),
+                       tr("M · keep it in the sentence, out of the model"),
+                       [this, index] { muteTerm(index); }});
     entries.push_back({tr("take out"), tr("Delete"), [this, index] { removeTerm(index); }});
     const QString start = term.kind == Term::Kind::Expression ? QString() : QString();
-    openFinder(by, tr("change %1, or type an expression").arg(text(term.shown())), std::move(entries),
-               [put](const QString& typed) { put(Term::expression(utf8(typed)), tr("use %1").arg(typed)); }, start);
+    openFinder(
+        by, tr("change %1, or type an expression").arg(text(term.shown())), std::move(entries),
+        [put](const QString& typed) {
+            put(Term::expression(utf8(typed)), tr("use %1").arg(typed));
+        },
+        start);
 }
 
 void QuestionLine::muteTerm(std::size_t index) {
     Question next = *session_.question();
     next.terms[index].muted = !next.terms[index].muted;
-    session_.putQuestion(next, (next.terms[index].muted ? tr("mute %1") : tr("unmute %1")).arg(text(next.terms[index].shown())));
+    session_.putQuestion(next, (next.terms[index].muted ? tr("mute %1") : tr("unmute %1"))
+                                   .arg(text(next.terms[index].shown())));
 }
 
 void QuestionLine::removeTerm(std::size_t index) {
@@ -320,34 +352,52 @@ void QuestionLine::pickErrors(QWidget* by) {
         next.errors = spec;
         session_.putQuestion(next, tr("errors %1").arg(text(spec.shown())));
     };
-    entries.push_back({tr("classical"), tr("one spread, unrelated errors"), [put] { put(ErrorSpec{}); }});
-    const std::vector<std::pair<std::string, QString>> kinds = {{"HC3", tr("cautious in small samples")}, {"HC1", tr("n/(n − k)")}, {"HC0", tr("White 1980")}, {"HC2", tr("by leverage")}, {"HC4", tr("by strong leverage")}};
+    entries.push_back(
+        {tr("classical"), tr("one spread, unrelated errors"), [put] { put(ErrorSpec{}); }});
+    const std::vector<std::pair<std::string, QString>> kinds = {
+        {"HC3", tr("cautious in small samples")},
+        {"HC1", tr("n/(n − k)")},
+        {"HC0", tr("White 1980")},
+        {"HC2", tr("by leverage")},
+        {"HC4", tr("by strong leverage")}};
     for (const auto& [type, why] : kinds) {
-        entries.push_back({tr("robust (%1)").arg(text(type)), why, [put, t = type] { put(ErrorSpec{"robust", t, {}}); }});
+        entries.push_back({tr("robust (%1)").arg(text(type)), why, [put, t = type] {
+                               put(ErrorSpec{"robust", t, {}});
+                           }});
     }
     if (const auto frame = session_.frame()) {
         const ErrorSpec present = session_.question()->errors;
         for (const Variable& v : frame->table().variables) {
             if (isGrouping(v.measure) || v.measure == Measure::Count) {
-                entries.push_back({tr("clustered by %1").arg(text(v.name)), text(v.label), [put, name = v.name] { put(ErrorSpec{"clustered", "HC1", {name}}); }});
-                if (present.kind == "clustered" && present.by.size() == 1 && present.by.front() != v.name) {
-                    entries.push_back({tr("clustered by %1 and %2").arg(text(present.by.front()), text(v.name)), tr("two ways"),
-                                       [put, a = present.by.front(), name = v.name] { put(ErrorSpec{"clustered", "HC1", {a, name}}); }});
+                entries.push_back(
+                    {tr("clustered by %1").arg(text(v.name)), text(v.label), [put, name = v.name] {
+                         put(ErrorSpec{"clustered", "HC1", {name}});
+                     }});
+                if (present.kind == "clustered" && present.by.size() == 1 &&
+                    present.by.front() != v.name) {
+                    entries.push_back(
+                        {tr("clustered by %1 and %2").arg(text(present.by.front()), text(v.name)),
+                         tr("two ways"), [put, a = present.by.front(), name = v.name] {
+                             put(ErrorSpec{"clustered", "HC1", {a, name}});
+                         }});
                 }
             }
         }
     }
-    finder_->open(by->mapToGlobal(QPoint(0, by->height() + 3)), 380, tr("how the errors behave"), std::move(entries));
+    finder_->open(by->mapToGlobal(QPoint(0, by->height() + 3)), 380, tr("how the errors behave"),
+                  std::move(entries));
 }
 
 void QuestionLine::pickRule(QWidget* by) {
     const auto put = [this](const QString& rule) {
         Question next = *session_.question();
         next.where = utf8(rule);
-        session_.putQuestion(next, rule.isEmpty() ? tr("all rows of the sample") : tr("among %1").arg(rule));
+        session_.putQuestion(
+            next, rule.isEmpty() ? tr("all rows of the sample") : tr("among %1").arg(rule));
     };
     std::vector<FinderEntry> entries = {{tr("all rows of the sample"), {}, [put] { put({}); }}};
-    openFinder(by, tr("a condition, such as age > 30 and zone = 'Ridge'"), std::move(entries), put, text(session_.question()->where));
+    openFinder(by, tr("a condition, such as age > 30 and zone = 'Ridge'"), std::move(entries), put,
+               text(session_.question()->where));
 }
 
 void QuestionLine::pickWeights(QWidget* by) {
@@ -355,40 +405,53 @@ void QuestionLine::pickWeights(QWidget* by) {
         Question next = *session_.question();
         next.weightKind = kind;
         next.weight = name;
-        session_.putQuestion(next, kind == WeightKind::None ? tr("no weights") : tr("weighted by %1").arg(text(name)));
+        session_.putQuestion(next, kind == WeightKind::None ? tr("no weights")
+                                                            : tr("weighted by %1").arg(text(name)));
     };
-    std::vector<FinderEntry> entries = {{tr("no weights"), {}, [put] { put(WeightKind::None, {}); }}};
+    std::vector<FinderEntry> entries = {
+        {tr("no weights"), {}, [put] { put(WeightKind::None, {}); }}};
     if (const auto frame = session_.frame()) {
         for (const Variable& v : frame->table().variables) {
             if (!frame->column(v.name)->isText()) {
-                for (const WeightKind kind : {WeightKind::Sampling, WeightKind::Frequency, WeightKind::Precision}) {
-                    entries.push_back({text(v.name), text(weightName(kind)), [put, kind, name = v.name] { put(kind, name); }});
+                for (const WeightKind kind :
+                     {WeightKind::Sampling, WeightKind::Frequency, WeightKind::Precision}) {
+                    entries.push_back({text(v.name), text(weightName(kind)),
+                                       [put, kind, name = v.name] { put(kind, name); }});
                 }
             }
         }
     }
-    finder_->open(by->mapToGlobal(QPoint(0, by->height() + 3)), 380, tr("weight: a variable and its kind"), std::move(entries));
+    finder_->open(by->mapToGlobal(QPoint(0, by->height() + 3)), 380,
+                  tr("weight: a variable and its kind"), std::move(entries));
 }
 
 void QuestionLine::pickQuestion(QWidget* by) {
     std::vector<FinderEntry> entries;
     for (const Question& q : session_.study().questions) {
-        entries.push_back({text(q.title.empty() ? q.id : q.title), text(questionSentence(q)), [this, id = q.id] { session_.setQuestion(id); }});
+        entries.push_back({text(q.title.empty() ? q.id : q.title), text(questionSentence(q)),
+                           [this, id = q.id] { session_.setQuestion(id); }});
     }
     entries.push_back({tr("new question"), "Ctrl+N", [this] { session_.startQuestion(); }});
     entries.push_back({tr("variant of this one"), "Ctrl+D", [this] { session_.startVariant(); }});
-    entries.push_back({tr("make it the lead"), tr("the one reported first"), [this] { session_.edit(MakeLead{session_.question()->id}, tr("make %1 the lead").arg(text(session_.question()->title))); }});
+    entries.push_back({tr("make it the lead"), tr("the one reported first"), [this] {
+                           session_.edit(
+                               MakeLead{session_.question()->id},
+                               tr("make %1 the lead").arg(text(session_.question()->title)));
+                       }});
     entries.push_back({tr("remove this question"), tr("can be undone"), [this] {
                            const Question gone = *session_.question();
-                           session_.edit(RemoveQuestion{gone.id}, tr("remove %1").arg(text(gone.title)));
+                           session_.edit(RemoveQuestion{gone.id},
+                                         tr("remove %1").arg(text(gone.title)));
                        }});
-    finder_->open(by->mapToGlobal(QPoint(0, by->height() + 3)), 460, tr("a question, or type a new title for this one"), std::move(entries),
-                  [](const QString&) { return QString(); },
-                  [this](const QString& title) {
-                      Question next = *session_.question();
-                      next.title = utf8(title);
-                      session_.putQuestion(next, tr("call it %1").arg(title));
-                  });
+    finder_->open(
+        by->mapToGlobal(QPoint(0, by->height() + 3)), 460,
+        tr("a question, or type a new title for this one"), std::move(entries),
+        [](const QString&) { return QString(); },
+        [this](const QString& title) {
+            Question next = *session_.question();
+            next.title = utf8(title);
+            session_.putQuestion(next, tr("call it %1").arg(title));
+        });
 }
 
 bool QuestionLine::eventFilter(QObject* watched, QEvent* event) {
@@ -404,7 +467,8 @@ bool QuestionLine::eventFilter(QObject* watched, QEvent* event) {
             removeTerm(index);
             return true;
         }
-        if ((key->key() == Qt::Key_Left || key->key() == Qt::Key_Right) && key->modifiers().testFlag(Qt::AltModifier)) {
+        if ((key->key() == Qt::Key_Left || key->key() == Qt::Key_Right) &&
+            key->modifiers().testFlag(Qt::AltModifier)) {
             moveTerm(index, key->key() == Qt::Key_Left ? -1 : 1);
             return true;
         }
@@ -428,7 +492,8 @@ void QuestionLine::dropEvent(QDropEvent* event) {
     for (int row = 0; row < dropped.rowCount(); ++row) {
         const QString name = dropped.item(row)->text();
         const QWidget* under = childAt(event->position().toPoint());
-        if (under != nullptr && under->objectName() == "slot:outcome" && session_.question() != nullptr) {
+        if (under != nullptr && under->objectName() == "slot:outcome" &&
+            session_.question() != nullptr) {
             Question next = *session_.question();
             next.outcome = quotedName(utf8(name));
             session_.putQuestion(next, tr("explain %1").arg(name));

@@ -12,10 +12,15 @@
 namespace rapporto::app {
 
 Finder::Finder(QWidget* parent)
-    : QFrame(parent, Qt::Popup), field_(new QLineEdit(this)), list_(new QListWidget(this)), hint_(new QLabel(this)) {
+    : QFrame(parent, Qt::Popup),
+      field_(new QLineEdit(this)),
+      list_(new QListWidget(this)),
+      hint_(new QLabel(this)) {
     setObjectName("finder");
-    setStyleSheet("#finder{background:white;border:1px solid #14606B} QListWidget{background:white;border:0} QListWidget::item{padding:4px 6px} "
-                  "QListWidget::item:selected{background:#E6EEEE;color:#232733}");
+    setStyleSheet(
+        "#finder{background:white;border:1px solid #14606B} QListWidget{background:white;border:0} "
+        "QListWidget::item{padding:4px 6px} "
+        "QListWidget::item:selected{background:#E6EEEE;color:#232733}");
     auto* layout = new QVBoxLayout(this);
     layout->setContentsMargins(8, 8, 8, 6);
     layout->setSpacing(4);
@@ -35,7 +40,8 @@ Finder::Finder(QWidget* parent)
 }
 
 void Finder::open(QPoint at, int width, const QString& prompt, std::vector<FinderEntry> entries,
-                  std::function<QString(const QString&)> typed, std::function<void(const QString&)> useTyped, const QString& start) {
+                  std::function<QString(const QString&)> typed,
+                  std::function<void(const QString&)> useTyped, const QString& start) {
     entries_ = std::move(entries);
     typed_ = std::move(typed);
     useTyped_ = std::move(useTyped);
@@ -55,9 +61,11 @@ void Finder::narrow() {
     bool exact = false;
     for (std::size_t e = 0; e < entries_.size(); ++e) {
         const FinderEntry& entry = entries_[e];
-        const bool fits = sought.isEmpty() || entry.label.contains(sought, Qt::CaseInsensitive) || entry.detail.contains(sought, Qt::CaseInsensitive);
+        const bool fits = sought.isEmpty() || entry.label.contains(sought, Qt::CaseInsensitive) ||
+                          entry.detail.contains(sought, Qt::CaseInsensitive);
         if (fits) {
-            auto* item = new QListWidgetItem(entry.detail.isEmpty() ? entry.label : entry.label + "   " + entry.detail, list_);
+            auto* item = new QListWidgetItem(
+                entry.detail.isEmpty() ? entry.label : entry.label + "   " + entry.detail, list_);
             item->setData(Qt::UserRole, static_cast<int>(e));
             exact = exact || entry.label == sought;
         }
@@ -70,7 +78,11 @@ void Finder::narrow() {
             item->setData(Qt::UserRole, -1);
             item->setForeground(colour::kAccent);
             // What was typed in full comes first when it is more than the start of a name.
-            list_->insertItem(list_->count() > 0 && !sought.contains(QRegularExpression("[^A-Za-z0-9_]")) ? list_->count() : 0, item);
+            list_->insertItem(
+                list_->count() > 0 && !sought.contains(QRegularExpression("[^A-Za-z0-9_]"))
+                    ? list_->count()
+                    : 0,
+                item);
         } else if (list_->count() == 0) {
             hint_->setText(why);
         }
@@ -101,12 +113,21 @@ bool Finder::eventFilter(QObject* watched, QEvent* event) {
         const auto* key = static_cast<QKeyEvent*>(event);
         const int row = list_->currentRow();
         switch (key->key()) {
-            case Qt::Key_Down: list_->setCurrentRow(std::min(row + 1, list_->count() - 1)); return true;
-            case Qt::Key_Up: list_->setCurrentRow(std::max(row - 1, 0)); return true;
+            case Qt::Key_Down:
+                list_->setCurrentRow(std::min(row + 1, list_->count() - 1));
+                return true;
+            case Qt::Key_Up:
+                list_->setCurrentRow(std::max(row - 1, 0));
+                return true;
             case Qt::Key_Return:
-            case Qt::Key_Enter: choose(); return true;
-            case Qt::Key_Escape: close(); return true;
-            default: break;
+            case Qt::Key_Enter:
+                choose();
+                return true;
+            case Qt::Key_Escape:
+                close();
+                return true;
+            default:
+                break;
         }
     }
     return QFrame::eventFilter(watched, event);

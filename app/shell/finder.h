@@ -28,8 +28,8 @@ class Finder : public QFrame {
 
     /// @param typed  checks a text: an empty answer means it can be used, then `useTyped` gets it.
     void open(QPoint at, int width, const QString& prompt, std::vector<FinderEntry> entries,
-              std::function<QString(const QString&)> typed = {}, std::function<void(const QString&)> useTyped = {},
-              const QString& start = {});
+              std::function<QString(const QString&)> typed = {},
+              std::function<void(const QString&)> useTyped = {}, const QString& start = {});
 
   protected:
     bool eventFilter(QObject* watched, QEvent* event) override;

@@ -20,23 +20,30 @@ QSize FlowLayout::minimumSize() const {
 }
 
 int FlowLayout::place(const QRect& rect, bool apply) const {
-    int x = rect.x();
     int y = rect.y();
-    int line = 0;
-    for (QLayoutItem* item : items_) {
-        const QSize size = item->sizeHint();
-        if (x > rect.x() && x + size.width() > rect.right()) {
-            x = rect.x();
-            y += line + 6;
-            line = 0;
+    for (qsizetype first = 0; first < items_.size();) {
+        // One line: as many as fit, centred on its middle.
+        int x = rect.x();
+        int line = 0;
+        qsizetype last = first;
+        while (last < items_.size() &&
+               (last == first || x + items_[last]->sizeHint().width() <= rect.right())) {
+            x += items_[last]->sizeHint().width() + gap_;
+            line = std::max(line, items_[last]->sizeHint().height());
+            ++last;
         }
-        if (apply) {
-            item->setGeometry(QRect(QPoint(x, y), size));
+        x = rect.x();
+        for (qsizetype i = first; i < last; ++i) {
+            const QSize size = items_[i]->sizeHint();
+            if (apply) {
+                items_[i]->setGeometry(QRect(QPoint(x, y + (line - size.height()) / 2), size));
+            }
+            x += size.width() + gap_;
         }
-        x += size.width() + gap_;
-        line = std::max(line, size.height());
+        first = last;
+        y += line + (first < items_.size() ? 6 : 0);
     }
-    return y + line - rect.y();
+    return y - rect.y();
 }
 
 }  // namespace rapporto::app

@@ -77,7 +77,12 @@ MainWindow::MainWindow(QWidget* parent) : QMainWindow(parent), finder_(new Finde
     data_ = new DataStage(session_, this);
     explore_ = new ExploreStage(session_, this);
     report_ = new ReportStage(session_, this);
-    all_ = {data_, explore_, new ModelStage(session_, this), new ChecksStage(session_, this), new CompareStage(session_, this), report_};
+    all_ = {data_,
+            explore_,
+            new ModelStage(session_, this),
+            new ChecksStage(session_, this),
+            new CompareStage(session_, this),
+            report_};
     for (Stage* stage : all_) {
         stages_->addWidget(stage);
         connect(stage, &Stage::readingChanged, this, [this, stage] {
@@ -151,7 +156,9 @@ QWidget* MainWindow::makeTop() {
     layout->addWidget(route_, 1);
     auto* find = new QPushButton(tr("find anything      Ctrl K"), top);
     find->setObjectName("findAnything");
-    find->setStyleSheet("QPushButton{background:#FAF8F3;border:1px solid #D9D2C3;color:#6B6F7B;padding:5px 10px}QPushButton:hover,QPushButton:focus{border-color:#14606B;text-decoration:none}");
+    find->setStyleSheet(
+        "QPushButton{background:#FAF8F3;border:1px solid #D9D2C3;color:#6B6F7B;padding:5px "
+        "10px}QPushButton:hover,QPushButton:focus{border-color:#14606B;text-decoration:none}");
     connect(find, &QPushButton::clicked, this, &MainWindow::find);
     layout->addWidget(find);
     return top;
@@ -161,7 +168,8 @@ QWidget* MainWindow::makeStatus() {
     auto* status = new QWidget(this);
     status->setObjectName("status");
     status->setAttribute(Qt::WA_StyledBackground);
-    status->setStyleSheet("#status{background:#F1EDE4;border-top:1px solid #D9D2C3} QLabel{color:#6B6F7B}");
+    status->setStyleSheet(
+        "#status{background:#F1EDE4;border-top:1px solid #D9D2C3} QLabel{color:#6B6F7B}");
     status->setFixedHeight(28);
     auto* layout = new QHBoxLayout(status);
     layout->setContentsMargins(18, 0, 16, 0);
@@ -185,7 +193,8 @@ QWidget* MainWindow::makeStatus() {
 }
 
 void MainWindow::makeActions() {
-    const auto add = [this](const QString& name, const QList<QKeySequence>& keys, std::function<void()> act) {
+    const auto add = [this](const QString& name, const QList<QKeySequence>& keys,
+                            std::function<void()> act) {
         auto* action = new QAction(name, this);
         action->setShortcuts(keys);
         connect(action, &QAction::triggered, this, std::move(act));
@@ -205,12 +214,17 @@ void MainWindow::makeActions() {
         showStage(2);
         question_->openNext();
     });
-    add(tr("Variant of this question"), {QKeySequence("Ctrl+D")}, [this] { session_.startVariant(); });
+    add(tr("Variant of this question"), {QKeySequence("Ctrl+D")},
+        [this] { session_.startVariant(); });
     add(tr("Undo"), {QKeySequence::Undo}, [this] { session_.undo(); });
-    add(tr("Redo"), {QKeySequence("Ctrl+Shift+Z"), QKeySequence("Ctrl+Y")}, [this] { session_.redo(); });
-    add(tr("Set selected rows aside"), {QKeySequence::Delete}, [this] { session_.setSelectedAside({}); });
-    add(tr("Set selected rows aside, with a reason"), {QKeySequence("Shift+Delete")}, [this] { setAsideAsking(); });
-    add(tr("Send to the report"), {QKeySequence("Ctrl+Return")}, [this] { report_->addPresentQuestion(); });
+    add(tr("Redo"), {QKeySequence("Ctrl+Shift+Z"), QKeySequence("Ctrl+Y")},
+        [this] { session_.redo(); });
+    add(tr("Set selected rows aside"), {QKeySequence::Delete},
+        [this] { session_.setSelectedAside({}); });
+    add(tr("Set selected rows aside, with a reason"), {QKeySequence("Shift+Delete")},
+        [this] { setAsideAsking(); });
+    add(tr("Send to the report"), {QKeySequence("Ctrl+Return")},
+        [this] { report_->addPresentQuestion(); });
     add(tr("Back"), {QKeySequence("Alt+Left")}, [this] {
         if (!back_.empty()) {
             forward_.push_back(stage_);
@@ -257,7 +271,8 @@ void MainWindow::refresh() {
     } else if (session_.path().isEmpty()) {
         saved_->setText(tr("not saved yet"));
     } else {
-        saved_->setText((session_.isSaved() ? tr("saved") : tr("changed")) + " · " + session_.path().section('/', -1));
+        saved_->setText((session_.isSaved() ? tr("saved") : tr("changed")) + " · " +
+                        session_.path().section('/', -1));
     }
     Stage* present = all_[static_cast<std::size_t>(stage_)];
     roster_->refresh();
@@ -273,7 +288,9 @@ void MainWindow::refresh() {
     refreshStatus();
 }
 
-void MainWindow::refreshReading() { reading_->show(all_[static_cast<std::size_t>(stage_)]->reading()); }
+void MainWindow::refreshReading() {
+    reading_->show(all_[static_cast<std::size_t>(stage_)]->reading());
+}
 
 void MainWindow::refreshStatus() {
     const auto answer = session_.answer();
@@ -292,10 +309,12 @@ void MainWindow::refreshStatus() {
     }
     const Progress progress = session_.bench().progress();
     const bool busy = progress.busy();
-    progress_->setText(busy ? tr("computing %1 of %2").arg(progress.ready + 1).arg(progress.wanted) : QString());
+    progress_->setText(busy ? tr("computing %1 of %2").arg(progress.ready + 1).arg(progress.wanted)
+                            : QString());
     stop_->setVisible(busy);
     if (session_.pending() && !session_.pending()->import && !session_.pending()->refusal) {
-        progress_->setText(tr("reading %1 %").arg(static_cast<int>(100.0 * session_.pending()->job.done())));
+        progress_->setText(
+            tr("reading %1 %").arg(static_cast<int>(100.0 * session_.pending()->job.done())));
     }
     const std::string undo = session_.bench().undoLabel();
     undo_->setText(undo.empty() ? QString() : tr("undo: %1").arg(text(undo)));
@@ -307,7 +326,9 @@ void MainWindow::say(const QString& what, bool warning) {
     auto* note = new QLabel(what, this);
     note->setObjectName(warning ? "refusal" : "told");
     note->setWordWrap(true);
-    note->setStyleSheet(QString("background:white;border:1px solid %1;border-left:3px solid %1;padding:9px 12px;color:#232733").arg(warning ? "#A4513A" : "#5B7B3A"));
+    note->setStyleSheet(QString("background:white;border:1px solid %1;border-left:3px solid "
+                                "%1;padding:9px 12px;color:#232733")
+                            .arg(warning ? "#A4513A" : "#5B7B3A"));
     note->setFixedWidth(420);
     note->setMinimumHeight(note->heightForWidth(396) + 20);
     note->move(width() - 440, height() - 28 - note->minimumHeight() - 12);
@@ -320,7 +341,9 @@ void MainWindow::openPath(const QString& path) {
 }
 
 void MainWindow::open() {
-    const QString path = QFileDialog::getOpenFileName(this, tr("Open a table or a study"), {}, tr("Tables and studies (*.csv *.tsv *.txt *.rapporto);;All files (*)"));
+    const QString path = QFileDialog::getOpenFileName(
+        this, tr("Open a table or a study"), {},
+        tr("Tables and studies (*.csv *.tsv *.txt *.rapporto);;All files (*)"));
     if (!path.isEmpty()) {
         openPath(path);
     }
@@ -331,7 +354,9 @@ void MainWindow::save() {
 }
 
 void MainWindow::saveAs() {
-    QString path = QFileDialog::getSaveFileName(this, tr("Save the study"), text(session_.study().title) + ".rapporto", tr("Studies (*.rapporto)"));
+    QString path = QFileDialog::getSaveFileName(this, tr("Save the study"),
+                                                text(session_.study().title) + ".rapporto",
+                                                tr("Studies (*.rapporto)"));
     if (!path.isEmpty()) {
         path += path.endsWith(".rapporto") ? "" : ".rapporto";
         session_.saveStudy(path);
@@ -341,7 +366,9 @@ void MainWindow::saveAs() {
 void MainWindow::paste() {
     const QString cells = QApplication::clipboard()->text();
     if (cells.trimmed().isEmpty()) {
-        say(tr("The clipboard holds no cells. Copy a block in a sheet, header row and all, then paste here."), true);
+        say(tr("The clipboard holds no cells. Copy a block in a sheet, header row and all, then "
+               "paste here."),
+            true);
         return;
     }
     session_.beginPaste(cells.toUtf8());
@@ -352,14 +379,17 @@ void MainWindow::setAsideAsking() {
         return;
     }
     // A field in place: the finder takes the reason.
-    finder_->open(mapToGlobal(QPoint(width() / 2 - 190, 120)), 380, tr("why are these rows set aside?"), {}, [](const QString&) { return QString(); },
-                  [this](const QString& reason) { session_.setSelectedAside(reason); });
+    finder_->open(
+        mapToGlobal(QPoint(width() / 2 - 190, 120)), 380, tr("why are these rows set aside?"), {},
+        [](const QString&) { return QString(); },
+        [this](const QString& reason) { session_.setSelectedAside(reason); });
 }
 
 void MainWindow::find() {
     std::vector<FinderEntry> entries;
     for (const Question& q : session_.study().questions) {
-        entries.push_back({text(q.title.empty() ? q.id : q.title), tr("question · ") + text(questionSentence(q)), [this, id = q.id] {
+        entries.push_back({text(q.title.empty() ? q.id : q.title),
+                           tr("question · ") + text(questionSentence(q)), [this, id = q.id] {
                                session_.setQuestion(id);
                                if (stage_ < 2) {
                                    showStage(2);
@@ -368,16 +398,19 @@ void MainWindow::find() {
     }
     if (const auto frame = session_.frame()) {
         for (const Variable& v : frame->table().variables) {
-            entries.push_back({text(v.name), tr("variable · ") + text(v.label), [this, name = v.name] {
-                                   showStage(0);
-                                   data_->showVariable(name);
-                               }});
+            entries.push_back(
+                {text(v.name), tr("variable · ") + text(v.label), [this, name = v.name] {
+                     showStage(0);
+                     data_->showVariable(name);
+                 }});
         }
     }
     for (QAction* action : actions()) {
-        entries.push_back({action->text(), tr("action · ") + action->shortcut().toString(), [action] { action->trigger(); }});
+        entries.push_back({action->text(), tr("action · ") + action->shortcut().toString(),
+                           [action] { action->trigger(); }});
     }
-    finder_->open(mapToGlobal(QPoint(width() - 496, 60)), 480, tr("a variable, a question, an action"), std::move(entries));
+    finder_->open(mapToGlobal(QPoint(width() - 496, 60)), 480,
+                  tr("a variable, a question, an action"), std::move(entries));
 }
 
 void MainWindow::keyPressEvent(QKeyEvent* event) {
@@ -402,9 +435,12 @@ void MainWindow::dropEvent(QDropEvent* event) {
 }
 
 void MainWindow::closeEvent(QCloseEvent* event) {
-    const bool worth = session_.hasTable() && !session_.isSaved() && (!session_.study().questions.empty() || !session_.path().isEmpty());
+    const bool worth = session_.hasTable() && !session_.isSaved() &&
+                       (!session_.study().questions.empty() || !session_.path().isEmpty());
     if (worth && qEnvironmentVariableIsEmpty("RAPPORTO_UNATTENDED")) {
-        const auto answer = QMessageBox::question(this, tr("Rapporto"), tr("The study has changes that are not saved."), QMessageBox::Save | QMessageBox::Discard | QMessageBox::Cancel);
+        const auto answer = QMessageBox::question(
+            this, tr("Rapporto"), tr("The study has changes that are not saved."),
+            QMessageBox::Save | QMessageBox::Discard | QMessageBox::Cancel);
         if (answer == QMessageBox::Cancel) {
             event->ignore();
             return;

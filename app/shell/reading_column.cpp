@@ -13,7 +13,7 @@ namespace rapporto::app {
 namespace {
 
 QLabel* paragraph(const QString& rich, QWidget* parent) {
-    auto* label = new QLabel("<div style=\"line-height:145%\">" + rich + "</div>", parent);
+    auto* label = new QLabel("<div style=\"line-height:122%\">" + rich + "</div>", parent);
     label->setWordWrap(true);
     label->setTextFormat(Qt::RichText);
     label->setTextInteractionFlags(Qt::TextSelectableByMouse);
@@ -82,8 +82,12 @@ void ReadingColumn::show(const ReadingContent& content) {
             button->setAccessibleDescription(content.actions[a].why);
             auto* inner = new QVBoxLayout(button);
             inner->setContentsMargins(12, 7, 8, 7);
-            auto* words = paragraph("<b style=\"color:#14606B\">" + content.actions[a].label.toHtmlEscaped() + "</b>" +
-                                        (content.actions[a].why.isEmpty() ? "" : " — " + content.actions[a].why.toHtmlEscaped()), button);
+            auto* words = paragraph("<b style=\"color:#14606B\">" +
+                                        content.actions[a].label.toHtmlEscaped() + "</b>" +
+                                        (content.actions[a].why.isEmpty()
+                                             ? ""
+                                             : " — " + content.actions[a].why.toHtmlEscaped()),
+                                    button);
             words->setTextInteractionFlags(Qt::NoTextInteraction);
             words->setAttribute(Qt::WA_TransparentForMouseEvents);
             inner->addWidget(words);

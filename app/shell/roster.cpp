@@ -24,17 +24,20 @@ class RosterDelegate : public QStyledItemDelegate {
   public:
     using QStyledItemDelegate::QStyledItemDelegate;
 
-    [[nodiscard]] QSize sizeHint(const QStyleOptionViewItem& /*option*/, const QModelIndex& index) const override {
+    [[nodiscard]] QSize sizeHint(const QStyleOptionViewItem& /*option*/,
+                                 const QModelIndex& index) const override {
         return {180, index.data(kSection).toBool() ? 28 : 37};
     }
 
-    void paint(QPainter* painter, const QStyleOptionViewItem& option, const QModelIndex& index) const override {
+    void paint(QPainter* painter, const QStyleOptionViewItem& option,
+               const QModelIndex& index) const override {
         painter->save();
         const QRect r = option.rect;
         if (index.data(kSection).toBool()) {
             painter->setFont(paperFont(14, true));
             painter->setPen(colour::kSoft);
-            painter->drawText(r.adjusted(16, 6, 0, 0), Qt::AlignLeft | Qt::AlignVCenter, index.data(Qt::DisplayRole).toString());
+            painter->drawText(r.adjusted(16, 6, 0, 0), Qt::AlignLeft | Qt::AlignVCenter,
+                              index.data(Qt::DisplayRole).toString());
             painter->restore();
             return;
         }
@@ -44,27 +47,36 @@ class RosterDelegate : public QStyledItemDelegate {
         }
         painter->setFont(interfaceFont(11));
         painter->setPen(colour::kAccent);
-        painter->drawText(QRect(r.left() + 14, r.top() + 4, 30, 16), Qt::AlignLeft | Qt::AlignVCenter, index.data(kTag).toString());
+        painter->drawText(QRect(r.left() + 14, r.top() + 4, 30, 16),
+                          Qt::AlignLeft | Qt::AlignVCenter, index.data(kTag).toString());
         const int left = r.left() + 46;
         const int bars = r.right() - 70;
         painter->setFont(interfaceFont(13));
         painter->setPen(colour::kInk);
-        painter->drawText(QRect(left, r.top() + 3, bars - left - 4, 17), Qt::AlignLeft | Qt::AlignVCenter,
-                          painter->fontMetrics().elidedText(index.data(Qt::DisplayRole).toString(), Qt::ElideRight, bars - left - 4));
+        painter->drawText(QRect(left, r.top() + 3, bars - left - 4, 17),
+                          Qt::AlignLeft | Qt::AlignVCenter,
+                          painter->fontMetrics().elidedText(index.data(Qt::DisplayRole).toString(),
+                                                            Qt::ElideRight, bars - left - 4));
         painter->setFont(interfaceFont(11));
         painter->setPen(colour::kSoft);
-        painter->drawText(QRect(left, r.top() + 20, bars - left + 4, 14), Qt::AlignLeft | Qt::AlignVCenter,
-                          painter->fontMetrics().elidedText(index.data(kDetail).toString(), Qt::ElideRight, bars - left));
+        painter->drawText(QRect(left, r.top() + 20, bars - left + 4, 14),
+                          Qt::AlignLeft | Qt::AlignVCenter,
+                          painter->fontMetrics().elidedText(index.data(kDetail).toString(),
+                                                            Qt::ElideRight, bars - left));
         const QVariantList heights = index.data(kBars).toList();
-        const double w = 58.0 / std::max<double>(static_cast<double>(heights.size()), 1.0);
+        const double w =
+            std::min(58.0 / std::max<double>(static_cast<double>(heights.size()), 1.0), 11.0);
         for (int b = 0; b < heights.size(); ++b) {
-            const double h = std::max(heights[b].toDouble() * 15.0, heights[b].toDouble() > 0 ? 1.0 : 0.0);
-            painter->fillRect(QRectF(bars + b * w, r.top() + 20 - h, std::max(w - 1.0, 1.0), h), colour::kBars);
+            const double h =
+                std::max(heights[b].toDouble() * 15.0, heights[b].toDouble() > 0 ? 1.0 : 0.0);
+            painter->fillRect(QRectF(bars + b * w, r.top() + 20 - h, std::max(w - 1.0, 1.0), h),
+                              colour::kBars);
         }
         if (const QString badge = index.data(kBadge).toString(); !badge.isEmpty()) {
             painter->setPen(colour::kOchreText);
             painter->setFont(interfaceFont(10));
-            painter->drawText(QRect(bars - 20, r.top() + 21, 80, 13), Qt::AlignRight | Qt::AlignVCenter, badge);
+            painter->drawText(QRect(bars - 20, r.top() + 21, 80, 13),
+                              Qt::AlignRight | Qt::AlignVCenter, badge);
         }
         painter->restore();
     }
@@ -107,19 +119,30 @@ std::set<std::string> namesInQuestion(const Session& session) {
 
 QString measureTag(Measure measure) {
     switch (measure) {
-        case Measure::Quantity: return "1.5";
-        case Measure::Count: return "3";
-        case Measure::YesNo: return "0|1";
-        case Measure::Groups: return "a·b";
-        case Measure::OrderedGroups: return "a<b";
-        case Measure::Date: return "d/m";
-        case Measure::Text: return "“t”";
+        case Measure::Quantity:
+            return "1.5";
+        case Measure::Count:
+            return "3";
+        case Measure::YesNo:
+            return "0|1";
+        case Measure::Groups:
+            return "a·b";
+        case Measure::OrderedGroups:
+            return "a<b";
+        case Measure::Date:
+            return "d/m";
+        case Measure::Text:
+            return "“t”";
     }
     return {};
 }
 
 Roster::Roster(Session& session, QWidget* parent)
-    : QWidget(parent), session_(session), search_(new QLineEdit(this)), list_(new QListView(this)), model_(new QStandardItemModel(this)) {
+    : QWidget(parent),
+      session_(session),
+      search_(new QLineEdit(this)),
+      list_(new QListView(this)),
+      model_(new QStandardItemModel(this)) {
     setMinimumWidth(200);
     auto* layout = new QVBoxLayout(this);
     layout->setContentsMargins(0, 14, 0, 0);
@@ -141,12 +164,15 @@ Roster::Roster(Session& session, QWidget* parent)
     list_->setEditTriggers(QAbstractItemView::NoEditTriggers);
     list_->setUniformItemSizes(false);
     connect(search_, &QLineEdit::textChanged, this, &Roster::rebuild);
-    connect(list_->selectionModel(), &QItemSelectionModel::currentChanged, this, [this](const QModelIndex& index) {
-        if (index.isValid() && !index.data(kSection).toBool() && list_->hasFocus()) {
-            emit variablePicked(utf8(index.data(kName).toString()));
-        }
+    connect(list_->selectionModel(), &QItemSelectionModel::currentChanged, this,
+            [this](const QModelIndex& index) {
+                if (index.isValid() && !index.data(kSection).toBool() && list_->hasFocus()) {
+                    emit variablePicked(utf8(index.data(kName).toString()));
+                }
+            });
+    connect(list_, &QListView::activated, this, [this](const QModelIndex& index) {
+        emit variableActivated(utf8(index.data(kName).toString()));
     });
-    connect(list_, &QListView::activated, this, [this](const QModelIndex& index) { emit variableActivated(utf8(index.data(kName).toString())); });
 }
 
 void Roster::refresh() { rebuild(); }
@@ -162,20 +188,30 @@ void Roster::rebuild() {
         item->setFlags(Qt::NoItemFlags);
         model_->appendRow(item);
     };
+
     struct Entry {
         int section;
         const Variable* variable;
     };
+
     std::vector<Entry> entries;
     if (frame) {
         for (const Variable& v : frame->table().variables) {
-            if (!text(v.name).contains(search_->text(), Qt::CaseInsensitive) && !text(v.label).contains(search_->text(), Qt::CaseInsensitive)) {
+            if (!text(v.name).contains(search_->text(), Qt::CaseInsensitive) &&
+                !text(v.label).contains(search_->text(), Qt::CaseInsensitive)) {
                 continue;
             }
             const int section = used.contains(v.name) ? 0 : v.expression.empty() ? 2 : 1;
             entries.push_back({section, &v});
             const auto fact = session_.facts().find(v.name);
-            signature += QString("|%1:%2:%3:%4:%5:%6").arg(text(v.name)).arg(section).arg(static_cast<int>(v.measure)).arg(text(v.label), text(v.expression)).arg(fact == session_.facts().end() ? -1 : static_cast<int>(fact->second.missing));
+            signature +=
+                QString("|%1:%2:%3:%4:%5:%6")
+                    .arg(text(v.name))
+                    .arg(section)
+                    .arg(static_cast<int>(v.measure))
+                    .arg(text(v.label), text(v.expression))
+                    .arg(fact == session_.facts().end() ? -1
+                                                        : static_cast<int>(fact->second.missing));
         }
     }
     for (const auto& [name, why] : frame ? frame->broken() : std::map<std::string, Refusal>()) {
@@ -201,7 +237,10 @@ void Roster::rebuild() {
             const Variable& v = *entry.variable;
             auto* item = new QStandardItem(text(v.name));
             item->setData(text(v.name), kName);
-            item->setData(text(v.expression.empty() ? v.label + (v.unit.empty() ? "" : ", " + v.unit) : v.expression), kDetail);
+            item->setData(
+                text(v.expression.empty() ? v.label + (v.unit.empty() ? "" : ", " + v.unit)
+                                          : v.expression),
+                kDetail);
             item->setData(measureTag(v.measure), kTag);
             item->setToolTip(text(v.shown()));
             const auto fact = session_.facts().find(v.name);
@@ -212,7 +251,8 @@ void Roster::rebuild() {
                 }
                 item->setData(bars, kBars);
                 if (fact->second.missing > 0) {
-                    item->setData(tr("%1 missing").arg(text(countText(fact->second.missing))), kBadge);
+                    item->setData(tr("%1 missing").arg(text(countText(fact->second.missing))),
+                                  kBadge);
                 }
             }
             model_->appendRow(item);

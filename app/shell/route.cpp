@@ -9,7 +9,8 @@
 namespace rapporto::app {
 
 QStringList stageNames() {
-    return {Route::tr("Data"), Route::tr("Explore"), Route::tr("Model"), Route::tr("Checks"), Route::tr("Compare"), Route::tr("Report")};
+    return {Route::tr("Data"),   Route::tr("Explore"), Route::tr("Model"),
+            Route::tr("Checks"), Route::tr("Compare"), Route::tr("Report")};
 }
 
 Route::Route(QWidget* parent) : QWidget(parent) {
@@ -43,7 +44,10 @@ void Route::paintEvent(QPaintEvent* /*event*/) {
     const QStringList names = stageNames();
     for (int s = 0; s < 6; ++s) {
         const bool here = s == stage_;
-        painter.setPen(QPen(here ? colour::kAccent : s == hovered_ ? colour::kInk : colour::kSoft, 1.4));
+        painter.setPen(QPen(here            ? colour::kAccent
+                            : s == hovered_ ? colour::kInk
+                                            : colour::kSoft,
+                            1.4));
         painter.setBrush(here ? colour::kAccent : colour::kGround);
         const double r = here ? 6.5 : 4.0;
         painter.drawEllipse(QPointF(centre(s), 19), r, r);
@@ -59,12 +63,15 @@ void Route::paintEvent(QPaintEvent* /*event*/) {
         painter.setPen(colour::kSoft);
         if (s < states_.size()) {
             painter.drawText(QRectF(centre(s) - w / 2, 45, w, 14), Qt::AlignCenter,
-                             painter.fontMetrics().elidedText(states_[s], Qt::ElideRight, static_cast<int>(w) - 6));
+                             painter.fontMetrics().elidedText(states_[s], Qt::ElideRight,
+                                                              static_cast<int>(w) - 6));
         }
     }
 }
 
-void Route::mousePressEvent(QMouseEvent* event) { emit stageRequested(stageAt(event->position().x())); }
+void Route::mousePressEvent(QMouseEvent* event) {
+    emit stageRequested(stageAt(event->position().x()));
+}
 
 void Route::mouseMoveEvent(QMouseEvent* event) {
     hovered_ = stageAt(event->position().x());

@@ -23,7 +23,10 @@ VariableFacts factsOf(const Column& column, const Variable& variable) {
     const std::size_t stride = column.size() / 20000 + 1;
     std::vector<double> cells;
     for (std::size_t i = 0; i < column.size(); i += stride) {
-        cells.push_back(column.isText() ? (column.codes()[i] < 0 ? std::nan("") : static_cast<double>(column.codes()[i])) : column.numbers()[i]);
+        cells.push_back(
+            column.isText()
+                ? (column.codes()[i] < 0 ? std::nan("") : static_cast<double>(column.codes()[i]))
+                : column.numbers()[i]);
     }
     if (column.isText() && variable.measure == Measure::Text) {
         return facts;
@@ -45,7 +48,9 @@ VariableFacts factsOf(const Column& column, const Variable& variable) {
     } else {
         counts = histogram(cells, 14).counts;
     }
-    const std::size_t most = counts.empty() ? 1 : std::max<std::size_t>(*std::max_element(counts.begin(), counts.end()), 1);
+    const std::size_t most =
+        counts.empty() ? 1
+                       : std::max<std::size_t>(*std::max_element(counts.begin(), counts.end()), 1);
     for (const std::size_t c : counts) {
         facts.bars.push_back(static_cast<double>(c) / static_cast<double>(most));
     }
@@ -58,7 +63,8 @@ Session::Session(QObject* parent)
     : QObject(parent), bench_([this] {
           // Many results may land before the window turns to them: one visit serves all.
           if (!taking_.exchange(true)) {
-              QMetaObject::invokeMethod(this, [this] { take(); }, Qt::QueuedConnection);
+              QMetaObject::invokeMethod(
+                  this, [this] { take(); }, Qt::QueuedConnection);
           }
       }) {}
 
@@ -88,14 +94,18 @@ void Session::takeFacts() {
     QThreadPool::globalInstance()->start([this, frame] {
         FactsByName facts;
         for (std::size_t j = 0; j < frame->table().columns.size(); ++j) {
-            facts[frame->table().variables[j].name] = factsOf(frame->table().columns[j], frame->table().variables[j]);
+            facts[frame->table().variables[j].name] =
+                factsOf(frame->table().columns[j], frame->table().variables[j]);
         }
-        QMetaObject::invokeMethod(this, [this, frame, facts = std::move(facts)]() mutable {
-            if (frame == frame_) {
-                facts_ = std::move(facts);
-                emit changed();
-            }
-        }, Qt::QueuedConnection);
+        QMetaObject::invokeMethod(
+            this,
+            [this, frame, facts = std::move(facts)]() mutable {
+                if (frame == frame_) {
+                    facts_ = std::move(facts);
+                    emit changed();
+                }
+            },
+            Qt::QueuedConnection);
     });
 }
 
@@ -104,9 +114,13 @@ const Question* Session::question() const {
     return found != nullptr ? found : study_.lead();
 }
 
-std::shared_ptr<const Answer> Session::answer() const { return question() == nullptr ? nullptr : bench_.answer(question()->id); }
+std::shared_ptr<const Answer> Session::answer() const {
+    return question() == nullptr ? nullptr : bench_.answer(question()->id);
+}
 
-std::shared_ptr<const Answer> Session::answer(const std::string& id) const { return bench_.answer(id); }
+std::shared_ptr<const Answer> Session::answer(const std::string& id) const {
+    return bench_.answer(id);
+}
 
 bool Session::isFresh() const { return question() != nullptr && bench_.isFresh(question()->id); }
 
@@ -166,7 +180,9 @@ void Session::startVariant() {
     putQuestion(variant, tr("variant of %1").arg(text(present->title)));
 }
 
-void Session::tryRemedy(const Remedy& remedy) { putQuestion(remedy.variant, tr("try %1").arg(text(remedy.variant.title))); }
+void Session::tryRemedy(const Remedy& remedy) {
+    putQuestion(remedy.variant, tr("try %1").arg(text(remedy.variant.title)));
+}
 
 void Session::undo() {
     bench_.undo();
@@ -195,7 +211,8 @@ void Session::setSelectedAside(const QString& reason) {
     for (const std::size_t row : selected_) {
         rows.push_back(row + 1);
     }
-    const QString what = rows.size() == 1 ? tr("set row %1 aside").arg(rows.front()) : tr("set %1 rows aside").arg(rows.size());
+    const QString what = rows.size() == 1 ? tr("set row %1 aside").arg(rows.front())
+                                          : tr("set %1 rows aside").arg(rows.size());
     if (edit(SetRowsAside{rows, utf8(reason)}, what)) {
         selectRows({});
     }
@@ -240,22 +257,28 @@ void Session::readPending() {
     const std::size_t number = ++loadNumber_;
     emit importChanged();
     QThreadPool::globalInstance()->start([this, job, number] {
-        auto result = job.path.isEmpty() ? readCsvText({job.pasted.constData(), static_cast<std::size_t>(job.pasted.size())}, job.options, job.job)
-                                         : readCsvFile(utf8(job.path), job.options, job.job);
+        auto result =
+            job.path.isEmpty()
+                ? readCsvText({job.pasted.constData(), static_cast<std::size_t>(job.pasted.size())},
+                              job.options, job.job)
+                : readCsvFile(utf8(job.path), job.options, job.job);
         auto shared = std::make_shared<Result<Import>>(std::move(result));
-        QMetaObject::invokeMethod(this, [this, shared, number] {
-            if (!pending_ || number != loadNumber_) {
-                return;  // Another reading has begun since.
-            }
-            if (*shared) {
-                pending_->import = std::make_shared<const Import>(std::move(**shared));
-                pending_->refusal.reset();
-            } else {
-                pending_->import.reset();
-                pending_->refusal = shared->error();
-            }
-            emit importChanged();
-        }, Qt::QueuedConnection);
+        QMetaObject::invokeMethod(
+            this,
+            [this, shared, number] {
+                if (!pending_ || number != loadNumber_) {
+                    return;  // Another reading has begun since.
+                }
+                if (*shared) {
+                    pending_->import = std::make_shared<const Import>(std::move(**shared));
+                    pending_->refusal.reset();
+                } else {
+                    pending_->import.reset();
+                    pending_->refusal = shared->error();
+                }
+                emit importChanged();
+            },
+            Qt::QueuedConnection);
     });
 }
 
@@ -312,33 +335,52 @@ void Session::openStudy(const QString& path, bool acceptChanged) {
     emit changed();
     const std::string directory = utf8(QFileInfo(path).absolutePath());
     QThreadPool::globalInstance()->start([this, study = *study, directory, acceptChanged, number] {
-        auto shared = std::make_shared<Result<Import>>(loadSource(study, directory, acceptChanged, Job()));
-        QMetaObject::invokeMethod(this, [this, shared, number] {
-            if (number != loadNumber_) {
-                return;
-            }
-            loading_ = false;
-            if (*shared) {
-                table_ = std::make_shared<const Table>(std::move((*shared)->table));
-                variable_ = table_->variables.front().name;
-                if (const Question* lead = study_.lead()) {
-                    questionId_ = lead->id;
-                    bench_.setFocus(lead->id);
+        auto shared =
+            std::make_shared<Result<Import>>(loadSource(study, directory, acceptChanged, Job()));
+        QMetaObject::invokeMethod(
+            this,
+            [this, shared, number] {
+                if (number != loadNumber_) {
+                    return;
                 }
-                bench_.open(study_, table_);
-                savedRevision_ = bench_.revision();
-            } else {
-                sourceRefusal_ = shared->error();
-            }
-            emit questionChanged();
-            emit changed();
-        }, Qt::QueuedConnection);
+                loading_ = false;
+                if (*shared) {
+                    table_ = std::make_shared<const Table>(std::move((*shared)->table));
+                    variable_ = table_->variables.front().name;
+                    if (const Question* lead = study_.lead()) {
+                        const auto outcome = Expression::parse(lead->outcome);
+                        for (const Derived& d : study_.derived) {
+                            // What is explained is what one wants to look at; of a log, what was
+                            // logged.
+                            const auto inner =
+                                outcome && outcome->isName() && d.name == outcome->root().text
+                                    ? Expression::parse(d.expression)
+                                    : Expression::parse("0");
+                            variable_ = inner && !inner->names().empty() ? *inner->names().begin()
+                                                                         : variable_;
+                        }
+                        variable_ = outcome && table_->find(outcome->root().text) >= 0
+                                        ? outcome->root().text
+                                        : variable_;
+                        questionId_ = lead->id;
+                        bench_.setFocus(lead->id);
+                    }
+                    bench_.open(study_, table_);
+                    savedRevision_ = bench_.revision();
+                } else {
+                    sourceRefusal_ = shared->error();
+                }
+                emit questionChanged();
+                emit changed();
+            },
+            Qt::QueuedConnection);
     });
 }
 
 void Session::openDemo() {
     // The demo lies beside an installed application, or in the tree it was built from.
-    for (const QString& place : {QStandardPaths::locate(QStandardPaths::GenericDataLocation, "rapporto/demo/calvessa.rapporto"),
+    for (const QString& place : {QStandardPaths::locate(QStandardPaths::GenericDataLocation,
+                                                        "rapporto/demo/calvessa.rapporto"),
                                  QString(RAPPORTO_DEMO_DIR "/calvessa.rapporto")}) {
         if (QFile::exists(place)) {
             openStudy(place);
@@ -354,8 +396,11 @@ bool Session::saveStudy(const QString& path) {
     if (!pastedSource_.isEmpty()) {
         const QString beside = directory.filePath(QFileInfo(path).completeBaseName() + "_data.csv");
         QFile file(beside);
-        if (QFile::exists(beside) || !file.open(QIODevice::WriteOnly) || file.write(pastedSource_) != pastedSource_.size()) {
-            emit refused(tr("The pasted rows cannot be saved as %1: a file of that name is there, or the place is read-only.").arg(beside));
+        if (QFile::exists(beside) || !file.open(QIODevice::WriteOnly) ||
+            file.write(pastedSource_) != pastedSource_.size()) {
+            emit refused(tr("The pasted rows cannot be saved as %1: a file of that name is there, "
+                            "or the place is read-only.")
+                             .arg(beside));
             return false;
         }
         file.close();
@@ -363,7 +408,8 @@ bool Session::saveStudy(const QString& path) {
         out.source.file = utf8(beside);
     }
     const QString source = text(out.source.file);
-    const QString absolute = QFileInfo(source).isAbsolute() ? source : QFileInfo(path_).absoluteDir().filePath(source);
+    const QString absolute =
+        QFileInfo(source).isAbsolute() ? source : QFileInfo(path_).absoluteDir().filePath(source);
     out.source.file = utf8(directory.relativeFilePath(absolute));
     if (const auto done = writeStudyFile(out, utf8(path)); !done) {
         emit refused(text(done.error().text()));

@@ -21,9 +21,9 @@ using FactsByName = std::map<std::string, VariableFacts>;
 
 /// A table that is being looked at before it is taken in.
 struct PendingImport {
-    QString path;      ///< Empty: pasted text.
+    QString path;  ///< Empty: pasted text.
     QByteArray pasted;
-    ReaderOptions options;  ///< As chosen; what is open is guessed.
+    ReaderOptions options;                 ///< As chosen; what is open is guessed.
     std::shared_ptr<const Import> import;  ///< Null while it is read.
     std::optional<Refusal> refusal;
     Job job;
@@ -68,7 +68,9 @@ class Session : public QObject {
     void undo();
     void redo();
 
-    [[nodiscard]] const std::set<std::size_t>& selectedRows() const { return selected_; }  ///< From 0.
+    [[nodiscard]] const std::set<std::size_t>& selectedRows() const {
+        return selected_;
+    }  ///< From 0.
 
     void selectRows(std::set<std::size_t> rows);
     void setSelectedAside(const QString& reason);
@@ -99,9 +101,9 @@ class Session : public QObject {
     [[nodiscard]] bool isLoading() const { return loading_; }
 
   signals:
-    void changed();             ///< The study or something computed from it.
-    void selectionChanged();    ///< Rows or the variable in focus.
-    void questionChanged();     ///< Another question is in focus.
+    void changed();           ///< The study or something computed from it.
+    void selectionChanged();  ///< Rows or the variable in focus.
+    void questionChanged();   ///< Another question is in focus.
     void importChanged();
     void refused(const QString& why);
     void told(const QString& what);

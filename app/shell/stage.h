@@ -20,8 +20,8 @@ struct ActionCard {
 struct SheetField {
     QString name;
     QString value;
-    QStringList choices;                        ///< Not empty: one of these.
-    std::function<void(const QString&)> set;    ///< Null: a fact.
+    QStringList choices;                      ///< Not empty: one of these.
+    std::function<void(const QString&)> set;  ///< Null: a fact.
     QString placeholder;
 };
 

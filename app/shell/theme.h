@@ -43,6 +43,9 @@ void applyTheme(QApplication& application);
 [[nodiscard]] QString text(const std::string& utf8);
 [[nodiscard]] std::string utf8(const QString& text);
 
+/// An expression in the notation of a page: hives², √x.
+[[nodiscard]] QString termText(const std::string& expression);
+
 /// **bold** and a leading ~ (a caution) as rich text.
 [[nodiscard]] QString richText(const std::string& marked);
 
@@ -50,8 +53,8 @@ void applyTheme(QApplication& application);
 void drawVerdict(QPainter& painter, QPointF centre, Verdict verdict);
 
 /// Draws the lens of an effect; `at` maps a value to an x inside `area`.
-void drawLens(QPainter& painter, const QRectF& area, const Coefficient& effect, const std::function<double(double)>& at,
-              const QColor& colour);
+void drawLens(QPainter& painter, const QRectF& area, const Coefficient& effect,
+              const std::function<double(double)>& at, const QColor& colour);
 
 /// Round axis ticks between low and high, about `wanted` of them.
 [[nodiscard]] std::vector<double> ticksBetween(double low, double high, int wanted);

@@ -9,7 +9,7 @@ namespace rapporto {
 namespace {
 
 constexpr const char* kMinus = "\u2212";
-constexpr const char* kThin = "\u2009";
+constexpr const char* kThin = "\u202F";
 
 std::string grouped(const std::string& digits) {
     if (digits.size() < 4) {

@@ -38,8 +38,8 @@ void setThreads(std::size_t threads) {
     static std::unique_ptr<tbb::global_control> limit;
     const std::size_t wanted =
         threads > 0 ? threads : std::max<std::size_t>(1, std::thread::hardware_concurrency());
-    limit = std::make_unique<tbb::global_control>(tbb::global_control::max_allowed_parallelism,
-                                                  wanted);
+    limit =
+        std::make_unique<tbb::global_control>(tbb::global_control::max_allowed_parallelism, wanted);
     openblas_set_num_threads(1);
 }
 

@@ -14,10 +14,14 @@ using Eigen::VectorXd;
 
 std::string verdictName(Verdict verdict) {
     switch (verdict) {
-        case Verdict::Fine: return "fine";
-        case Verdict::Weigh: return "weigh";
-        case Verdict::Fails: return "fails";
-        case Verdict::NotApplicable: return "not-applicable";
+        case Verdict::Fine:
+            return "fine";
+        case Verdict::Weigh:
+            return "weigh";
+        case Verdict::Fails:
+            return "fails";
+        case Verdict::NotApplicable:
+            return "not-applicable";
     }
     return "not-applicable";
 }
@@ -74,15 +78,16 @@ VectorXd cooksDistances(const CheckInput& in) {
     for (Index i = 0; i < e.size(); ++i) {
         const double h = in.fit.leverage(i);
         const double left = 1.0 - h;
-        d(i) = left > 1e-12 && variance > 0.0 ? e(i) * e(i) * h / (k * variance * left * left) : 0.0;
+        d(i) =
+            left > 1e-12 && variance > 0.0 ? e(i) * e(i) * h / (k * variance * left * left) : 0.0;
     }
     return d;
 }
 
 Exhibit residualExhibit(const CheckInput& in) {
     Exhibit exhibit;
-    exhibit.subtitle = "residual of " + in.design.outcome + " against its fitted value · n = " +
-                       countText(in.design.rows.size());
+    exhibit.subtitle = "residual of " + in.design.outcome +
+                       " against its fitted value · n = " + countText(in.design.rows.size());
     exhibit.xTitle = "fitted " + in.design.outcome;
     exhibit.yTitle = "residual";
     exhibit.x.assign(in.fit.fitted.data(), in.fit.fitted.data() + in.fit.fitted.size());
@@ -114,7 +119,8 @@ std::string rowName(const Frame& frame, std::size_t row) {
     for (std::size_t j = 0; j < frame.table().columns.size(); ++j) {
         const Column& column = frame.table().columns[j];
         // A name tells rows apart: most texts differ.
-        if (column.isText() && !column.isMissing(row) && column.texts().size() * 2 > column.size()) {
+        if (column.isText() && !column.isMissing(row) &&
+            column.texts().size() * 2 > column.size()) {
             return column.texts()[static_cast<std::size_t>(column.codes()[row])];
         }
     }
@@ -131,13 +137,14 @@ Question variantBase(const CheckInput& in, const std::string& title) {
 }
 
 void offerRobust(const CheckInput& in, CheckResult& result) {
-    if (in.question.errors.kind != "classical") {
+    if (in.question.errors.kind == "robust") {
         return;
     }
     Question variant = variantBase(in, "robust errors");
     variant.errors = ErrorSpec{"robust", "HC3", {}};
-    result.remedies.push_back({"Robust errors (HC3)",
-                               "the same estimates with standard errors that allow an uneven spread", variant});
+    result.remedies.push_back(
+        {"Robust errors (HC3)",
+         "the same estimates with standard errors that allow an uneven spread", variant});
 }
 
 void offerCluster(const CheckInput& in, CheckResult& result) {
@@ -153,8 +160,9 @@ void offerCluster(const CheckInput& in, CheckResult& result) {
         if (levels >= 20 && levels * 4 <= in.design.rows.size()) {
             Question variant = variantBase(in, "clustered by " + variable.name);
             variant.errors = ErrorSpec{"clustered", "HC1", {variable.name}};
-            result.remedies.push_back({"Cluster by " + variable.shown(),
-                                       "rows of one " + variable.shown() + " may share their surprises", variant});
+            result.remedies.push_back(
+                {"Cluster by " + variable.shown(),
+                 "rows of one " + variable.shown() + " may share their surprises", variant});
             return;
         }
     }
@@ -170,7 +178,9 @@ void offerLogOutcome(const CheckInput& in, CheckResult& result) {
     result.remedies.push_back(
         {"Log the outcome",
          zeros == 0 ? "effects become percentages; a spread that grows with the level evens out"
-                    : "effects become percentages; " + plural(static_cast<std::size_t>(zeros), "row with zero drops out", "rows with zero drop out"),
+                    : "effects become percentages; " + plural(static_cast<std::size_t>(zeros),
+                                                              "row with zero drops out",
+                                                              "rows with zero drop out"),
          variant});
 }
 
@@ -193,13 +203,15 @@ void offerWithout(const CheckInput& in, const std::vector<std::size_t>& rows, Ch
         variant.without.push_back(row + 1);
     }
     std::sort(variant.without.begin(), variant.without.end());
-    variant.without.erase(std::unique(variant.without.begin(), variant.without.end()), variant.without.end());
+    variant.without.erase(std::unique(variant.without.begin(), variant.without.end()),
+                          variant.without.end());
     std::string names;
     for (std::size_t i = 0; i < std::min<std::size_t>(rows.size(), 4); ++i) {
         names += (i > 0 ? ", " : "") + rowName(in.frame, rows[i]);
     }
     result.remedies.push_back({"See it without " + plural(rows.size(), "row", "rows"),
-                               names + (rows.size() > 4 ? " …" : "") + ": how much do they decide?", variant});
+                               names + (rows.size() > 4 ? " …" : "") + ": how much do they decide?",
+                               variant});
 }
 
 }  // namespace rapporto

@@ -31,10 +31,11 @@ struct Auxiliary {
     double rSquared = 0.0;
     double explained = 0.0;  ///< Explained sum of squares.
     double rss = 0.0;
-    double columns = 0.0;    ///< Without the constant.
+    double columns = 0.0;  ///< Without the constant.
 };
 
-[[nodiscard]] Result<Auxiliary> auxiliary(const Eigen::MatrixXd& Z, const Eigen::VectorXd& y, const Job& job);
+[[nodiscard]] Result<Auxiliary> auxiliary(const Eigen::MatrixXd& Z, const Eigen::VectorXd& y,
+                                          const Job& job);
 
 /// A name for a row: the first text variable's cell, or “row 12”.
 [[nodiscard]] std::string rowName(const Frame& frame, std::size_t row);

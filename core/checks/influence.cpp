@@ -42,7 +42,8 @@ Exhibit leverageExhibit(const CheckInput& in, const std::vector<std::size_t>& ma
     const VectorXd t = studentisedResiduals(in);
     e.xTitle = "leverage";
     e.yTitle = "studentised residual";
-    e.subtitle = "how unusual in the outcome against how unusual in the terms · n = " + countText(in.design.rows.size());
+    e.subtitle = "how unusual in the outcome against how unusual in the terms · n = " +
+                 countText(in.design.rows.size());
     e.x.assign(in.fit.leverage.data(), in.fit.leverage.data() + in.fit.leverage.size());
     e.y.assign(t.data(), t.data() + t.size());
     e.rows = in.design.rows;
@@ -96,14 +97,21 @@ CheckResult checkLeverage(const CheckInput& in) {
                       {"mean leverage", share}};
     // With hardly more rows than coefficients every row has a long lever: only one well above the
     // mean stands out.
-    result.verdict = most > std::max(0.5, 2.0 * share) ? Verdict::Fails : most > std::max(0.2, 3.0 * share) ? Verdict::Weigh : Verdict::Fine;
-    result.headline = thrice.empty() ? "none stands out" : plural(thrice.size(), "row", "rows") + " over 3k/n";
-    result.reading = plural(thrice.size(), "row has", "rows have") + " more than three times the average leverage" +
-                     (thrice.empty() ? "" : " (" + namesOf(in, thrice) + ")") + "; the largest is " + fixedNumber(most, 3) +
+    result.verdict = most > std::max(0.5, 2.0 * share)   ? Verdict::Fails
+                     : most > std::max(0.2, 3.0 * share) ? Verdict::Weigh
+                                                         : Verdict::Fine;
+    result.headline =
+        thrice.empty() ? "none stands out" : plural(thrice.size(), "row", "rows") + " over 3k/n";
+    result.reading = plural(thrice.size(), "row has", "rows have") +
+                     " more than three times the average leverage" +
+                     (thrice.empty() ? "" : " (" + namesOf(in, thrice) + ")") +
+                     "; the largest is " + fixedNumber(most, 3) +
                      (most > 0.5 ? ": that row’s fitted value is decided mostly by itself."
-                                 : ". Leverage is a chance to decide, not a fault: see Cook’s distance for whether it is used.");
+                                 : ". Leverage is a chance to decide, not a fault: see Cook’s "
+                                   "distance for whether it is used.");
     result.exhibit = leverageExhibit(in, thrice);
-    result.exhibit.title = result.verdict == Verdict::Fine ? "No row holds too long a lever" : "Some rows hold a long lever";
+    result.exhibit.title = result.verdict == Verdict::Fine ? "No row holds too long a lever"
+                                                           : "Some rows hold a long lever";
     if (result.verdict != Verdict::Fine && !twice.empty()) {
         offerWithout(in, {twice.front()}, result);
     }
@@ -129,23 +137,36 @@ CheckResult checkOutliers(const CheckInput& in) {
     result.df = {df};
     result.distribution = "t";
     result.p = p;
-    result.details = {{"rows beyond the bound", static_cast<double>(rows.size())}, {"bound", bound}};
-    result.verdict = rows.empty() ? Verdict::Fine : most > 2.0 * bound || rows.size() > 5 ? Verdict::Fails : Verdict::Weigh;
-    result.headline = rows.empty() ? "none after " + countText(t.size() > 0 ? static_cast<std::size_t>(t.size()) : 0) + " looks"
-                                   : plural(rows.size(), "row stands out", "rows stand out");
+    result.details = {{"rows beyond the bound", static_cast<double>(rows.size())},
+                      {"bound", bound}};
+    result.verdict = rows.empty()                            ? Verdict::Fine
+                     : most > 2.0 * bound || rows.size() > 5 ? Verdict::Fails
+                                                             : Verdict::Weigh;
+    result.headline = rows.empty()
+                          ? "none after " +
+                                countText(t.size() > 0 ? static_cast<std::size_t>(t.size()) : 0) +
+                                " looks"
+                          : plural(rows.size(), "row stands out", "rows stand out");
     const std::string name = rowName(in.frame, in.design.rows[static_cast<std::size_t>(at)]);
     result.reading = rows.empty()
-        ? "The most unusual row, " + name + " (studentised residual " + fixedNumber(t(at), 2) + "), is no surprise among " +
-              countText(static_cast<std::size_t>(n)) + " rows."
-        : plural(rows.size(), "row lies", "rows lie") + " farther from the fit than chance would put any of " +
-              countText(static_cast<std::size_t>(n)) + ": " + namesOf(in, rows) + ". Look at them before you decide: a slip of the pen, another kind of case, or news.";
+                         ? "The most unusual row, " + name + " (studentised residual " +
+                               fixedNumber(t(at), 2) + "), is no surprise among " +
+                               countText(static_cast<std::size_t>(n)) + " rows."
+                         : plural(rows.size(), "row lies", "rows lie") +
+                               " farther from the fit than chance would put any of " +
+                               countText(static_cast<std::size_t>(n)) + ": " + namesOf(in, rows) +
+                               ". Look at them before you decide: a slip of the pen, another kind "
+                               "of case, or news.";
     result.exhibit = residualExhibit(in);
     result.exhibit.yTitle = "studentised residual";
     result.exhibit.y.assign(t.data(), t.data() + t.size());
     result.exhibit.marked = rows;
-    result.exhibit.lines = {{"bound", {in.fit.fitted.minCoeff(), in.fit.fitted.maxCoeff()}, {bound, bound}, true},
-                            {"", {in.fit.fitted.minCoeff(), in.fit.fitted.maxCoeff()}, {-bound, -bound}, true}};
-    result.exhibit.title = rows.empty() ? "No row is out of line" : plural(rows.size(), "row is", "rows are") + " out of line";
+    result.exhibit.lines = {
+        {"bound", {in.fit.fitted.minCoeff(), in.fit.fitted.maxCoeff()}, {bound, bound}, true},
+        {"", {in.fit.fitted.minCoeff(), in.fit.fitted.maxCoeff()}, {-bound, -bound}, true}};
+    result.exhibit.title = rows.empty()
+                               ? "No row is out of line"
+                               : plural(rows.size(), "row is", "rows are") + " out of line";
     offerWithout(in, rows, result);
     return result;
 }
@@ -163,16 +184,25 @@ CheckResult checkCooksDistance(const CheckInput& in) {
                       {"rows above 1", static_cast<double>(strong.size())}};
     // Some rows always exceed 4/n; a tenth of the way to 1 is where an estimate visibly moves.
     const auto worth = rowsAbove(in, d, std::max(0.1, 4.0 / in.fit.n));
-    result.verdict = !strong.empty() ? Verdict::Fails : !worth.empty() ? Verdict::Weigh : Verdict::Fine;
-    result.headline = !strong.empty() ? plural(strong.size(), "row decides", "rows decide")
-                      : !worth.empty() ? plural(worth.size(), "row stands out", "rows stand out") : "largest " + fixedNumber(most, 3, true);
+    result.verdict = !strong.empty()  ? Verdict::Fails
+                     : !worth.empty() ? Verdict::Weigh
+                                      : Verdict::Fine;
+    result.headline = !strong.empty()  ? plural(strong.size(), "row decides", "rows decide")
+                      : !worth.empty() ? plural(worth.size(), "row stands out", "rows stand out")
+                                       : "largest " + fixedNumber(most, 3, true);
     const std::string name = rowName(in.frame, in.design.rows[static_cast<std::size_t>(at)]);
-    result.reading = "Leaving out the most influential row, " + name + ", moves the estimates by a Cook’s distance of " + shortNumber(most, 3) +
-        (strong.empty() ? worth.empty() ? ": no single row decides the answer." : ": worth a look, though no single row overturns the answer."
-                        : ": that row alone moves the estimates far. Report the answer with and without it.") +
+    result.reading =
+        "Leaving out the most influential row, " + name +
+        ", moves the estimates by a Cook’s distance of " + shortNumber(most, 3) +
+        (strong.empty()
+             ? worth.empty() ? ": no single row decides the answer."
+                             : ": worth a look, though no single row overturns the answer."
+             : ": that row alone moves the estimates far. Report the answer with and without it.") +
         " " + plural(marked.size(), "row exceeds", "rows exceed") + " 4/n, the mark for a look.";
     result.exhibit = leverageExhibit(in, worth.empty() ? std::vector<std::size_t>{} : worth);
-    result.exhibit.title = strong.empty() ? worth.empty() ? "No row decides alone" : "A few rows pull" : "A row decides";
+    result.exhibit.title = strong.empty()
+                               ? worth.empty() ? "No row decides alone" : "A few rows pull"
+                               : "A row decides";
     offerWithout(in, worth, result);
     return result;
 }

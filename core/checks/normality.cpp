@@ -23,7 +23,8 @@ Exhibit quantileExhibit(const CheckInput& in) {
     const double n = static_cast<double>(e.size());
     const double sd = std::sqrt(e.squaredNorm() / in.fit.dfResidual);
     Exhibit out;
-    out.subtitle = "ordered residuals against where a normal law would put them · n = " + countText(order.size());
+    out.subtitle = "ordered residuals against where a normal law would put them · n = " +
+                   countText(order.size());
     out.xTitle = "normal quantile";
     out.yTitle = "residual, in standard deviations";
     for (std::size_t i = 0; i < order.size(); ++i) {
@@ -46,7 +47,8 @@ Exhibit quantileExhibit(const CheckInput& in) {
         high.x.push_back(z);
         high.y.push_back(z + width);
     }
-    out.lines = {{"normal", {out.x.front(), out.x.back()}, {out.x.front(), out.x.back()}, false}, low, high};
+    out.lines = {
+        {"normal", {out.x.front(), out.x.back()}, {out.x.front(), out.x.back()}, false}, low, high};
     return out;
 }
 
@@ -58,27 +60,38 @@ void describe(const CheckInput& in, CheckResult& result, const Moments& m) {
     result.verdict = judge(p, in.alpha, std::max(skew, tails / 2.0), 0.2, 1.0);
     result.headline = pClause(p);
     const bool many = in.fit.n > 200.0;
-    const std::string shape = std::string(m.skewness > 0.2 ? "a long tail upwards" : m.skewness < -0.2 ? "a long tail downwards" : "little lean") +
+    const std::string shape = std::string(m.skewness > 0.2    ? "a long tail upwards"
+                                          : m.skewness < -0.2 ? "a long tail downwards"
+                                                              : "little lean") +
                               " (skewness " + fixedNumber(m.skewness, 2) + ") and " +
-                              (m.kurtosis > 3.5 ? "heavy tails" : m.kurtosis < 2.5 ? "light tails" : "ordinary tails") +
+                              (m.kurtosis > 3.5   ? "heavy tails"
+                               : m.kurtosis < 2.5 ? "light tails"
+                                                  : "ordinary tails") +
                               " (kurtosis " + fixedNumber(m.kurtosis, 2) + ", normal 3)";
     if (p >= in.alpha) {
-        result.reading = "There is no sign that the residuals depart from a normal law (" + pClause(p) + ").";
+        result.reading =
+            "There is no sign that the residuals depart from a normal law (" + pClause(p) + ").";
     } else if (result.verdict == Verdict::Fine) {
-        result.reading = "A departure from the normal law is detectable (" + pClause(p) + ") but small: " + shape + ".";
+        result.reading = "A departure from the normal law is detectable (" + pClause(p) +
+                         ") but small: " + shape + ".";
     } else {
-        result.reading = "The residuals are not normal (" + pClause(p) + "): they have " + shape + ". " +
-            (many ? "With " + countText(static_cast<std::size_t>(in.fit.n)) + " rows the effects’ intervals hardly depend on this; intervals for single predictions do."
-                  : "With few rows the intervals of the effects depend on this.");
+        result.reading = "The residuals are not normal (" + pClause(p) + "): they have " + shape +
+                         ". " +
+                         (many ? "With " + countText(static_cast<std::size_t>(in.fit.n)) +
+                                     " rows the effects’ intervals hardly depend on this; "
+                                     "intervals for single predictions do."
+                               : "With few rows the intervals of the effects depend on this.");
     }
     result.exhibit = quantileExhibit(in);
     result.exhibit.title = result.verdict == Verdict::Fine ? "Residuals follow the normal line"
-                           : skew >= 0.5 ? "The tails part from the normal line, more on one side" : "The tails part from the normal line";
+                           : skew >= 0.5 ? "The tails part from the normal line, more on one side"
+                                         : "The tails part from the normal line";
     if (result.verdict != Verdict::Fine) {
         offerLogOutcome(in, result);
         const VectorXd t = studentisedResiduals(in);
         std::vector<std::size_t> far;
-        const double bound = criticalValue(in.alpha / static_cast<double>(t.size()), std::max(in.fit.dfResidual - 1.0, 1.0));
+        const double bound = criticalValue(in.alpha / static_cast<double>(t.size()),
+                                           std::max(in.fit.dfResidual - 1.0, 1.0));
         for (Index i = 0; i < t.size(); ++i) {
             if (std::abs(t(i)) > bound) {
                 far.push_back(in.design.rows[static_cast<std::size_t>(i)]);
@@ -98,7 +111,8 @@ CheckResult checkJarqueBera(const CheckInput& in) {
     const Moments m = moments(scaledResiduals(in));
     CheckResult result;
     const double n = static_cast<double>(in.fit.residuals.size());
-    result.statistic = n / 6.0 * (m.skewness * m.skewness + (m.kurtosis - 3.0) * (m.kurtosis - 3.0) / 4.0);
+    result.statistic =
+        n / 6.0 * (m.skewness * m.skewness + (m.kurtosis - 3.0) * (m.kurtosis - 3.0) / 4.0);
     result.statisticName = "Jarque–Bera";
     result.df = {2.0};
     result.distribution = "chi2";
@@ -111,7 +125,8 @@ CheckResult checkJarqueBera(const CheckInput& in) {
 CheckResult checkShapiroWilk(const CheckInput& in) {
     const auto n = in.fit.residuals.size();
     if (n > 5000) {
-        return notApplicable("Its p is known up to 5 000 rows; look at the quantile plot and Jarque–Bera instead.");
+        return notApplicable(
+            "Its p is known up to 5 000 rows; look at the quantile plot and Jarque–Bera instead.");
     }
     if (n < 3 || in.fit.statistics.rss <= 0.0) {
         return notApplicable("It needs at least three residuals that differ.");

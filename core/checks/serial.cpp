@@ -22,20 +22,24 @@ constexpr Index kExactRows = 1000;  // Beyond it the eigenvalues take seconds.
 /// Why the order of rows means nothing here, or empty.
 std::string noOrder(const CheckInput& in) {
     if (in.design.layout == Layout::Kind::CrossSection) {
-        return "Rows of a cross-section have no order, so there is nothing for an error to carry over to. "
+        return "Rows of a cross-section have no order, so there is nothing for an error to carry "
+               "over to. "
                "Say in Data that a row is a moment if it is one.";
     }
     if (in.design.layout == Layout::Kind::Panel) {
-        return "In a panel errors carry over within units; the test for that is not built yet. Cluster by the unit meanwhile.";
+        return "In a panel errors carry over within units; the test for that is not built yet. "
+               "Cluster by the unit meanwhile.";
     }
-    return in.design.time.empty() ? "The time variable of the series is not a number or a date." : "";
+    return in.design.time.empty() ? "The time variable of the series is not a number or a date."
+                                  : "";
 }
 
 std::vector<Index> timeOrder(const CheckInput& in) {
     std::vector<Index> order(in.design.time.size());
     std::iota(order.begin(), order.end(), Index{0});
     std::stable_sort(order.begin(), order.end(), [&](Index a, Index b) {
-        return in.design.time[static_cast<std::size_t>(a)] < in.design.time[static_cast<std::size_t>(b)];
+        return in.design.time[static_cast<std::size_t>(a)] <
+               in.design.time[static_cast<std::size_t>(b)];
     });
     return order;
 }
@@ -90,7 +94,8 @@ DurbinWatsonP durbinWatsonP(const MatrixXd& X, double d) {
     const double m = static_cast<double>(n - k);
     const MatrixXd QAQ = Q.transpose() * AQ;
     const double P = 2.0 * static_cast<double>(n - 1) - QAQ.trace();
-    const double Q2 = 2.0 * (3.0 * static_cast<double>(n) - 4.0) - 2.0 * AQ.squaredNorm() + QAQ.squaredNorm();
+    const double Q2 =
+        2.0 * (3.0 * static_cast<double>(n) - 4.0) - 2.0 * AQ.squaredNorm() + QAQ.squaredNorm();
     const double mean = P / m;
     const double variance = 2.0 * (Q2 - P * mean) / (m * (m + 2.0));
     return {normalTail((mean - d) / std::sqrt(variance)), false};
@@ -121,13 +126,19 @@ CheckResult checkDurbinWatson(const CheckInput& in) {
     result.details = {{"first autocorrelation", r}, {"exact", found.exact ? 1.0 : 0.0}};
     result.verdict = judge(found.p, in.alpha, std::abs(r), 0.1, 0.3);
     result.headline = "d " + fixedNumber(d, 2) + ", " + pClause(found.p);
-    result.reading = found.p >= in.alpha
-        ? "There is no sign that an error carries over to the next moment (d " + fixedNumber(d, 2) + ", " + pClause(found.p) + ", one-sided)." +
-              (d > 2.5 ? " Errors alternate instead: d is well above 2." : "")
-        : "An error carries over to the next moment: neighbours correlate at " + fixedNumber(r, 2) + " (d " + fixedNumber(d, 2) + ", " + pClause(found.p) +
-              ", one-sided). Classical and robust standard errors are then too small. With a lagged outcome among the terms this test is lenient: trust Breusch–Godfrey.";
+    result.reading =
+        found.p >= in.alpha
+            ? "There is no sign that an error carries over to the next moment (d " +
+                  fixedNumber(d, 2) + ", " + pClause(found.p) + ", one-sided)." +
+                  (d > 2.5 ? " Errors alternate instead: d is well above 2." : "")
+            : "An error carries over to the next moment: neighbours correlate at " +
+                  fixedNumber(r, 2) + " (d " + fixedNumber(d, 2) + ", " + pClause(found.p) +
+                  ", one-sided). Classical and robust standard errors are then too small. With a "
+                  "lagged outcome among the terms this test is lenient: trust Breusch–Godfrey.";
     result.exhibit = timeExhibit(in, order);
-    result.exhibit.title = result.verdict == Verdict::Fine ? "Neighbours in time are unrelated" : "Neighbours in time resemble each other";
+    result.exhibit.title = result.verdict == Verdict::Fine
+                               ? "Neighbours in time are unrelated"
+                               : "Neighbours in time resemble each other";
     return result;
 }
 
@@ -142,7 +153,9 @@ CheckResult checkBreuschGodfrey(const CheckInput& in) {
     const int lags = in.options.lags.value_or(in.design.seasonLags);
     const MatrixXd X = withColumns(in, MatrixXd(n, 0))(order, Eigen::all);
     if (lags < 1 || n - X.cols() - lags < 2 || e.squaredNorm() <= 0.0) {
-        return notApplicable("There are too few rows for " + plural(static_cast<std::size_t>(std::max(lags, 0)), "lag", "lags") + ".");
+        return notApplicable("There are too few rows for " +
+                             plural(static_cast<std::size_t>(std::max(lags, 0)), "lag", "lags") +
+                             ".");
     }
     MatrixXd all(n, X.cols() + lags);
     all.leftCols(X.cols()) = X;
@@ -165,15 +178,26 @@ CheckResult checkBreuschGodfrey(const CheckInput& in) {
     result.p = chiSquareTail(*result.statistic, lags);
     const double df2 = static_cast<double>(n - X.cols() - lags);
     const double f = (rss - solution->residualSquares) / lags / (solution->residualSquares / df2);
-    result.details = {{"lags", static_cast<double>(lags)}, {"F", f}, {"F df2", df2}, {"F p", fTail(f, lags, df2)}};
+    result.details = {{"lags", static_cast<double>(lags)},
+                      {"F", f},
+                      {"F df2", df2},
+                      {"F p", fTail(f, lags, df2)}};
     result.verdict = judge(*result.p, in.alpha, share, 0.01, 0.08);
     result.headline = pClause(*result.p);
-    result.reading = *result.p >= in.alpha
-        ? "Earlier residuals, up to " + plural(static_cast<std::size_t>(lags), "step", "steps") + " back, say nothing about the present one (" + pClause(*result.p) + ")."
-        : "Earlier residuals, up to " + plural(static_cast<std::size_t>(lags), "step", "steps") + " back, explain " + fixedNumber(100.0 * share, 1) +
-              " % of the present one (" + pClause(*result.p) + "): the model leaves movement in time unexplained, and classical standard errors are too small.";
+    result.reading =
+        *result.p >= in.alpha
+            ? "Earlier residuals, up to " +
+                  plural(static_cast<std::size_t>(lags), "step", "steps") +
+                  " back, say nothing about the present one (" + pClause(*result.p) + ")."
+            : "Earlier residuals, up to " +
+                  plural(static_cast<std::size_t>(lags), "step", "steps") + " back, explain " +
+                  fixedNumber(100.0 * share, 1) + " % of the present one (" + pClause(*result.p) +
+                  "): the model leaves movement in time unexplained, and classical standard errors "
+                  "are too small.";
     result.exhibit = timeExhibit(in, order);
-    result.exhibit.title = result.verdict == Verdict::Fine ? "The past says nothing about the residual" : "The past shows in the residual";
+    result.exhibit.title = result.verdict == Verdict::Fine
+                               ? "The past says nothing about the residual"
+                               : "The past shows in the residual";
     return result;
 }
 

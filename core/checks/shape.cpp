@@ -43,11 +43,13 @@ VectorXd standardised(const VectorXd& x) {
 
 // Ramsey (1969), Journal of the Royal Statistical Society B 31, 350–371.
 CheckResult checkReset(const CheckInput& in) {
-    const std::vector<int> powers = in.options.powers.empty() ? std::vector<int>{2, 3} : in.options.powers;
+    const std::vector<int> powers =
+        in.options.powers.empty() ? std::vector<int>{2, 3} : in.options.powers;
     // Powers of the centred fitted values span the same space when a constant and the linear part
     // are in the model, and lose no digits.
-    const VectorXd base = in.design.hasConstant ? standardised(in.fit.fitted)
-                                                : VectorXd(in.fit.fitted / in.fit.fitted.cwiseAbs().maxCoeff());
+    const VectorXd base = in.design.hasConstant
+                              ? standardised(in.fit.fitted)
+                              : VectorXd(in.fit.fitted / in.fit.fitted.cwiseAbs().maxCoeff());
     MatrixXd added(base.size(), static_cast<Index>(powers.size()));
     for (std::size_t p = 0; p < powers.size(); ++p) {
         added.col(static_cast<Index>(p)) = base.array().pow(powers[p]);
@@ -65,9 +67,10 @@ CheckResult checkReset(const CheckInput& in) {
     }
     const double df2 = in.fit.dfResidual - larger->added;
     if (larger->added < 1.0 || df2 < 1.0 || larger->rss <= 0.0) {
-        return notApplicable(larger->added < 1.0
-                                 ? "With indicators alone the fit can take any shape: its powers add nothing."
-                                 : "There are too few rows for powers of the fit.");
+        return notApplicable(
+            larger->added < 1.0
+                ? "With indicators alone the fit can take any shape: its powers add nothing."
+                : "There are too few rows for powers of the fit.");
     }
     CheckResult result;
     const double rss = in.fit.statistics.rss;
@@ -82,19 +85,24 @@ CheckResult checkReset(const CheckInput& in) {
     result.verdict = judge(p, in.alpha, share, 0.002, 0.02);
     result.headline = pClause(p);
     result.details = {{"share of residual variance", share}};
-    const std::string size = fixedNumber(100.0 * share, 1) + " % of what the model leaves unexplained";
+    const std::string size =
+        fixedNumber(100.0 * share, 1) + " % of what the model leaves unexplained";
     if (p >= in.alpha) {
-        result.reading = "Powers of the fitted value add nothing that chance would not (" + pClause(p) +
+        result.reading = "Powers of the fitted value add nothing that chance would not (" +
+                         pClause(p) +
                          "). This gives no sign of a wrong shape; it does not prove the right one.";
     } else if (result.verdict == Verdict::Fine) {
-        result.reading = "Powers of the fitted value are detectable (" + pClause(p) + ") but explain only " + size +
+        result.reading = "Powers of the fitted value are detectable (" + pClause(p) +
+                         ") but explain only " + size +
                          ": with this many rows even a negligible bend shows.";
     } else {
         result.reading = "Powers of the fitted value explain " + size + " (" + pClause(p) +
-                         "): the straight-line shape misses something. Look for a term that bends, a missing product, or another scale of the outcome.";
+                         "): the straight-line shape misses something. Look for a term that bends, "
+                         "a missing product, or another scale of the outcome.";
     }
     result.exhibit = residualExhibit(in);
-    result.exhibit.title = result.verdict == Verdict::Fine ? "No bend left along the fit" : "The residuals bend along the fit";
+    result.exhibit.title = result.verdict == Verdict::Fine ? "No bend left along the fit"
+                                                           : "The residuals bend along the fit";
     result.exhibit.lines.push_back(localLine(result.exhibit.x, result.exhibit.y, 0.5, "smooth"));
     if (result.verdict != Verdict::Fine) {
         offerLogOutcome(in, result);
@@ -129,7 +137,8 @@ CheckResult checkComponentResidual(const CheckInput& in) {
             continue;
         }
         const VectorXd x = in.design.X.col(term.columns.front());
-        const VectorXd base = in.design.hasConstant ? standardised(x) : VectorXd(x / x.cwiseAbs().maxCoeff());
+        const VectorXd base =
+            in.design.hasConstant ? standardised(x) : VectorXd(x / x.cwiseAbs().maxCoeff());
         const auto larger = enlarge(in, base.cwiseAbs2());
         if (!larger) {
             return notApplicable("The work was stopped.");
@@ -139,13 +148,15 @@ CheckResult checkComponentResidual(const CheckInput& in) {
         }
         const double rss = in.fit.statistics.rss;
         const double t = std::sqrt(std::max(rss - larger->rss, 0.0) / (larger->rss / df));
-        found.push_back({&term, term.columns.front(), t, twoSidedP(t, df), (rss - larger->rss) / rss});
+        found.push_back(
+            {&term, term.columns.front(), t, twoSidedP(t, df), (rss - larger->rss) / rss});
     }
     if (found.empty()) {
         return notApplicable("No term is a quantity on its own that could bend.");
     }
-    const auto worst = std::min_element(found.begin(), found.end(),
-                                        [](const Curvature& a, const Curvature& b) { return a.p < b.p; });
+    const auto worst =
+        std::min_element(found.begin(), found.end(),
+                         [](const Curvature& a, const Curvature& b) { return a.p < b.p; });
     CheckResult result;
     const double p = std::min(1.0, worst->p * static_cast<double>(found.size()));
     result.statistic = worst->t;
@@ -159,15 +170,20 @@ CheckResult checkComponentResidual(const CheckInput& in) {
         result.details.emplace_back("t " + c.term->name, c.t);
         result.details.emplace_back("p " + c.term->name, c.p);
     }
-    const std::string looks = found.size() > 1 ? " after " + std::to_string(found.size()) + " looks" : "";
+    const std::string looks =
+        found.size() > 1 ? " after " + std::to_string(found.size()) + " looks" : "";
     result.reading =
         result.verdict == Verdict::Fine
-            ? "No term’s square adds anything to speak of (the most curved is " + worst->term->name + ", " + pClause(p) + looks + ")."
+            ? "No term’s square adds anything to speak of (the most curved is " +
+                  worst->term->name + ", " + pClause(p) + looks + ")."
             : "The effect of " + worst->term->name + " bends: its square adds to the fit (|t| " +
-                  fixedNumber(worst->t, 2) + ", " + pClause(p) + looks + "). A single slope averages over parts of the range where it differs.";
+                  fixedNumber(worst->t, 2) + ", " + pClause(p) + looks +
+                  "). A single slope averages over parts of the range where it differs.";
     Exhibit& e = result.exhibit;
-    e.title = result.verdict == Verdict::Fine ? worst->term->name + " is close to straight" : worst->term->name + " bends";
-    e.subtitle = "what " + worst->term->name + " adds, plus the residual · n = " + countText(in.design.rows.size());
+    e.title = result.verdict == Verdict::Fine ? worst->term->name + " is close to straight"
+                                              : worst->term->name + " bends";
+    e.subtitle = "what " + worst->term->name +
+                 " adds, plus the residual · n = " + countText(in.design.rows.size());
     e.xTitle = worst->term->label + (worst->term->unit.empty() ? "" : ", " + worst->term->unit);
     e.yTitle = "part of " + in.design.outcome;
     double slope = 0.0;
@@ -181,21 +197,25 @@ CheckResult checkComponentResidual(const CheckInput& in) {
         e.x.push_back(x(i));
         e.y.push_back(slope * (x(i) - mean) + in.fit.residuals(i));
     }
-    e.lines.push_back({"line", {x.minCoeff(), x.maxCoeff()},
-                       {slope * (x.minCoeff() - mean), slope * (x.maxCoeff() - mean)}, true});
+    e.lines.push_back({"line",
+                       {x.minCoeff(), x.maxCoeff()},
+                       {slope * (x.minCoeff() - mean), slope * (x.maxCoeff() - mean)},
+                       true});
     e.lines.push_back(localLine(e.x, e.y, 0.5, "smooth"));
     if (result.verdict != Verdict::Fine) {
         offerSquare(in, worst->term->name, result);
         if (x.minCoeff() > 0.0 && worst->term->logOf.empty()) {
             Question variant = variantBase(in, "with ln " + worst->term->name);
             for (Term& term : variant.terms) {
-                const auto parsed = term.kind == Term::Kind::Expression ? Expression::parse(term.parts.front())
-                                                                        : Expression::parse("0");
+                const auto parsed = term.kind == Term::Kind::Expression
+                                        ? Expression::parse(term.parts.front())
+                                        : Expression::parse("0");
                 if (parsed && parsed->canonical() == quotedName(worst->term->name)) {
                     term.parts.front() = "ln(" + term.parts.front() + ")";
                 }
             }
-            result.remedies.push_back({"Log " + worst->term->name, "each doubling then counts the same", variant});
+            result.remedies.push_back(
+                {"Log " + worst->term->name, "each doubling then counts the same", variant});
         }
     }
     return result;

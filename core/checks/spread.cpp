@@ -19,7 +19,8 @@ using Eigen::VectorXd;
 double spreadRatio(const CheckInput& in, const VectorXd& e) {
     std::vector<Index> order(static_cast<std::size_t>(e.size()));
     std::iota(order.begin(), order.end(), Index{0});
-    std::sort(order.begin(), order.end(), [&](Index a, Index b) { return in.fit.fitted(a) < in.fit.fitted(b); });
+    std::sort(order.begin(), order.end(),
+              [&](Index a, Index b) { return in.fit.fitted(a) < in.fit.fitted(b); });
     const std::size_t fifth = std::max<std::size_t>(order.size() / 5, 1);
     double bottom = 0.0;
     double top = 0.0;
@@ -41,32 +42,47 @@ MatrixXd regressors(const CheckInput& in) {
 }
 
 /// Reading, exhibit and remedies, the same for both tests.
-void describe(const CheckInput& in, CheckResult& result, const VectorXd& e, const std::string& what) {
+void describe(const CheckInput& in, CheckResult& result, const VectorXd& e,
+              const std::string& what) {
     const double ratio = spreadRatio(in, e);
     const double size = std::max(ratio, 1.0 / ratio);
     const double p = *result.p;
-    result.verdict = judge(p, in.alpha, std::max(size, 1.0 + 0.5 * result.details.front().second * 10.0), 1.15, 1.5);
+    result.verdict = judge(
+        p, in.alpha, std::max(size, 1.0 + 0.5 * result.details.front().second * 10.0), 1.15, 1.5);
     result.headline = pClause(p);
     result.details.emplace_back("spread, top to bottom fifth", ratio);
-    const std::string errors = in.question.errors.kind == "classical"
-        ? "The estimates still aim at the right place, but classical standard errors, intervals and p are not to be trusted."
-        : "The estimates still aim at the right place, and this question’s errors, " + in.question.errors.shown() + ", allow for it.";
+    const std::string errors =
+        in.question.errors.kind == "classical"
+            ? "The estimates still aim at the right place, but classical standard errors, "
+              "intervals and p are not to be trusted."
+            : "The estimates still aim at the right place, and this question’s errors, " +
+                  in.question.errors.shown() + ", allow for it.";
     if (p >= in.alpha) {
-        result.reading = "There is no sign that the spread of the errors changes with " + what + " (" + pClause(p) + ").";
+        result.reading = "There is no sign that the spread of the errors changes with " + what +
+                         " (" + pClause(p) + ").";
     } else if (result.verdict == Verdict::Fine) {
-        result.reading = "A change of spread is detectable (" + pClause(p) + ") but small: between the lowest and the highest fifth of fitted values it differs by a factor of " +
+        result.reading = "A change of spread is detectable (" + pClause(p) +
+                         ") but small: between the lowest and the highest fifth of fitted values "
+                         "it differs by a factor of " +
                          fixedNumber(size, 2) + ".";
     } else {
         const std::string where = ratio >= 1.0 ? "high" : "low";
-        result.reading = (size >= 1.15 ? "The spread of the errors is not even: it is " + fixedNumber(size, 1) + " times as wide where the fitted value is " + where + " as at the other end. "
-                                       : "The spread of the errors changes with the terms, though not simply with the fitted value. ") + errors;
+        result.reading =
+            (size >= 1.15 ? "The spread of the errors is not even: it is " + fixedNumber(size, 1) +
+                                " times as wide where the fitted value is " + where +
+                                " as at the other end. "
+                          : "The spread of the errors changes with the terms, though not simply "
+                            "with the fitted value. ") +
+            errors;
     }
     result.exhibit = residualExhibit(in);
     result.exhibit.title = result.verdict == Verdict::Fine ? "The spread stays about the same"
-                           : size < 1.15 ? "The spread changes with the terms"
-                           : ratio > 1.0 ? "Residuals fan out as the fit grows" : "Residuals close up as the fit grows";
+                           : size < 1.15                   ? "The spread changes with the terms"
+                           : ratio > 1.0                   ? "Residuals fan out as the fit grows"
+                                                           : "Residuals close up as the fit grows";
     std::vector<double> size2(result.exhibit.y.size());
-    std::transform(result.exhibit.y.begin(), result.exhibit.y.end(), size2.begin(), [](double x) { return std::abs(x); });
+    std::transform(result.exhibit.y.begin(), result.exhibit.y.end(), size2.begin(),
+                   [](double x) { return std::abs(x); });
     Exhibit::Line upper = localLine(result.exhibit.x, size2, 0.6, "local spread");
     Exhibit::Line lower = upper;
     for (double& v : upper.y) {
@@ -151,7 +167,8 @@ CheckResult checkWhite(const CheckInput& in) {
     result.distribution = "chi2";
     result.p = chiSquareTail(*result.statistic, aux->columns);
     result.details = {{"auxiliary R²", aux->rSquared}, {"with cross products", cross ? 1.0 : 0.0}};
-    describe(in, result, e, cross ? "the terms, their squares and products" : "the terms and their squares");
+    describe(in, result, e,
+             cross ? "the terms, their squares and products" : "the terms and their squares");
     return result;
 }
 

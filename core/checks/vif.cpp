@@ -15,8 +15,8 @@ using Eigen::VectorXd;
 CheckResult checkVif(const CheckInput& in) {
     struct Inflation {
         std::string term;
-        double value;   // GVIF; the VIF for one column
-        double perDf;   // GVIF^(1/df): comparable to a VIF
+        double value;  // GVIF; the VIF for one column
+        double perDf;  // GVIF^(1/df): comparable to a VIF
         double df;
     };
 
@@ -39,9 +39,12 @@ CheckResult checkVif(const CheckInput& in) {
         // products of the term's own columns; scaling cancels.
         const auto q = static_cast<Index>(at.size());
         MatrixXd own(in.design.X.rows(), q);
-        VectorXd weight = in.design.weights.size() > 0 ? in.design.weights : VectorXd::Ones(own.rows());
+        VectorXd weight =
+            in.design.weights.size() > 0 ? in.design.weights : VectorXd::Ones(own.rows());
         for (Index c = 0; c < q; ++c) {
-            own.col(c) = in.design.X.col(in.fit.coefficients[static_cast<std::size_t>(at[static_cast<std::size_t>(c)])].column);
+            own.col(c) = in.design.X.col(
+                in.fit.coefficients[static_cast<std::size_t>(at[static_cast<std::size_t>(c)])]
+                    .column);
         }
         const VectorXd raw = (weight.asDiagonal() * own.cwiseAbs2()).colwise().sum();
         if (in.design.hasConstant) {
@@ -58,26 +61,36 @@ CheckResult checkVif(const CheckInput& in) {
         found.push_back({in.design.terms[t].name, value, std::pow(value, 1.0 / df), df});
         result.details.emplace_back((q > 1 ? "gvif " : "vif ") + in.design.terms[t].name, value);
         if (q == 1) {
-            result.details.emplace_back("uncentred " + in.design.terms[t].name, raw(0) * inverse(at.front(), at.front()));
+            result.details.emplace_back("uncentred " + in.design.terms[t].name,
+                                        raw(0) * inverse(at.front(), at.front()));
         }
     }
     if (slopes < 2) {
         return notApplicable("One term alone cannot overlap with others.");
     }
-    const auto worst = std::max_element(found.begin(), found.end(),
-                                        [](const Inflation& a, const Inflation& b) { return a.perDf < b.perDf; });
+    const auto worst =
+        std::max_element(found.begin(), found.end(),
+                         [](const Inflation& a, const Inflation& b) { return a.perDf < b.perDf; });
     result.statistic = worst->perDf;
     result.statisticName = "largest variance inflation";
-    result.verdict = worst->perDf >= 30.0 ? Verdict::Fails : worst->perDf >= 10.0 ? Verdict::Weigh : Verdict::Fine;
+    result.verdict = worst->perDf >= 30.0   ? Verdict::Fails
+                     : worst->perDf >= 10.0 ? Verdict::Weigh
+                                            : Verdict::Fine;
     result.headline = "largest " + shortNumber(worst->perDf, 3);
     const double wider = std::sqrt(worst->perDf);
     result.reading = worst->perDf < 10.0
-        ? "The terms say different things: the interval of " + worst->term + ", the most entangled, is " + fixedNumber(wider, 1) +
-              " times as wide as it would be without overlap."
-        : "What " + worst->term + " says is largely said by the other terms: its interval is " + fixedNumber(wider, 1) +
-              " times as wide as it would be without overlap. The estimates are not wrong, only less sure; a square or a product overlaps with its parts by construction, and that is harmless.";
+                         ? "The terms say different things: the interval of " + worst->term +
+                               ", the most entangled, is " + fixedNumber(wider, 1) +
+                               " times as wide as it would be without overlap."
+                         : "What " + worst->term +
+                               " says is largely said by the other terms: its interval is " +
+                               fixedNumber(wider, 1) +
+                               " times as wide as it would be without overlap. The estimates are "
+                               "not wrong, only less sure; a square or a product overlaps with its "
+                               "parts by construction, and that is harmless.";
     Exhibit& e = result.exhibit;
-    e.title = worst->perDf < 10.0 ? "No term repeats the others" : worst->term + " repeats the others";
+    e.title =
+        worst->perDf < 10.0 ? "No term repeats the others" : worst->term + " repeats the others";
     e.subtitle = "variance inflation by term; of groups, its root by columns";
     e.xTitle = "variance inflation";
     for (const Inflation& one : found) {
@@ -93,7 +106,9 @@ CheckResult checkVif(const CheckInput& in) {
                    (parsed->canonical() == worst->term || term.parts.front() == worst->term);
         });
         if (variant.terms.size() < in.question.terms.size() && !variant.terms.empty()) {
-            result.remedies.push_back({"Drop " + worst->term, "see what the others say without it; the question then changes", variant});
+            result.remedies.push_back(
+                {"Drop " + worst->term,
+                 "see what the others say without it; the question then changes", variant});
         }
     }
     return result;

@@ -66,13 +66,20 @@ bool Column::sharesCellsWith(const Column& other) const {
 
 std::string measureName(Measure measure) {
     switch (measure) {
-        case Measure::Quantity: return "quantity";
-        case Measure::Count: return "count";
-        case Measure::YesNo: return "yes-no";
-        case Measure::Groups: return "groups";
-        case Measure::OrderedGroups: return "ordered-groups";
-        case Measure::Date: return "date";
-        case Measure::Text: return "text";
+        case Measure::Quantity:
+            return "quantity";
+        case Measure::Count:
+            return "count";
+        case Measure::YesNo:
+            return "yes-no";
+        case Measure::Groups:
+            return "groups";
+        case Measure::OrderedGroups:
+            return "ordered-groups";
+        case Measure::Date:
+            return "date";
+        case Measure::Text:
+            return "text";
     }
     return "quantity";
 }

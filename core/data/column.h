@@ -58,7 +58,8 @@ class Column {
 /// What kind of thing a variable measures; decides how it enters a model and a picture.
 enum class Measure : std::uint8_t { Quantity, Count, YesNo, Groups, OrderedGroups, Date, Text };
 
-/// "quantity", "count", "yes-no", "groups", "ordered-groups", "date", "text": as the study file has.
+/// "quantity", "count", "yes-no", "groups", "ordered-groups", "date", "text": as the study file
+/// has.
 [[nodiscard]] std::string measureName(Measure measure);
 [[nodiscard]] bool isGrouping(Measure measure);
 

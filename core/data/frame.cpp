@@ -15,8 +15,9 @@ Column withoutCodes(const Column& column, const std::vector<Key>& codes) {
     if (column.isText()) {
         std::vector<bool> drop(column.texts().size(), false);
         for (std::size_t i = 0; i < drop.size(); ++i) {
-            drop[i] = std::any_of(codes.begin(), codes.end(),
-                                  [&](const Key& key) { return keyText(key) == column.texts()[i]; });
+            drop[i] = std::any_of(codes.begin(), codes.end(), [&](const Key& key) {
+                return keyText(key) == column.texts()[i];
+            });
         }
         std::vector<std::int32_t> cells(column.codes().begin(), column.codes().end());
         for (auto& code : cells) {
@@ -102,9 +103,11 @@ class DerivedOrder {
         }
         path += all_[start].name;
         for (auto it = from; it != path_.end(); ++it) {
-            circular.emplace(all_[*it].name,
-                             Refusal{ErrorCode::Circular, "the definitions go in a circle: " + path,
-                                     all_[*it].name, "Change one of them.", {all_[*it].name}});
+            circular.emplace(all_[*it].name, Refusal{ErrorCode::Circular,
+                                                     "the definitions go in a circle: " + path,
+                                                     all_[*it].name,
+                                                     "Change one of them.",
+                                                     {all_[*it].name}});
         }
     }
 
@@ -132,10 +135,11 @@ Frame Frame::make(const Table& table, const std::vector<VariableEntry>& entries,
         if (frame.broken_.contains(one.name)) {
             continue;
         }
-        auto value = frame.index_.contains(one.name)
-                         ? Result<Evaluated>(refuse(ErrorCode::BadSetting,
-                                                    "‘" + one.name + "’ already names another variable"))
-                         : frame.evaluateText(one.expression);
+        auto value =
+            frame.index_.contains(one.name)
+                ? Result<Evaluated>(refuse(ErrorCode::BadSetting,
+                                           "‘" + one.name + "’ already names another variable"))
+                : frame.evaluateText(one.expression);
         if (!value) {
             Refusal refusal = value.error();
             refusal.where = one.name + (refusal.where.empty() ? "" : ", " + refusal.where);
@@ -163,12 +167,13 @@ Frame Frame::make(const Table& table, const std::vector<VariableEntry>& entries,
             for (std::size_t i = 0; i < frame.rows(); ++i) {
                 // As in SQL: a row whose condition is unknown is not taken.
                 const double value = rule->column.numbers()[i];
-                frame.states_[i] = std::isnan(value) || value == 0.0 ? RowState::ByRule : RowState::In;
+                frame.states_[i] =
+                    std::isnan(value) || value == 0.0 ? RowState::ByRule : RowState::In;
             }
         } else {
             frame.ruleRefusal_ = rule.error();
-            frame.ruleRefusal_->where = "the sample rule" +
-                (rule.error().where.empty() ? "" : ", " + rule.error().where);
+            frame.ruleRefusal_->where =
+                "the sample rule" + (rule.error().where.empty() ? "" : ", " + rule.error().where);
         }
     }
     for (const SetAside& one : sample.setAside) {
@@ -254,7 +259,8 @@ std::vector<FoundLevel> levelsOf(const Column& column, const Variable& variable,
         }
         for (std::size_t k = 0; k < counts.size(); ++k) {
             if (counts[k] > 0) {
-                found.push_back({static_cast<double>(k), column.texts()[k], column.texts()[k], counts[k]});
+                found.push_back(
+                    {static_cast<double>(k), column.texts()[k], column.texts()[k], counts[k]});
             }
         }
         std::sort(found.begin(), found.end(),

@@ -114,9 +114,9 @@ class Frame {
 /// The levels of a grouping variable that occur in `rows` (all when empty), in the variable's
 /// order: as listed, else numbers ascending and texts by code point. Pairs of cell key and label.
 struct FoundLevel {
-    double code = 0.0;   ///< The number, or the text's code.
-    std::string label;   ///< The level's label, else its value.
-    std::string value;   ///< The value as text.
+    double code = 0.0;  ///< The number, or the text's code.
+    std::string label;  ///< The level's label, else its value.
+    std::string value;  ///< The value as text.
     std::size_t count = 0;
 };
 

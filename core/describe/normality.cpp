@@ -28,17 +28,20 @@ std::vector<double> weights(std::size_t n) {
     std::vector<double> m(half);
     double squares = 0.0;
     for (std::size_t i = 0; i < half; ++i) {
-        m[i] = normalQuantile((static_cast<double>(i) + 1.0 - 0.375) / (static_cast<double>(n) + 0.25));
+        m[i] = normalQuantile((static_cast<double>(i) + 1.0 - 0.375) /
+                              (static_cast<double>(n) + 0.25));
         squares += 2.0 * m[i] * m[i];
     }
     const double root = std::sqrt(squares);
     const double u = 1.0 / std::sqrt(static_cast<double>(n));
-    const double a1 = polynomial({0.0, 0.221157, -0.147981, -2.071190, 4.434685, -2.706056}, u) - m[0] / root;
+    const double a1 =
+        polynomial({0.0, 0.221157, -0.147981, -2.071190, 4.434685, -2.706056}, u) - m[0] / root;
     std::size_t from = 1;
     double scale = 0.0;
     if (n > 5) {
         from = 2;
-        const double a2 = polynomial({0.0, 0.042981, -0.293762, -1.752461, 5.682633, -3.582633}, u) - m[1] / root;
+        const double a2 =
+            polynomial({0.0, 0.042981, -0.293762, -1.752461, 5.682633, -3.582633}, u) - m[1] / root;
         scale = std::sqrt((squares - 2.0 * m[0] * m[0] - 2.0 * m[1] * m[1]) /
                           (1.0 - 2.0 * a1 * a1 - 2.0 * a2 * a2));
         a[1] = a2;
@@ -63,7 +66,8 @@ ShapiroWilk shapiroWilk(Eigen::VectorXd values) {
     const std::vector<double> a = weights(n);
     double b = 0.0;
     for (std::size_t i = 0; i < a.size(); ++i) {
-        b += a[i] * (values(static_cast<Eigen::Index>(n - 1 - i)) - values(static_cast<Eigen::Index>(i)));
+        b += a[i] *
+             (values(static_cast<Eigen::Index>(n - 1 - i)) - values(static_cast<Eigen::Index>(i)));
     }
     ShapiroWilk out;
     out.w = std::min(b * b / total, 1.0);

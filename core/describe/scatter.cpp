@@ -34,7 +34,8 @@ struct Line {
     double constant = 0.0;
 };
 
-Line lineThrough(const std::vector<double>& x, const std::vector<double>& y, const std::vector<std::size_t>& rows, const std::set<std::size_t>& without) {
+Line lineThrough(const std::vector<double>& x, const std::vector<double>& y,
+                 const std::vector<std::size_t>& rows, const std::set<std::size_t>& without) {
     double n = 0.0;
     double mx = 0.0;
     double my = 0.0;
@@ -66,7 +67,8 @@ Line lineThrough(const std::vector<double>& x, const std::vector<double>& y, con
 
 }  // namespace
 
-Distribution distributionOf(const Frame& frame, const std::string& name, const std::set<std::size_t>& selected) {
+Distribution distributionOf(const Frame& frame, const std::string& name,
+                            const std::set<std::size_t>& selected) {
     Distribution out;
     const Column& column = *frame.column(name);
     const Variable& variable = *frame.variable(name);
@@ -96,7 +98,8 @@ Distribution distributionOf(const Frame& frame, const std::string& name, const s
     std::fill(out.selected.counts.begin(), out.selected.counts.end(), 0);
     for (const std::size_t row : selected) {
         if (row < cells.size() && !std::isnan(cells[row]) && !out.selected.counts.empty()) {
-            const auto bin = static_cast<std::size_t>(std::max((cells[row] - out.bins.from) / out.bins.width, 0.0));
+            const auto bin = static_cast<std::size_t>(
+                std::max((cells[row] - out.bins.from) / out.bins.width, 0.0));
             ++out.selected.counts[std::min(bin, out.selected.counts.size() - 1)];
         }
     }
@@ -106,7 +109,8 @@ Distribution distributionOf(const Frame& frame, const std::string& name, const s
     return out;
 }
 
-Scatter scatterOf(const Frame& frame, const std::string& xName, const std::string& yName, const std::set<std::size_t>& selected) {
+Scatter scatterOf(const Frame& frame, const std::string& xName, const std::string& yName,
+                  const std::set<std::size_t>& selected) {
     Scatter out;
     const auto xs = numbersOf(frame, xName);
     const auto ys = numbersOf(frame, yName);
@@ -132,7 +136,10 @@ Scatter scatterOf(const Frame& frame, const std::string& xName, const std::strin
     out.slopeWithout = lineThrough(e.x, e.y, e.rows, selected).slope;
     const auto [low, high] = std::minmax_element(e.x.begin(), e.x.end());
     e.lines.push_back(localLine(e.x, e.y, 0.5, "smooth"));
-    e.lines.push_back({"line", {*low, *high}, {line.constant + line.slope * *low, line.constant + line.slope * *high}, true});
+    e.lines.push_back({"line",
+                       {*low, *high},
+                       {line.constant + line.slope * *low, line.constant + line.slope * *high},
+                       true});
     return out;
 }
 

@@ -20,7 +20,8 @@ Exhibit::Line localLine(const std::vector<double>& x, const std::vector<double>&
         return line;
     }
     const std::size_t n = points.size();
-    const std::size_t near = std::clamp<std::size_t>(static_cast<std::size_t>(span * static_cast<double>(n)), 4, n);
+    const std::size_t near =
+        std::clamp<std::size_t>(static_cast<std::size_t>(span * static_cast<double>(n)), 4, n);
     constexpr std::size_t kPlaces = 60;
     for (std::size_t p = 0; p < kPlaces; ++p) {
         // Places at quantiles: dense where the data are.

@@ -53,6 +53,14 @@ Summary summarise(std::span<const double> cells, const std::vector<bool>& use) {
     return out;
 }
 
+std::vector<bool> rowsInSample(const Frame& frame) {
+    std::vector<bool> in(frame.rows());
+    for (std::size_t i = 0; i < in.size(); ++i) {
+        in[i] = frame.states()[i] == RowState::In;
+    }
+    return in;
+}
+
 Histogram histogram(std::span<const double> cells, std::size_t bins) {
     Histogram out;
     double low = INFINITY;
@@ -81,8 +89,11 @@ Histogram histogram(std::span<const double> cells, std::size_t bins) {
     } else {
         if (bins == 0) {
             const Summary s = summarise(cells);
-            const double width = 2.0 * (s.upperQuartile - s.lowerQuartile) / std::cbrt(static_cast<double>(n));
-            bins = width > 0.0 ? static_cast<std::size_t>(std::clamp((high - low) / width, 5.0, 40.0)) : 10;
+            const double width =
+                2.0 * (s.upperQuartile - s.lowerQuartile) / std::cbrt(static_cast<double>(n));
+            bins = width > 0.0
+                       ? static_cast<std::size_t>(std::clamp((high - low) / width, 5.0, 40.0))
+                       : 10;
         }
         if (high == low) {
             bins = 1;

@@ -21,6 +21,9 @@ struct Summary {
     double skewness = 0.0;
 };
 
+/// Which rows of a frame are in the sample, for `use`.
+[[nodiscard]] std::vector<bool> rowsInSample(const Frame& frame);
+
 /// Summary of the numbers in rows where `use` is true (all rows when empty).
 [[nodiscard]] Summary summarise(std::span<const double> cells, const std::vector<bool>& use = {});
 

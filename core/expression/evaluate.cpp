@@ -18,11 +18,11 @@ struct Value {
 
     Type type = Type::Null;
     bool constant = false;
-    double number = kNone;                       // constant number or truth
-    std::string text;                            // constant text
-    std::vector<double> numbers;                 // owned cells …
-    std::optional<Column> column;                // … or a column's, shared
-    const Variable* variable = nullptr;          // of a bare name: its labels serve comparisons
+    double number = kNone;               // constant number or truth
+    std::string text;                    // constant text
+    std::vector<double> numbers;         // owned cells …
+    std::optional<Column> column;        // … or a column's, shared
+    const Variable* variable = nullptr;  // of a bare name: its labels serve comparisons
 
     [[nodiscard]] double at(std::size_t row) const {
         return constant ? number : (column ? column->numbers()[row] : numbers[row]);
@@ -44,7 +44,8 @@ Cells cellsOf(const Value& value) {
     return {value.column ? value.column->numbers().data() : value.numbers.data(), 1};
 }
 
-tl::unexpected<Refusal> at(const Node& node, ErrorCode code, std::string what, std::string help = {}) {
+tl::unexpected<Refusal> at(const Node& node, ErrorCode code, std::string what,
+                           std::string help = {}) {
     return refuse(code, std::move(what), fmt::format("position {}", node.position), std::move(help),
                   {node.text});
 }
@@ -57,8 +58,10 @@ class Evaluator {
 
     Result<Value> operator()(const Node& node) {
         switch (node.kind) {
-            case Node::Kind::Number: return constantNumber(node.number);
-            case Node::Kind::Null: return Value{};
+            case Node::Kind::Number:
+                return constantNumber(node.number);
+            case Node::Kind::Null:
+                return Value{};
             case Node::Kind::Text: {
                 Value value;
                 value.type = Value::Type::Text;
@@ -66,14 +69,22 @@ class Evaluator {
                 value.text = node.text;
                 return value;
             }
-            case Node::Kind::Name: return name(node);
-            case Node::Kind::Unary: return unary(node);
-            case Node::Kind::Binary: return binary(node);
-            case Node::Kind::Call: return call(node);
-            case Node::Kind::Between: return between(node);
-            case Node::Kind::In: return in(node);
-            case Node::Kind::IsNull: return isNull(node);
-            case Node::Kind::Case: return cases(node);
+            case Node::Kind::Name:
+                return name(node);
+            case Node::Kind::Unary:
+                return unary(node);
+            case Node::Kind::Binary:
+                return binary(node);
+            case Node::Kind::Call:
+                return call(node);
+            case Node::Kind::Between:
+                return between(node);
+            case Node::Kind::In:
+                return in(node);
+            case Node::Kind::IsNull:
+                return isNull(node);
+            case Node::Kind::Case:
+                return cases(node);
         }
         return Value{};
     }
@@ -113,7 +124,8 @@ class Evaluator {
         auto value = (*this)(node);
         if (value && value->type == Value::Type::Text) {
             return at(node, ErrorCode::WrongType,
-                      (node.kind == Node::Kind::Name ? "‘" + node.text + "’ holds" : std::string("this is")) +
+                      (node.kind == Node::Kind::Name ? "‘" + node.text + "’ holds"
+                                                     : std::string("this is")) +
                           " text, where " + forWhat + " needs a number");
         }
         return value;
@@ -159,7 +171,8 @@ class Evaluator {
     Result<Value> unary(const Node& node) {
         if (node.text == "not") {
             auto inner = truth(*node.children[0], "‘not’");
-            return inner ? Result<Value>(map1(Value::Type::Truth, *inner, [](double x) { return 1.0 - x; }))
+            return inner ? Result<Value>(
+                               map1(Value::Type::Truth, *inner, [](double x) { return 1.0 - x; }))
                          : inner;
         }
         auto inner = numeric(*node.children[0], "a minus sign");
@@ -191,10 +204,14 @@ class Evaluator {
         }
         constexpr auto kNumber = Value::Type::Number;
         switch (op.front()) {
-            case '+': return map2(kNumber, *a, *b, [](double x, double y) { return kept(x + y); });
-            case '-': return map2(kNumber, *a, *b, [](double x, double y) { return kept(x - y); });
-            case '*': return map2(kNumber, *a, *b, [](double x, double y) { return kept(x * y); });
-            default: break;
+            case '+':
+                return map2(kNumber, *a, *b, [](double x, double y) { return kept(x + y); });
+            case '-':
+                return map2(kNumber, *a, *b, [](double x, double y) { return kept(x - y); });
+            case '*':
+                return map2(kNumber, *a, *b, [](double x, double y) { return kept(x * y); });
+            default:
+                break;
         }
         return map2(kNumber, *a, *b, [this](double x, double y) {
             const double q = y == 0.0 ? kNone : kept(x / y);
@@ -240,7 +257,11 @@ class Evaluator {
             return compareLabels(node, op, a, b);
         }
         if (!b.constant && b.type == Value::Type::Number && a.type == Value::Type::Text) {
-            const std::string mirrored = op == "<" ? ">" : op == ">" ? "<" : op == "<=" ? ">=" : op == ">=" ? "<=" : op;
+            const std::string mirrored = op == "<"    ? ">"
+                                         : op == ">"  ? "<"
+                                         : op == "<=" ? ">="
+                                         : op == ">=" ? "<="
+                                                      : op;
             return compareLabels(node, mirrored, b, a);
         }
         const bool textA = a.type == Value::Type::Text;
@@ -268,7 +289,8 @@ class Evaluator {
         if (a.constant || b.constant) {
             std::vector<double> byText;
             for (const auto& text : many.texts()) {
-                byText.push_back(holds(op, a.constant ? a.text : text, b.constant ? b.text : text) ? 1.0 : 0.0);
+                byText.push_back(
+                    holds(op, a.constant ? a.text : text, b.constant ? b.text : text) ? 1.0 : 0.0);
             }
             for (std::size_t i = 0; i < scope_.rows; ++i) {
                 const std::int32_t code = many.codes()[i];
@@ -303,10 +325,11 @@ class Evaluator {
             }
         }
         const auto near = nearestName(text.text, labels);
-        return at(node, ErrorCode::WrongType,
-                  labels.empty() ? "a text and a number cannot be compared"
-                                 : "there is no level ‘" + text.text + "’",
-                  near ? "Did you mean ‘" + *near + "’?" : "Texts stand in single quotes, numbers bare.");
+        return at(
+            node, ErrorCode::WrongType,
+            labels.empty() ? "a text and a number cannot be compared"
+                           : "there is no level ‘" + text.text + "’",
+            near ? "Did you mean ‘" + *near + "’?" : "Texts stand in single quotes, numbers bare.");
     }
 
     Result<Value> between(const Node& node) {
@@ -323,7 +346,8 @@ class Evaluator {
         }
         const bool negated = node.text == "not";
         return map2(Value::Type::Truth, *above, *below, [negated](double a, double b) {
-            const double both = a == 0.0 || b == 0.0 ? 0.0 : (std::isnan(a) || std::isnan(b) ? kNone : 1.0);
+            const double both =
+                a == 0.0 || b == 0.0 ? 0.0 : (std::isnan(a) || std::isnan(b) ? kNone : 1.0);
             return negated ? 1.0 - both : both;
         });
     }
@@ -426,14 +450,17 @@ class Evaluator {
         std::vector<std::int32_t> codes(scope_.rows, -1);
         std::vector<std::optional<Column>> columns;
         for (const Value& value : values) {
-            columns.push_back(value.type == Value::Type::Null ? std::nullopt
-                                                              : std::optional(textColumn("", value)));
+            columns.push_back(value.type == Value::Type::Null
+                                  ? std::nullopt
+                                  : std::optional(textColumn("", value)));
         }
         for (std::size_t i = 0; i < scope_.rows; ++i) {
             const auto& column = columns[branchOf(i)];
             if (column && !column->isMissing(i)) {
-                const std::string& text = column->texts()[static_cast<std::size_t>(column->codes()[i])];
-                const auto [place, fresh] = index.emplace(text, static_cast<std::int32_t>(texts.size()));
+                const std::string& text =
+                    column->texts()[static_cast<std::size_t>(column->codes()[i])];
+                const auto [place, fresh] =
+                    index.emplace(text, static_cast<std::int32_t>(texts.size()));
                 if (fresh) {
                     texts.push_back(text);
                 }
@@ -448,13 +475,15 @@ class Evaluator {
 
     Result<Value> call(const Node& node) {
         const auto& functions = rowFunctions();
-        const auto function = std::find_if(functions.begin(), functions.end(),
-                                           [&](const RowFunction& f) { return node.text == f.name; });
+        const auto function =
+            std::find_if(functions.begin(), functions.end(),
+                         [&](const RowFunction& f) { return node.text == f.name; });
         if (function == functions.end()) {
             const auto& later = functionsToCome();
             if (std::find(later.begin(), later.end(), node.text) != later.end()) {
-                return at(node, ErrorCode::NotBuilt,
-                          "‘" + node.text + "’ looks at other rows, which this version cannot do yet");
+                return at(
+                    node, ErrorCode::NotBuilt,
+                    "‘" + node.text + "’ looks at other rows, which this version cannot do yet");
             }
             std::vector<std::string> known;
             for (const RowFunction& f : functions) {
@@ -504,7 +533,8 @@ class Evaluator {
             out.numbers[i] = missing && !function.seesMissing
                                  ? kNone
                                  : function.apply(arguments.data(), arguments.size());
-            undefined += !missing && function.mayBeUndefined && std::isnan(out.numbers[i]) ? 1U : 0U;
+            undefined +=
+                !missing && function.mayBeUndefined && std::isnan(out.numbers[i]) ? 1U : 0U;
         }
         if (constant) {
             out.constant = true;
@@ -535,7 +565,8 @@ Result<Evaluated> evaluate(const Expression& expression, const Scope& scope) {
     if (value->constant || value->type == Value::Type::Null) {
         value->numbers.assign(scope.rows, value->number);
     }
-    return Evaluated{Column::ofNumbers(title, std::move(value->numbers)), truth, evaluator.undefined};
+    return Evaluated{Column::ofNumbers(title, std::move(value->numbers)), truth,
+                     evaluator.undefined};
 }
 
 }  // namespace rapporto

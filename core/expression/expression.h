@@ -14,7 +14,19 @@ namespace rapporto {
 
 /// A node of a parsed expression. Positions count characters from 1.
 struct Node {
-    enum class Kind : std::uint8_t { Number, Text, Null, Name, Unary, Binary, Call, Case, Between, In, IsNull };
+    enum class Kind : std::uint8_t {
+        Number,
+        Text,
+        Null,
+        Name,
+        Unary,
+        Binary,
+        Call,
+        Case,
+        Between,
+        In,
+        IsNull
+    };
 
     Kind kind = Kind::Null;
     double number = 0.0;
@@ -60,8 +72,8 @@ struct Scope {
 
 /// The value of an expression in every row.
 struct Evaluated {
-    Column column;           ///< Numbers (truth as 1, 0, missing) or texts.
-    bool isTruth = false;    ///< A comparison or a combination of them.
+    Column column;              ///< Numbers (truth as 1, 0, missing) or texts.
+    bool isTruth = false;       ///< A comparison or a combination of them.
     std::size_t undefined = 0;  ///< Rows where a quotient by zero, ln, sqrt or power had no value.
 };
 
@@ -96,7 +108,8 @@ struct RowFunction {
 /// A name as it is written in an expression: in double quotes when it needs them.
 [[nodiscard]] std::string quotedName(const std::string& name);
 
-/// `text` with every use of the name `from` spelled as `to`; unchanged text where it does not parse.
+/// `text` with every use of the name `from` spelled as `to`; unchanged text where it does not
+/// parse.
 [[nodiscard]] std::string renamedIn(const std::string& text, const std::string& from,
                                     const std::string& to);
 

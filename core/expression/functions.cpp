@@ -32,8 +32,9 @@ double power(const double* a, std::size_t /*count*/) {
 
 const std::vector<RowFunction>& rowFunctions() {
     static const std::vector<RowFunction> kFunctions = {
-        {"ln", 1, 1, [](const double* a, std::size_t) { return a[0] > 0.0 ? std::log(a[0]) : kNone; },
-         false, true, "natural logarithm"},
+        {"ln", 1, 1,
+         [](const double* a, std::size_t) { return a[0] > 0.0 ? std::log(a[0]) : kNone; }, false,
+         true, "natural logarithm"},
         {"log10", 1, 1,
          [](const double* a, std::size_t) { return a[0] > 0.0 ? std::log10(a[0]) : kNone; }, false,
          true, "logarithm to base 10"},
@@ -47,8 +48,8 @@ const std::vector<RowFunction>& rowFunctions() {
          "absolute value"},
         {"floor", 1, 1, [](const double* a, std::size_t) { return std::floor(a[0]); }, false, false,
          "largest whole number not above"},
-        {"ceiling", 1, 1, [](const double* a, std::size_t) { return std::ceil(a[0]); }, false, false,
-         "smallest whole number not below"},
+        {"ceiling", 1, 1, [](const double* a, std::size_t) { return std::ceil(a[0]); }, false,
+         false, "smallest whole number not below"},
         {"round", 1, 2, &roundHalfAway, false, true, "rounded, halves away from zero"},
         {"mod", 2, 2,
          [](const double* a, std::size_t) { return a[1] != 0.0 ? std::fmod(a[0], a[1]) : kNone; },
@@ -58,8 +59,9 @@ const std::vector<RowFunction>& rowFunctions() {
          false, false, "−1, 0 or 1"},
         {"least", 1, 64, [](const double* a, std::size_t n) { return *std::min_element(a, a + n); },
          false, false, "smallest of several"},
-        {"greatest", 1, 64, [](const double* a, std::size_t n) { return *std::max_element(a, a + n); },
-         false, false, "largest of several"},
+        {"greatest", 1, 64,
+         [](const double* a, std::size_t n) { return *std::max_element(a, a + n); }, false, false,
+         "largest of several"},
         {"coalesce", 1, 64,
          [](const double* a, std::size_t n) {
              const double* found = std::find_if(a, a + n, [](double x) { return !std::isnan(x); });
@@ -74,9 +76,9 @@ const std::vector<RowFunction>& rowFunctions() {
 
 const std::vector<std::string>& functionsToCome() {
     static const std::vector<std::string> kNames = {
-        "lag", "lead",   "change", "growth", "avg",    "sum",         "min",    "max",
-        "rank", "median", "stddev", "count",  "centre", "standardise", "reverse", "bands",
-        "winsorise", "indicator"};
+        "lag",    "lead",        "change",  "growth", "avg",       "sum",
+        "min",    "max",         "rank",    "median", "stddev",    "count",
+        "centre", "standardise", "reverse", "bands",  "winsorise", "indicator"};
     return kNames;
 }
 
@@ -92,7 +94,8 @@ std::optional<std::string> nearestName(const std::string& name,
             for (std::size_t j = 0; j < candidate.size(); ++j) {
                 const bool same = std::tolower(static_cast<unsigned char>(name[i])) ==
                                   std::tolower(static_cast<unsigned char>(candidate[j]));
-                const std::size_t next = std::min({row[j] + 1, row[j + 1] + 1, diagonal + (same ? 0 : 1)});
+                const std::size_t next =
+                    std::min({row[j] + 1, row[j + 1] + 1, diagonal + (same ? 0 : 1)});
                 diagonal = std::exchange(row[j + 1], next);
             }
         }

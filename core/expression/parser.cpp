@@ -1,6 +1,5 @@
-#include "core/expression/expression.h"
-
 #include "core/base/format.h"
+#include "core/expression/expression.h"
 
 #include <fast_float/fast_float.h>
 #include <fmt/format.h>
@@ -31,7 +30,9 @@ bool isWordStart(char c) {
            (static_cast<unsigned char>(c) & 0x80U) != 0;
 }
 
-bool isWordPart(char c) { return isWordStart(c) || std::isdigit(static_cast<unsigned char>(c)) != 0; }
+bool isWordPart(char c) {
+    return isWordStart(c) || std::isdigit(static_cast<unsigned char>(c)) != 0;
+}
 
 std::string lowerCase(std::string s) {
     std::transform(s.begin(), s.end(), s.begin(),
@@ -58,8 +59,8 @@ Result<std::vector<Token>> tokens(const std::string& text) {
             (c == '.' && i + 1 < text.size() &&
              std::isdigit(static_cast<unsigned char>(text[i + 1])) != 0)) {
             token.kind = Token::Kind::Number;
-            const auto [end, error] = fast_float::from_chars(text.data() + i, text.data() + text.size(),
-                                                             token.number);
+            const auto [end, error] =
+                fast_float::from_chars(text.data() + i, text.data() + text.size(), token.number);
             if (error != std::errc() || !(std::abs(token.number) < 1e308)) {
                 return syntax(i + 1, "this number cannot be read");
             }
@@ -92,8 +93,8 @@ Result<std::vector<Token>> tokens(const std::string& text) {
                 token.text = lower;
             }
         } else {
-            static const std::array<std::string, 14> kMarks = {"<>", "<=", ">=", "<", ">", "=", "+",
-                                                               "-",  "*",  "/",  "(", ")", ",", "≠"};
+            static const std::array<std::string, 14> kMarks = {
+                "<>", "<=", ">=", "<", ">", "=", "+", "-", "*", "/", "(", ")", ",", "≠"};
             const auto mark = std::find_if(kMarks.begin(), kMarks.end(), [&](const std::string& m) {
                 return text.compare(i, m.size(), m) == 0;
             });
@@ -114,7 +115,8 @@ Result<std::vector<Token>> tokens(const std::string& text) {
     return found;
 }
 
-NodePtr make(Node::Kind kind, std::string text, std::size_t position, std::vector<NodePtr> children) {
+NodePtr make(Node::Kind kind, std::string text, std::size_t position,
+             std::vector<NodePtr> children) {
     auto node = std::make_shared<Node>();
     node->kind = kind;
     node->text = std::move(text);
@@ -159,8 +161,9 @@ class Parser {
     bool takeMark(const char* mark) { return isMark(mark) && (++at_, true); }
 
     tl::unexpected<Refusal> expected(const std::string& what) const {
-        return syntax(now().position, what + " is expected here, not " +
-                                          (now().kind == Token::Kind::End ? "the end" : "‘" + shown() + "’"));
+        return syntax(now().position,
+                      what + " is expected here, not " +
+                          (now().kind == Token::Kind::End ? "the end" : "‘" + shown() + "’"));
     }
 
     using Rule = Result<NodePtr> (Parser::*)();
@@ -168,8 +171,9 @@ class Parser {
     Result<NodePtr> chain(Rule inner, const std::vector<std::string>& operators, bool words) {
         auto left = (this->*inner)();
         while (left) {
-            const bool fits = now().kind == (words ? Token::Kind::Word : Token::Kind::Mark) &&
-                              std::find(operators.begin(), operators.end(), now().text) != operators.end();
+            const bool fits =
+                now().kind == (words ? Token::Kind::Word : Token::Kind::Mark) &&
+                std::find(operators.begin(), operators.end(), now().text) != operators.end();
             if (!fits) {
                 break;
             }
@@ -203,9 +207,9 @@ class Parser {
             return left;
         }
         const Token op = now();
-        if (op.kind == Token::Kind::Mark && (op.text == "=" || op.text == "<>" || op.text == "<" ||
-                                             op.text == "<=" || op.text == ">" || op.text == ">=" ||
-                                             op.text == "≠")) {
+        if (op.kind == Token::Kind::Mark &&
+            (op.text == "=" || op.text == "<>" || op.text == "<" || op.text == "<=" ||
+             op.text == ">" || op.text == ">=" || op.text == "≠")) {
             ++at_;
             auto right = sum();
             return right ? make(Node::Kind::Binary, op.text == "≠" ? "<>" : op.text, op.position,
@@ -314,7 +318,8 @@ class Parser {
                         return tl::make_unexpected(rest.error());
                     }
                 }
-                return make(Node::Kind::Call, lowerCase(token.text), token.position, std::move(children));
+                return make(Node::Kind::Call, lowerCase(token.text), token.position,
+                            std::move(children));
             }
             case Token::Kind::Word:
                 if (takeWord("null")) {
@@ -333,7 +338,8 @@ class Parser {
                     return inner;
                 }
                 break;
-            case Token::Kind::End: break;
+            case Token::Kind::End:
+                break;
         }
         return expected("a value");
     }
@@ -381,7 +387,11 @@ class Parser {
 int tightness(const Node& node) {
     if (node.kind == Node::Kind::Binary) {
         const std::string& op = node.text;
-        return op == "or" ? 1 : op == "and" ? 2 : op == "+" || op == "-" ? 5 : op == "*" || op == "/" ? 6 : 4;
+        return op == "or"               ? 1
+               : op == "and"            ? 2
+               : op == "+" || op == "-" ? 5
+               : op == "*" || op == "/" ? 6
+                                        : 4;
     }
     if (node.kind == Node::Kind::Unary) {
         return node.text == "not" ? 3 : 7;
@@ -410,9 +420,12 @@ std::string spelled(const Node& node) {
     const auto child = [&](std::size_t i) -> const Node& { return *node.children[i]; };
     const std::string negated = node.text == "not" ? "not " : "";
     switch (node.kind) {
-        case Node::Kind::Number: return exactNumber(node.number);
-        case Node::Kind::Null: return "null";
-        case Node::Kind::Name: return quotedName(node.text);
+        case Node::Kind::Number:
+            return exactNumber(node.number);
+        case Node::Kind::Null:
+            return "null";
+        case Node::Kind::Name:
+            return quotedName(node.text);
         case Node::Kind::Text: {
             std::string text = "'";
             for (const char c : node.text) {
@@ -421,18 +434,22 @@ std::string spelled(const Node& node) {
             return text + "'";
         }
         case Node::Kind::Unary:
-            return (node.text == "not" ? "not " : "-") + inside(child(0), node.text == "not" ? 3 : 7);
+            return (node.text == "not" ? "not " : "-") +
+                   inside(child(0), node.text == "not" ? 3 : 7);
         case Node::Kind::Binary: {
             const int own = tightness(node);
             return inside(child(0), own == 4 ? 5 : own) + " " + node.text + " " +
                    inside(child(1), own + 1);
         }
-        case Node::Kind::Call: return node.text + "(" + listed(node, 0) + ")";
+        case Node::Kind::Call:
+            return node.text + "(" + listed(node, 0) + ")";
         case Node::Kind::Between:
-            return inside(child(0), 5) + " " + negated + "between " + inside(child(1), 5) + " and " +
-                   inside(child(2), 5);
-        case Node::Kind::In: return inside(child(0), 5) + " " + negated + "in (" + listed(node, 1) + ")";
-        case Node::Kind::IsNull: return inside(child(0), 5) + " is " + negated + "null";
+            return inside(child(0), 5) + " " + negated + "between " + inside(child(1), 5) +
+                   " and " + inside(child(2), 5);
+        case Node::Kind::In:
+            return inside(child(0), 5) + " " + negated + "in (" + listed(node, 1) + ")";
+        case Node::Kind::IsNull:
+            return inside(child(0), 5) + " is " + negated + "null";
         case Node::Kind::Case: {
             std::string text = "case";
             for (std::size_t i = 0; i + 1 < node.children.size(); i += 2) {
@@ -492,9 +509,10 @@ std::set<std::string> Expression::names() const {
 }
 
 std::string quotedName(const std::string& name) {
-    const bool plain = !name.empty() && isWordStart(name.front()) &&
-                       std::all_of(name.begin(), name.end(), &isWordPart) &&
-                       std::find(kReserved.begin(), kReserved.end(), lowerCase(name)) == kReserved.end();
+    const bool plain =
+        !name.empty() && isWordStart(name.front()) &&
+        std::all_of(name.begin(), name.end(), &isWordPart) &&
+        std::find(kReserved.begin(), kReserved.end(), lowerCase(name)) == kReserved.end();
     if (plain) {
         return name;
     }

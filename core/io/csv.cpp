@@ -28,7 +28,9 @@ class MappedFile {
     [[nodiscard]] static Result<MappedFile> open(const std::string& path) {
         MappedFile file;
         const int handle = ::open(path.c_str(), O_RDONLY | O_CLOEXEC);
+
         struct stat info {};
+
         if (handle < 0 || fstat(handle, &info) != 0 || !S_ISREG(info.st_mode)) {
             if (handle >= 0) {
                 ::close(handle);
@@ -141,9 +143,14 @@ class Builder {
 class Pass {
   public:
     Pass(std::string_view text, const ReaderOptions& options, const Job& job)
-        : at_(text.data()), begin_(text.data()), end_(text.data() + text.size()),
-          delimiter_(*options.delimiter), decimal_(*options.decimal), quote_(options.quote),
-          thousands_(options.thousands), job_(job),
+        : at_(text.data()),
+          begin_(text.data()),
+          end_(text.data() + text.size()),
+          delimiter_(*options.delimiter),
+          decimal_(*options.decimal),
+          quote_(options.quote),
+          thousands_(options.thousands),
+          job_(job),
           numberOptions_(fast_float::chars_format::general, *options.decimal) {}
 
     std::vector<Problem> problems;
@@ -298,7 +305,8 @@ class Pass {
         const char* p = ++at_;
         bool doubled = false;
         while (true) {
-            p = static_cast<const char*>(std::memchr(p, quote_, static_cast<std::size_t>(end_ - p)));
+            p = static_cast<const char*>(
+                std::memchr(p, quote_, static_cast<std::size_t>(end_ - p)));
             if (p == nullptr) {
                 unclosed_ = true;
                 at_ = end_;
@@ -377,20 +385,22 @@ std::vector<std::string> repairNames(const std::vector<std::string>& found, std:
     std::set<std::string> taken;
     for (std::size_t j = 0; j < found.size(); ++j) {
         const auto from = found[j].find_first_not_of(" \t\r\n");
-        std::string name = from == std::string::npos
-                               ? std::string()
-                               : found[j].substr(from, found[j].find_last_not_of(" \t\r\n") - from + 1);
+        std::string name =
+            from == std::string::npos
+                ? std::string()
+                : found[j].substr(from, found[j].find_last_not_of(" \t\r\n") - from + 1);
         if (name.empty()) {
             name = fmt::format("column_{}", j + 1);
-            import.problems.push_back({line, "header of column " + std::to_string(j + 1) +
-                                                 " is empty: named " + name});
+            import.problems.push_back(
+                {line, "header of column " + std::to_string(j + 1) + " is empty: named " + name});
         }
         std::string unique = name;
         for (int i = 2; !taken.insert(unique).second; ++i) {
             unique = fmt::format("{}_{}", name, i);
         }
         if (unique != name) {
-            import.problems.push_back({line, "header ‘" + name + "’ is repeated: the one of column " +
+            import.problems.push_back({line, "header ‘" + name +
+                                                 "’ is repeated: the one of column " +
                                                  std::to_string(j + 1) + " is named " + unique});
         }
         names.push_back(unique);
@@ -403,7 +413,8 @@ std::vector<std::string> repairNames(const std::vector<std::string>& found, std:
 std::vector<bool> textColumns(std::string_view text, const ReaderOptions& options,
                               std::size_t count) {
     std::vector<bool> isText(count, false);
-    auto records = firstRecords(text.substr(0, 64U * 1024U), *options.delimiter, options.quote, 100);
+    auto records =
+        firstRecords(text.substr(0, 64U * 1024U), *options.delimiter, options.quote, 100);
     for (std::size_t r = *options.header ? 1 : 0; r + 1 < records.size(); ++r) {
         for (std::size_t j = 0; j < std::min(count, records[r].size()); ++j) {
             std::string_view cell = records[r][j];
@@ -481,8 +492,8 @@ Result<Import> readCsvText(std::string_view bytes, const ReaderOptions& options,
     import.problemCount += pass.problemCount;
     import.problems.insert(import.problems.end(), pass.problems.begin(), pass.problems.end());
     for (std::size_t j = 0; j < names.size(); ++j) {
-        Settled settled =
-            settleColumn((builders[j].failed() ? again[j] : builders[j]).finish(names[j]), import.used);
+        Settled settled = settleColumn(
+            (builders[j].failed() ? again[j] : builders[j]).finish(names[j]), import.used);
         import.table.columns.push_back(std::move(settled.column));
         import.table.variables.push_back(std::move(settled.variable));
         import.evidence.push_back(std::move(settled.evidence));

@@ -43,7 +43,7 @@ bool looksUtf8(std::string_view s) {
     s = s.substr(0, 1U << 20U);
     for (std::size_t i = 0; i < s.size();) {
         const auto c = static_cast<unsigned char>(s[i]);
-        const std::size_t more = c < 0x80             ? 0
+        const std::size_t more = c < 0x80              ? 0
                                  : (c & 0xE0U) == 0xC0 ? 1
                                  : (c & 0xF0U) == 0xE0 ? 2
                                  : (c & 0xF8U) == 0xF0 ? 3
@@ -86,8 +86,8 @@ constexpr std::array<std::uint16_t, 32> kWindows1252 = {
 // Words that commonly stand for “no answer”; taken as such only in an otherwise numeric column.
 bool isMissingWord(std::string_view cell) {
     static const std::set<std::string, std::less<>> kWords = {
-        "na", "n/a", "n.a.", "nan", "null", "none", "missing", ".", "-", "--", "?", "#n/a", "..",
-        "…", "–", "refused", "unknown"};
+        "na", "n/a", "n.a.", "nan", "null", "none", "missing", ".",      "-",
+        "--", "?",   "#n/a", "..",  "…",    "–",    "refused", "unknown"};
     std::string lower(cell);
     std::transform(lower.begin(), lower.end(), lower.begin(),
                    [](unsigned char c) { return static_cast<char>(std::tolower(c)); });
@@ -100,9 +100,8 @@ double consistency(const std::vector<std::vector<std::string>>& records, std::si
     for (const auto& record : records) {
         ++counts[record.size()];
     }
-    const auto most = std::max_element(counts.begin(), counts.end(), [](auto& a, auto& b) {
-        return a.second < b.second;
-    });
+    const auto most = std::max_element(counts.begin(), counts.end(),
+                                       [](auto& a, auto& b) { return a.second < b.second; });
     cells = most == counts.end() ? 0 : most->first;
     return cells < 2 ? 0.0
                      : static_cast<double>(most->second) / static_cast<double>(records.size());
@@ -115,7 +114,8 @@ char guessDelimiter(std::string_view text, char quote) {
         std::size_t cells = 0;
         const double share = consistency(firstRecords(text, candidate, quote, 60), cells);
         // A decimal comma makes a second consistent cut; more cells alone must not win over it.
-        const double score = share * share + 0.002 * static_cast<double>(std::min<std::size_t>(cells, 40)) +
+        const double score = share * share +
+                             0.002 * static_cast<double>(std::min<std::size_t>(cells, 40)) +
                              (candidate == ';' || candidate == '\t' ? 0.1 : 0.0);
         if (share > 0.0 && score > bestScore) {
             bestScore = score;
@@ -289,7 +289,8 @@ std::optional<Settled> asNumbers(const Column& raw, const ReaderOptions& options
     std::string words;
     Variable variable;
     for (std::size_t i = 0; i < texts.size(); ++i) {
-        if (const auto value = parseNumber(trimmed(texts[i]), *options.decimal, options.thousands)) {
+        if (const auto value =
+                parseNumber(trimmed(texts[i]), *options.decimal, options.thousands)) {
             values[i] = *value;
             numbers += uses[i];
         } else if (isMissingWord(trimmed(texts[i]))) {
@@ -334,8 +335,7 @@ std::optional<Settled> asYesNo(const Column& raw) {
             }
             Settled out = numberColumn(Column::ofNumbers(raw.name(), std::move(cells)), "");
             out.variable.levels = {{Key(0.0), texts[first]}, {Key(1.0), texts[1 - first]}};
-            out.evidence.reason =
-                fmt::format("only ‘{}’ and ‘{}’", texts[first], texts[1 - first]);
+            out.evidence.reason = fmt::format("only ‘{}’ and ‘{}’", texts[first], texts[1 - first]);
             return out;
         }
     }
@@ -453,7 +453,9 @@ Result<Decoded> decodeText(std::string_view bytes, const std::optional<std::stri
     std::string name = encoding.value_or("");
     if (name.empty()) {
         const bool zeros = bytes.size() > 3 && (bytes[1] == '\0' || bytes[0] == '\0');
-        name = bomLittle || bomBig || zeros ? "UTF-16" : looksUtf8(bytes) ? "UTF-8" : "windows-1252";
+        name = bomLittle || bomBig || zeros ? "UTF-16"
+               : looksUtf8(bytes)           ? "UTF-8"
+                                            : "windows-1252";
     }
     if (name == "UTF-8") {
         return Decoded{bytes.substr(bom8 ? 3 : 0), name};
@@ -514,8 +516,9 @@ Settled settleColumn(const Column& raw, const ReaderOptions& options) {
     const std::size_t filled = raw.size() - raw.countMissing();
     const bool groups = distinct <= 20 || distinct * 3 <= filled;
     out.variable.measure = groups ? Measure::Groups : Measure::Text;
-    out.evidence.reason = fmt::format("{} in {}", plural(distinct, "different text", "different texts"),
-                                      plural(filled, "row", "rows"));
+    out.evidence.reason =
+        fmt::format("{} in {}", plural(distinct, "different text", "different texts"),
+                    plural(filled, "row", "rows"));
     std::size_t numeric = 0;
     std::string odd;
     for (const auto& text : raw.texts()) {
@@ -580,15 +583,14 @@ std::optional<double> parseDate(std::string_view s, bool dayFirst) {
             // ISO 8601: week 1 holds 4 January; weeks begin on Monday.
             const sys_days fourth = sys_days(year{parts[0]} / January / 4);
             const auto monday = fourth - (weekday{fourth} - Monday);
-            return static_cast<double>((monday + std::chrono::days{7 * (k - 1)})
-                                           .time_since_epoch()
-                                           .count());
+            return static_cast<double>(
+                (monday + std::chrono::days{7 * (k - 1)}).time_since_epoch().count());
         }
         return std::nullopt;
     }
     if (words.size() == 1 && parts.size() == 2) {
-        static const std::array<const char*, 12> kMonths = {"jan", "feb", "mar", "apr", "may", "jun",
-                                                            "jul", "aug", "sep", "oct", "nov", "dec"};
+        static const std::array<const char*, 12> kMonths = {
+            "jan", "feb", "mar", "apr", "may", "jun", "jul", "aug", "sep", "oct", "nov", "dec"};
         for (std::size_t m = 0; m < kMonths.size(); ++m) {
             if (words[0].starts_with(kMonths[m])) {
                 return days(parts[1], static_cast<int>(m) + 1, parts[0]);

@@ -18,23 +18,18 @@ MatrixXd oneWay(const CovarianceInput& in, const Eigen::VectorXd& byRow,
     const MatrixXd projected = scores * C;
     const double g = count;
     const double factor = g / (g - 1.0) * (in.n - 1.0) / in.dfResidual;
-    return factor * (in.solution.factor * (projected.transpose() * projected) * in.solution.factor.transpose());
+    return factor * (in.solution.factor * (projected.transpose() * projected) *
+                     in.solution.factor.transpose());
 }
 
+/// Negative eigenvalues of V set to zero, as Cameron, Gelbach & Miller (2011, section 2.3) do.
 MatrixXd withoutNegativeEigenvalues(const MatrixXd& V, bool& repaired) {
-    // The repair acts on correlations: a change of unit must change only the unit.
-    const Eigen::VectorXd d = V.diagonal().cwiseAbs().cwiseSqrt().unaryExpr(
-        [](double x) { return x > 0.0 ? x : 1.0; });
-    const MatrixXd scaled = d.cwiseInverse().asDiagonal() * V * d.cwiseInverse().asDiagonal();
-    const Eigen::SelfAdjointEigenSolver<MatrixXd> solver(scaled);
-    repaired = solver.eigenvalues().minCoeff() < -1e-12;
+    const Eigen::SelfAdjointEigenSolver<MatrixXd> solver(V);
+    repaired = solver.eigenvalues().minCoeff() < -1e-12 * solver.eigenvalues().maxCoeff();
     if (!repaired) {
         return V;
     }
-    const MatrixXd positive = solver.eigenvectors() *
-                              solver.eigenvalues().cwiseMax(0.0).asDiagonal() *
-                              solver.eigenvectors().transpose();
-    return d.asDiagonal() * positive * d.asDiagonal();
+    return solver.eigenvectors() * solver.eigenvalues().cwiseMax(0.0).asDiagonal() * solver.eigenvectors().transpose();
 }
 
 }  // namespace
@@ -42,12 +37,13 @@ MatrixXd withoutNegativeEigenvalues(const MatrixXd& V, bool& repaired) {
 Result<Covariance> clusteredCovariance(const CovarianceInput& in, const ErrorSpec& spec) {
     const auto& counts = in.design.clusterCounts;
     if (counts.empty()) {
-        return refuse(ErrorCode::BadSetting, "clustered errors need a variable to cluster by", "errors",
-                      "Choose one or two.");
+        return refuse(ErrorCode::BadSetting, "clustered errors need a variable to cluster by",
+                      "errors", "Choose one or two.");
     }
     for (std::size_t d = 0; d < counts.size(); ++d) {
         if (counts[d] < 2) {
-            return refuse(ErrorCode::BadSetting, "‘" + spec.by[d] + "’ has one cluster in the rows used", "errors",
+            return refuse(ErrorCode::BadSetting,
+                          "‘" + spec.by[d] + "’ has one cluster in the rows used", "errors",
                           "Clustered errors need at least two, better forty.", {spec.by[d]});
         }
     }
@@ -71,8 +67,9 @@ Result<Covariance> clusteredCovariance(const CovarianceInput& in, const ErrorSpe
         bool repaired = false;
         out.matrix = withoutNegativeEigenvalues(out.matrix, repaired);
         least = std::min(counts[0], counts[1]);
-        out.note = fmt::format("{} and {} clusters{}", counts[0], counts[1],
-                               repaired ? "; the covariance was not positive and was repaired" : "");
+        out.note =
+            fmt::format("{} and {} clusters{}", counts[0], counts[1],
+                        repaired ? "; the covariance was not positive and was repaired" : "");
     }
     if (least < 40) {
         out.note += fmt::format("; with only {}, intervals tend to be too narrow", least);

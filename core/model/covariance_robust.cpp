@@ -41,12 +41,14 @@ Result<Covariance> robustCovariance(const CovarianceInput& in, const ErrorSpec& 
     if (spec.type == "HC1") {
         factor = in.n / in.dfResidual;
     } else if (!plain && spec.type != "HC2" && spec.type != "HC3" && spec.type != "HC4") {
-        return refuse(ErrorCode::BadSetting, "there are no robust errors of type ‘" + spec.type + "’",
-                      "errors", "Types are HC0, HC1, HC2, HC3 and HC4.");
+        return refuse(ErrorCode::BadSetting,
+                      "there are no robust errors of type ‘" + spec.type + "’", "errors",
+                      "Types are HC0, HC1, HC2, HC3 and HC4.");
     }
     const Eigen::MatrixXd& C = in.solution.centredFactor;
     const Eigen::MatrixXd core = C.transpose() * meat * C;
-    return Covariance{factor * (in.solution.factor * core * in.solution.factor.transpose()), in.dfResidual, ""};
+    return Covariance{factor * (in.solution.factor * core * in.solution.factor.transpose()),
+                      in.dfResidual, ""};
 }
 
 }  // namespace rapporto

@@ -64,16 +64,17 @@ class Builder {
             return tl::make_unexpected(value.error());
         }
         const auto parsed = Expression::parse(text);
-        Part part{parsed->canonical(), parsed->canonical(), "", value->column, {}, false, parsed->names()};
+        Part part{parsed->canonical(), parsed->canonical(), "", value->column, {}, false,
+                  parsed->names()};
         if (parsed->isName()) {
             part.variable = *frame_.variable(parsed->root().text);
             part.label = part.variable.shown();
             part.unit = part.variable.unit;
             part.name = part.variable.name;
         } else {
-            part.variable.measure = value->isTruth           ? Measure::YesNo
+            part.variable.measure = value->isTruth         ? Measure::YesNo
                                     : part.column.isText() ? Measure::Groups
-                                                             : Measure::Quantity;
+                                                           : Measure::Quantity;
         }
         part.groups = isGrouping(part.variable.measure) || part.column.isText();
         return part;
@@ -90,8 +91,9 @@ class Builder {
         }
         if (outcome->column.isText()) {
             return refuse(ErrorCode::WrongType, "the outcome ‘" + outcome->name + "’ holds text",
-                          "outcome", "Least squares needs numbers: compare it with a level, as in " +
-                          quotedName(outcome->name) + " = 'yes'.");
+                          "outcome",
+                          "Least squares needs numbers: compare it with a level, as in " +
+                              quotedName(outcome->name) + " = 'yes'.");
         }
         outcome_ = *std::move(outcome);
         for (const Term& term : question_.terms) {
@@ -115,7 +117,8 @@ class Builder {
                 return s.name == term.parts.front();
             });
             if (set == sets_.end()) {
-                return refuse(ErrorCode::UnknownName, "there is no set ‘" + term.parts.front() + "’");
+                return refuse(ErrorCode::UnknownName,
+                              "there is no set ‘" + term.parts.front() + "’");
             }
             for (const auto& member : set->members) {
                 if (auto done = evaluateTerm(Term::expression(member)); !done) {
@@ -144,7 +147,8 @@ class Builder {
                 return tl::make_unexpected(rule.error());
             }
             if (rule->column.isText()) {
-                return refuse(ErrorCode::WrongType, "the rule is a text, not a condition", question_.where);
+                return refuse(ErrorCode::WrongType, "the rule is a text, not a condition",
+                              question_.where);
             }
             own.assign(rule->column.numbers().begin(), rule->column.numbers().end());
         }
@@ -160,7 +164,8 @@ class Builder {
                 return tl::make_unexpected(weight.error());
             }
             if (weight->column.isText()) {
-                return refuse(ErrorCode::WrongType, "the weight ‘" + question_.weight + "’ holds text");
+                return refuse(ErrorCode::WrongType,
+                              "the weight ‘" + question_.weight + "’ holds text");
             }
             weight_ = *std::move(weight);
             needed.push_back(&weight_.column);
@@ -194,7 +199,8 @@ class Builder {
             const RowState state = frame_.states()[i];
             if (state == RowState::SetAside || without[i]) {
                 ++counts.setAside;
-            } else if (state == RowState::ByRule || (!own.empty() && (std::isnan(own[i]) || own[i] == 0.0))) {
+            } else if (state == RowState::ByRule ||
+                       (!own.empty() && (std::isnan(own[i]) || own[i] == 0.0))) {
                 ++counts.byRule;
             } else if (std::any_of(needed.begin(), needed.end(),
                                    [i](const Column* c) { return c->isMissing(i); })) {
@@ -223,7 +229,8 @@ class Builder {
         return refuse(ErrorCode::TooFewRows, "no row is complete in everything the question names",
                       question_.title,
                       "‘" + worst->name() + "’ is missing in " +
-                          plural(worst->countMissing(), "row", "rows") + ".", {worst->name()});
+                          plural(worst->countMissing(), "row", "rows") + ".",
+                      {worst->name()});
     }
 
     [[nodiscard]] Eigen::VectorXd taken(const Column& column) const {
@@ -246,7 +253,8 @@ class Builder {
             return refuse(ErrorCode::NoVariation,
                           "the outcome ‘" + outcome_.name + "’ is " + shortNumber(design_.y(0)) +
                               " in every row used",
-                          question_.title, "There is nothing to explain: choose another outcome or sample.",
+                          question_.title,
+                          "There is nothing to explain: choose another outcome or sample.",
                           {outcome_.name});
         }
         return {};
@@ -255,7 +263,8 @@ class Builder {
     /// The x of ln(x), also when the text names a derived variable that is ln(x).
     [[nodiscard]] std::string logThrough(const std::string& text) const {
         const Variable* variable = frame_.variable(text);
-        return logArgument(variable != nullptr && !variable->expression.empty() ? variable->expression : text);
+        return logArgument(
+            variable != nullptr && !variable->expression.empty() ? variable->expression : text);
     }
 
     Result<Expanded> expand(const Part& part) const {
@@ -269,7 +278,8 @@ class Builder {
         const auto levels = levelsOf(part.column, part.variable, design_.rows);
         if (levels.size() < 2) {
             return refuse(ErrorCode::NoVariation,
-                          "‘" + part.name + "’ has one level, ‘" + levels.front().label + "’, in the rows used",
+                          "‘" + part.name + "’ has one level, ‘" + levels.front().label +
+                              "’, in the rows used",
                           question_.title, "Take the term out or widen the sample.", {part.name});
         }
         if (levels.size() > 2000) {
@@ -293,8 +303,8 @@ class Builder {
             Eigen::VectorXd column(static_cast<Index>(design_.rows.size()));
             for (std::size_t i = 0; i < design_.rows.size(); ++i) {
                 const std::size_t row = design_.rows[i];
-                const double code = part.column.isText() ? part.column.codes()[row]
-                                                         : part.column.numbers()[row];
+                const double code =
+                    part.column.isText() ? part.column.codes()[row] : part.column.numbers()[row];
                 column(static_cast<Index>(i)) = code == levels[l].code ? 1.0 : 0.0;
             }
             out.columns.push_back(std::move(column));
@@ -349,7 +359,8 @@ class Builder {
             for (std::size_t c = 0; c < all.columns.size(); ++c) {
                 term.columns.push_back(static_cast<Index>(columns.size()));
                 columns.push_back(std::move(all.columns[c]));
-                design_.columns.push_back({all.names[c], all.labels[c], index, all.indicator || term.yesNo});
+                design_.columns.push_back(
+                    {all.names[c], all.labels[c], index, all.indicator || term.yesNo});
             }
             design_.terms.push_back(std::move(term));
         }
@@ -367,15 +378,17 @@ class Builder {
         }
         design_.weights = taken(weight_.column);
         if (design_.weights.minCoeff() < 0.0) {
-            return refuse(ErrorCode::BadSetting, "the weight ‘" + weight_.name + "’ is negative in some rows",
-                          "weights", "A weight is zero or more.", {weight_.name});
+            return refuse(ErrorCode::BadSetting,
+                          "the weight ‘" + weight_.name + "’ is negative in some rows", "weights",
+                          "A weight is zero or more.", {weight_.name});
         }
         if (question_.weightKind == WeightKind::Frequency) {
             for (Index i = 0; i < design_.weights.size(); ++i) {
                 if (design_.weights(i) != std::floor(design_.weights(i))) {
-                    return refuse(ErrorCode::BadSetting,
-                                  "frequency weights count rows, and ‘" + weight_.name + "’ is not whole",
-                                  "weights", "Choose sampling or precision weights.", {weight_.name});
+                    return refuse(
+                        ErrorCode::BadSetting,
+                        "frequency weights count rows, and ‘" + weight_.name + "’ is not whole",
+                        "weights", "Choose sampling or precision weights.", {weight_.name});
                 }
             }
         }
@@ -418,8 +431,8 @@ class Builder {
             std::vector<std::int32_t> of;
             of.reserve(design_.rows.size());
             for (const std::size_t row : design_.rows) {
-                const double key =
-                    cluster.column.isText() ? cluster.column.codes()[row] : cluster.column.numbers()[row];
+                const double key = cluster.column.isText() ? cluster.column.codes()[row]
+                                                           : cluster.column.numbers()[row];
                 of.push_back(ids.emplace(key, static_cast<std::int32_t>(ids.size())).first->second);
             }
             design_.clusters.push_back(std::move(of));
@@ -443,9 +456,16 @@ class Builder {
             for (std::size_t i = 1; i < sorted.size(); ++i) {
                 gaps.push_back(sorted[i] - sorted[i - 1]);
             }
-            std::nth_element(gaps.begin(), gaps.begin() + static_cast<std::ptrdiff_t>(gaps.size() / 2), gaps.end());
+            std::nth_element(gaps.begin(),
+                             gaps.begin() + static_cast<std::ptrdiff_t>(gaps.size() / 2),
+                             gaps.end());
             const double step = gaps[gaps.size() / 2];
-            design_.seasonLags = step > 300 ? 1 : step > 150 ? 2 : step > 80 ? 4 : step > 25 ? 12 : step > 5 ? 52 : 7;
+            design_.seasonLags = step > 300   ? 1
+                                 : step > 150 ? 2
+                                 : step > 80  ? 4
+                                 : step > 25  ? 12
+                                 : step > 5   ? 52
+                                              : 7;
         }
     }
 
@@ -460,10 +480,13 @@ class Builder {
                     design_.terms.begin(), design_.terms.end(),
                     [&](const DesignTerm& t) { return parsed && t.name == parsed->canonical(); });
                 const Variable* v = frame_.variable(part);
-                if (alone && (v == nullptr || std::none_of(design_.terms.begin(), design_.terms.end(),
-                                                           [&](const DesignTerm& t) { return t.name == v->name; }))) {
-                    design_.warnings.push_back("The product " + term.shown() + " stands without " + part +
-                                               " itself: its effect at zero of the other is held at none.");
+                if (alone &&
+                    (v == nullptr ||
+                     std::none_of(design_.terms.begin(), design_.terms.end(),
+                                  [&](const DesignTerm& t) { return t.name == v->name; }))) {
+                    design_.warnings.push_back(
+                        "The product " + term.shown() + " stands without " + part +
+                        " itself: its effect at zero of the other is held at none.");
                 }
             }
         }
@@ -481,7 +504,8 @@ class Builder {
 
 }  // namespace
 
-Result<Design> makeDesign(const Frame& frame, const Question& question, const std::vector<TermSet>& sets) {
+Result<Design> makeDesign(const Frame& frame, const Question& question,
+                          const std::vector<TermSet>& sets) {
     if (frame.ruleRefusal()) {
         return tl::make_unexpected(*frame.ruleRefusal());
     }

@@ -28,19 +28,20 @@ struct DesignColumn {
 
 /// What a term of the question became.
 struct DesignTerm {
-    std::string name;   ///< Canonical text.
+    std::string name;  ///< Canonical text.
     std::string label;
     std::string unit;
     std::vector<Eigen::Index> columns;
     bool groups = false;
-    std::string base;          ///< Label of the base level of groups.
+    std::string base;  ///< Label of the base level of groups.
     bool yesNo = false;
     bool isProduct = false;
-    std::string logOf;         ///< x when the term is ln(x).
+    std::string logOf;            ///< x when the term is ln(x).
     std::set<std::string> names;  ///< Variables it uses.
 };
 
-/// A question made into numbers: outcome y, matrix X, weights, clusters. Rows are the complete ones.
+/// A question made into numbers: outcome y, matrix X, weights, clusters. Rows are the complete
+/// ones.
 struct Design {
     Eigen::MatrixXd X;  ///< n × k, the constant first.
     Eigen::VectorXd y;
@@ -54,12 +55,12 @@ struct Design {
     std::string outcomeUnit;
     std::string outcomeLogOf;  ///< x when the outcome is ln(x).
     bool outcomeYesNo = false;
-    std::vector<std::size_t> rows;  ///< Source rows, from 0.
+    std::vector<std::size_t> rows;                    ///< Source rows, from 0.
     std::vector<std::vector<std::int32_t>> clusters;  ///< One a clustering variable, ids from 0.
     std::vector<std::int32_t> clusterCounts;
     Layout::Kind layout = Layout::Kind::CrossSection;
-    std::vector<double> time;   ///< Of each row in a series; empty otherwise.
-    int seasonLags = 1;         ///< Lags in a year of the series.
+    std::vector<double> time;  ///< Of each row in a series; empty otherwise.
+    int seasonLags = 1;        ///< Lags in a year of the series.
     RowCounts counts;
     std::vector<std::string> warnings;  ///< Product without its parts, undefined rows, …
 };

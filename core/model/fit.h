@@ -9,7 +9,7 @@
 namespace rapporto {
 
 struct Coefficient {
-    std::string term;   ///< The column's name.
+    std::string term;  ///< The column's name.
     std::string label;
     std::string equation = "main";
     double estimate = 0.0;
@@ -17,7 +17,7 @@ struct Coefficient {
     std::optional<double> statistic;  ///< Absent when the standard error is zero.
     std::optional<double> df;         ///< Absent: normal law.
     std::optional<double> p;
-    double low = 0.0;   ///< Interval at 1 − alpha.
+    double low = 0.0;  ///< Interval at 1 − alpha.
     double high = 0.0;
     std::optional<double> standardised;  ///< b·sd(x)/sd(y); absent for the constant.
     Eigen::Index column = 0;             ///< Of X.
@@ -70,9 +70,9 @@ struct Fit {
     Eigen::VectorXd residuals;
     Eigen::VectorXd leverage;
     LinearSolution solution;
-    double n = 0.0;        ///< Rows, or the sum of frequency weights.
+    double n = 0.0;  ///< Rows, or the sum of frequency weights.
     double dfResidual = 0.0;
-    std::string errorNote; ///< “48 clusters”, “few clusters …”.
+    std::string errorNote;  ///< “48 clusters”, “few clusters …”.
     std::vector<std::string> notes;
 };
 
@@ -96,8 +96,8 @@ struct Estimator {
 ///
 /// @return the fit, or TooFewRows (n ≤ k), NoVariation, BadSetting (one cluster; robust kinds that
 ///         do not exist), Stopped.
-[[nodiscard]] Result<Fit> fitLeastSquares(const Design& design, const ErrorSpec& errors, double alpha,
-                                          const Job& job);
+[[nodiscard]] Result<Fit> fitLeastSquares(const Design& design, const ErrorSpec& errors,
+                                          double alpha, const Job& job);
 
 /// A covariance of least squares: (X'X)⁻¹ meat (X'X)⁻¹ and the law it comes with.
 struct Covariance {
@@ -116,7 +116,8 @@ struct CovarianceInput {
     double dfResidual;
 };
 
-[[nodiscard]] Result<Covariance> classicalCovariance(const CovarianceInput& in, const ErrorSpec& spec);
+[[nodiscard]] Result<Covariance> classicalCovariance(const CovarianceInput& in,
+                                                     const ErrorSpec& spec);
 
 /// HC0; HC1 × n/(n−k); HC2 e²/(1−h); HC3 e²/(1−h)²; HC4 e²/(1−h)^min(4, hn/k).
 /// Source: White (1980), Econometrica 48; MacKinnon & White (1985), J. Econometrics 29;
@@ -126,7 +127,8 @@ struct CovarianceInput {
 /// One-way with G/(G−1)·(n−1)/(n−k); two-way by inclusion and exclusion with each part's own
 /// factor, negative eigenvalues set to zero.
 /// Source: Liang & Zeger (1986), Biometrika 73; Cameron, Gelbach & Miller (2011), JBES 29.
-[[nodiscard]] Result<Covariance> clusteredCovariance(const CovarianceInput& in, const ErrorSpec& spec);
+[[nodiscard]] Result<Covariance> clusteredCovariance(const CovarianceInput& in,
+                                                     const ErrorSpec& spec);
 
 struct CovarianceKind {
     const char* kind;  ///< As errors.kind has it.

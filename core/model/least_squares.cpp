@@ -56,13 +56,17 @@ std::string combination(const Design& design, const RedundantColumn& redundant) 
 class Fitter {
   public:
     Fitter(const Design& design, const ErrorSpec& errors, double alpha)
-        : design_(design), errors_(errors), alpha_(alpha),
+        : design_(design),
+          errors_(errors),
+          alpha_(alpha),
           problem_{design.X, design.y, design.weights, design.hasConstant} {}
 
     Result<Fit> run(const Job& job) {
-        fit_.n = design_.weightKind == WeightKind::Frequency ? design_.weights.sum()
-                                                              : static_cast<double>(design_.y.size());
-        const bool meat = errors_.kind == "robust" && (errors_.type == "HC0" || errors_.type == "HC1");
+        fit_.n = design_.weightKind == WeightKind::Frequency
+                     ? design_.weights.sum()
+                     : static_cast<double>(design_.y.size());
+        const bool meat =
+            errors_.kind == "robust" && (errors_.type == "HC0" || errors_.type == "HC1");
         auto solution = solveLinear(problem_, meat, job);
         if (!solution) {
             return tl::make_unexpected(solution.error());
@@ -71,10 +75,11 @@ class Fitter {
         const auto k = static_cast<double>(fit_.solution.kept.size());
         fit_.dfResidual = fit_.n - k;
         if (fit_.dfResidual < 1.0) {
-            return refuse(ErrorCode::TooFewRows,
-                          fmt::format("{} cannot carry {}", plural(design_.counts.used, "row", "rows"),
-                                      plural(fit_.solution.kept.size(), "coefficient", "coefficients")),
-                          "sample", "Take terms out or widen the sample.");
+            return refuse(
+                ErrorCode::TooFewRows,
+                fmt::format("{} cannot carry {}", plural(design_.counts.used, "row", "rows"),
+                            plural(fit_.solution.kept.size(), "coefficient", "coefficients")),
+                "sample", "Take terms out or widen the sample.");
         }
         nameRedundant();
         fit_.residuals = fit_.solution.residuals;
@@ -93,8 +98,9 @@ class Fitter {
   private:
     void nameRedundant() {
         for (const RedundantColumn& redundant : fit_.solution.redundant) {
-            fit_.dropped.push_back({design_.columns[static_cast<std::size_t>(redundant.column)].name,
-                                    combination(design_, redundant)});
+            fit_.dropped.push_back(
+                {design_.columns[static_cast<std::size_t>(redundant.column)].name,
+                 combination(design_, redundant)});
         }
     }
 
@@ -104,7 +110,8 @@ class Fitter {
                 continue;
             }
             auto covariance = kind.compute(
-                {design_, problem_, fit_.solution, fit_.leverage, fit_.n, fit_.dfResidual}, errors_);
+                {design_, problem_, fit_.solution, fit_.leverage, fit_.n, fit_.dfResidual},
+                errors_);
             if (!covariance) {
                 return tl::make_unexpected(covariance.error());
             }
@@ -113,7 +120,8 @@ class Fitter {
             fit_.errorNote = std::move(covariance->note);
             return {};
         }
-        return refuse(ErrorCode::NotBuilt, "errors of kind ‘" + errors_.kind + "’ are not built yet", "errors",
+        return refuse(ErrorCode::NotBuilt,
+                      "errors of kind ‘" + errors_.kind + "’ are not built yet", "errors",
                       "Use classical, robust or clustered errors.");
     }
 
@@ -122,13 +130,15 @@ class Fitter {
         const auto k = static_cast<double>(fit_.solution.kept.size());
         s.uncentred = !design_.hasConstant;
         s.rss = fit_.solution.residualSquares;
-        s.tss = s.uncentred ? squares(design_.y, design_.weights) : centredSquares(design_.y, design_.weights);
+        s.tss = s.uncentred ? squares(design_.y, design_.weights)
+                            : centredSquares(design_.y, design_.weights);
         s.sigma = std::sqrt(s.rss / fit_.dfResidual);
         s.rSquared = 1.0 - s.rss / s.tss;
         const double dfTotal = fit_.n - (s.uncentred ? 0.0 : 1.0);
         s.adjustedRSquared = 1.0 - (s.rss / fit_.dfResidual) / (s.tss / dfTotal);
         if (design_.weightKind == WeightKind::Sampling) {
-            fit_.notes.emplace_back("With sampling weights there is no likelihood, so no AIC or BIC.");
+            fit_.notes.emplace_back(
+                "With sampling weights there is no likelihood, so no AIC or BIC.");
             return;
         }
         if (s.rss <= 0.0) {
@@ -140,7 +150,8 @@ class Fitter {
             logWeights = 0.5 * design_.weights.array().log().sum();
         }
         const double n = fit_.n;
-        s.logLikelihood = logWeights - 0.5 * n * (std::log(2.0 * std::numbers::pi) + std::log(s.rss / n) + 1.0);
+        s.logLikelihood =
+            logWeights - 0.5 * n * (std::log(2.0 * std::numbers::pi) + std::log(s.rss / n) + 1.0);
         const double p = k + 1.0;
         s.aic = -2.0 * *s.logLikelihood + 2.0 * p;
         s.bic = -2.0 * *s.logLikelihood + p * std::log(n);
@@ -169,13 +180,15 @@ class Fitter {
             c.high = c.estimate + critical * c.se;
             if (info.term >= 0 && sdOutcome > 0.0) {
                 c.standardised = c.estimate *
-                                 std::sqrt(centredSquares(design_.X.col(column), design_.weights)) / sdOutcome;
+                                 std::sqrt(centredSquares(design_.X.col(column), design_.weights)) /
+                                 sdOutcome;
             }
             fit_.coefficients.push_back(std::move(c));
         }
     }
 
-    /// Positions among the kept coefficients of the columns that belong to a term (all: −1 left out).
+    /// Positions among the kept coefficients of the columns that belong to a term (all: −1 left
+    /// out).
     [[nodiscard]] std::vector<Index> positions(int term) const {
         std::vector<Index> found;
         for (std::size_t j = 0; j < fit_.coefficients.size(); ++j) {
@@ -266,7 +279,8 @@ std::optional<double> waldF(const VectorXd& b, const MatrixXd& V) {
     return t.dot(ldlt.solve(t)) / static_cast<double>(b.size());
 }
 
-Result<Fit> fitLeastSquares(const Design& design, const ErrorSpec& errors, double alpha, const Job& job) {
+Result<Fit> fitLeastSquares(const Design& design, const ErrorSpec& errors, double alpha,
+                            const Job& job) {
     return Fitter(design, errors, alpha).run(job);
 }
 

@@ -25,10 +25,14 @@ std::string ErrorSpec::shown() const {
 
 std::string weightName(WeightKind kind) {
     switch (kind) {
-        case WeightKind::None: return "none";
-        case WeightKind::Sampling: return "sampling";
-        case WeightKind::Frequency: return "frequency";
-        case WeightKind::Precision: return "precision";
+        case WeightKind::None:
+            return "none";
+        case WeightKind::Sampling:
+            return "sampling";
+        case WeightKind::Frequency:
+            return "frequency";
+        case WeightKind::Precision:
+            return "precision";
     }
     return "none";
 }

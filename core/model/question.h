@@ -2,13 +2,13 @@
 
 #include "core/base/result.h"
 
+#include <nlohmann/json_fwd.hpp>
+
 #include <cstdint>
 #include <memory>
 #include <optional>
 #include <string>
 #include <vector>
-
-#include <nlohmann/json_fwd.hpp>
 
 namespace rapporto {
 
@@ -68,12 +68,12 @@ struct Question {
     ErrorSpec errors;
     WeightKind weightKind = WeightKind::None;
     std::string weight;
-    std::string where;                  ///< This question's own rule, on top of the study's.
-    std::vector<std::size_t> without;   ///< Rows of the source (from 1) left out here only.
+    std::string where;                 ///< This question's own rule, on top of the study's.
+    std::vector<std::size_t> without;  ///< Rows of the source (from 1) left out here only.
     bool allChecks = true;
-    std::vector<CheckRequest> checks;   ///< When not all; empty: none.
+    std::vector<CheckRequest> checks;  ///< When not all; empty: none.
 
-    std::optional<Refusal> unbuilt;     ///< Why this version refuses to answer, or nothing.
+    std::optional<Refusal> unbuilt;  ///< Why this version refuses to answer, or nothing.
     std::vector<std::string> unknownKeys;
     std::shared_ptr<const nlohmann::ordered_json> raw;  ///< As read, for keys it does not know.
 

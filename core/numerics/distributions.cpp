@@ -22,7 +22,8 @@ using ChiSquared = boost::math::chi_squared_distribution<double, Quiet>;
 }  // namespace
 
 double normalTail(double z) {
-    return std::isinf(z) ? (z > 0 ? 0.0 : 1.0) : boost::math::cdf(boost::math::complement(Normal(), z));
+    return std::isinf(z) ? (z > 0 ? 0.0 : 1.0)
+                         : boost::math::cdf(boost::math::complement(Normal(), z));
 }
 
 double normalQuantile(double p) { return boost::math::quantile(Normal(), p); }
@@ -46,13 +47,15 @@ double fTail(double f, double df1, std::optional<double> df2) {
     if (!df2) {
         return chiSquareTail(f * df1, df1);
     }
-    return std::isinf(f) ? 0.0
-                         : boost::math::cdf(boost::math::complement(Fisher(df1, *df2), std::max(f, 0.0)));
+    return std::isinf(f)
+               ? 0.0
+               : boost::math::cdf(boost::math::complement(Fisher(df1, *df2), std::max(f, 0.0)));
 }
 
 double chiSquareTail(double c, double df) {
-    return std::isinf(c) ? 0.0
-                         : boost::math::cdf(boost::math::complement(ChiSquared(df), std::max(c, 0.0)));
+    return std::isinf(c)
+               ? 0.0
+               : boost::math::cdf(boost::math::complement(ChiSquared(df), std::max(c, 0.0)));
 }
 
 }  // namespace rapporto

@@ -149,7 +149,8 @@ Orthogonalised run(const Eigen::MatrixXd& X, const Eigen::VectorXd& y,
         unit[j] = 1;
         const std::vector<T> column = backSolve(R, unit);
         for (std::size_t i = 0; i <= j; ++i) {
-            out.inverse(static_cast<Index>(i), static_cast<Index>(j)) = static_cast<double>(column[i]);
+            out.inverse(static_cast<Index>(i), static_cast<Index>(j)) =
+                static_cast<double>(column[i]);
         }
     }
     return out;

@@ -14,12 +14,12 @@ struct Orthogonalised {
     std::vector<Eigen::Index> kept;
     std::vector<Eigen::Index> redundant;
     std::vector<Eigen::VectorXd> relations;  ///< Of each redundant column on the kept before it.
-    Eigen::VectorXd solution;    ///< β over the kept columns.
-    Eigen::MatrixXd inverse;     ///< R⁻¹, upper triangular: (Z'Z)⁻¹ = R⁻¹R⁻ᵀ.
-    Eigen::VectorXd residuals;   ///< y − Zβ as left by the projections.
+    Eigen::VectorXd solution;                ///< β over the kept columns.
+    Eigen::MatrixXd inverse;    ///< R⁻¹, upper triangular: (Z'Z)⁻¹ = R⁻¹R⁻ᵀ.
+    Eigen::VectorXd residuals;  ///< y − Zβ as left by the projections.
     double residualSquares = 0.0;
     double outcomeLength = 0.0;
-    double condition = 0.0;      ///< √k · the largest ratio of a column's length to what is left of it.
+    double condition = 0.0;  ///< √k · the largest ratio of a column's length to what is left of it.
     double leastShare = 1.0;     ///< The least share of its raw length left of any column.
     double constantShift = 0.0;  ///< β of the constant less Σ centre·β, when it was asked for.
 };
@@ -31,6 +31,7 @@ struct Orthogonalised {
 /// @param tolerance    a column is redundant when it keeps no larger share of its raw length.
 [[nodiscard]] Orthogonalised gramSchmidt(const Eigen::MatrixXd& X, const Eigen::VectorXd& y,
                                          const Eigen::VectorXd& rootWeights,
-                                         const Eigen::VectorXd& centre, double tolerance, bool wide);
+                                         const Eigen::VectorXd& centre, double tolerance,
+                                         bool wide);
 
 }  // namespace rapporto

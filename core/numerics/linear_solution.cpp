@@ -16,13 +16,13 @@ using Eigen::Index;
 using Eigen::MatrixXd;
 using Eigen::VectorXd;
 
-constexpr Index kBlock = 256;             // Rows that stay in the cache with their columns.
-constexpr double kSmallWork = 3e6;        // n·k² up to which columns are orthogonalised.
-constexpr double kLostDigits = 3e-13;     // Estimated error that calls for wide arithmetic.
-constexpr double kAlwaysWide = 3e4;      // n·k² that takes a few milliseconds in wide arithmetic.
+constexpr Index kBlock = 256;          // Rows that stay in the cache with their columns.
+constexpr double kSmallWork = 3e6;     // n·k² up to which columns are orthogonalised.
+constexpr double kLostDigits = 3e-13;  // Estimated error that calls for wide arithmetic.
+constexpr double kAlwaysWide = 3e4;    // n·k² that takes a few milliseconds in wide arithmetic.
 constexpr double kDoubleTolerance = 1e-11;
 constexpr double kWideTolerance = 1e-13;
-constexpr double kLeastPivot = 1e-6;      // Below it one refinement of Cholesky is not enough.
+constexpr double kLeastPivot = 1e-6;  // Below it one refinement of Cholesky is not enough.
 constexpr double kEpsilon = 2.220446049250313e-16;
 
 /// Copies rows into a block of centred, scaled and weighted columns.
@@ -30,7 +30,10 @@ class BlockReader {
   public:
     BlockReader(const LinearProblem& problem, const std::vector<Index>& columns, VectorXd centre,
                 VectorXd scale, VectorXd rootWeights)
-        : problem_(problem), columns_(columns), centre_(std::move(centre)), scale_(std::move(scale)),
+        : problem_(problem),
+          columns_(columns),
+          centre_(std::move(centre)),
+          scale_(std::move(scale)),
           rootWeights_(std::move(rootWeights)) {}
 
     [[nodiscard]] Index width() const { return static_cast<Index>(columns_.size()); }
@@ -77,14 +80,15 @@ class BlockReader {
 };
 
 void addSquare(const MatrixXd& block, Index rows, Index width, MatrixXd& sum) {
-    cblas_dsyrk(CblasColMajor, CblasUpper, CblasTrans, static_cast<int>(width), static_cast<int>(rows),
-                1.0, block.data(), static_cast<int>(block.rows()), 1.0, sum.data(),
-                static_cast<int>(sum.rows()));
+    cblas_dsyrk(CblasColMajor, CblasUpper, CblasTrans, static_cast<int>(width),
+                static_cast<int>(rows), 1.0, block.data(), static_cast<int>(block.rows()), 1.0,
+                sum.data(), static_cast<int>(sum.rows()));
 }
 
 template <class F>
 void forBlocks(RowRange range, F f) {
-    for (auto from = static_cast<Index>(range.begin); from < static_cast<Index>(range.end); from += kBlock) {
+    for (auto from = static_cast<Index>(range.begin); from < static_cast<Index>(range.end);
+         from += kBlock) {
         f(from, std::min(kBlock, static_cast<Index>(range.end) - from));
     }
 }
@@ -128,10 +132,18 @@ LinearSolution fromOrthogonal(const LinearProblem& problem, const VectorXd& cent
     for (std::size_t r = 0; r < found.redundant.size(); ++r) {
         RedundantColumn redundant;
         redundant.column = found.redundant[r];
-        for (Index j = 0; j < found.relations[r].size(); ++j) {
-            if (std::abs(found.relations[r](j)) > 1e-9) {
+        // Relations are among centred columns: the constant takes up what centring moved.
+        Eigen::VectorXd relation = found.relations[r];
+        if (problem.hasConstant && relation.size() > 0) {
+            relation(0) += centre(redundant.column);
+            for (Index j = 1; j < relation.size(); ++j) {
+                relation(0) -= relation(j) * centre(found.kept[static_cast<std::size_t>(j)]);
+            }
+        }
+        for (Index j = 0; j < relation.size(); ++j) {
+            if (std::abs(relation(j)) > 1e-9) {
                 redundant.of.push_back(found.kept[static_cast<std::size_t>(j)]);
-                redundant.by.push_back(found.relations[r](j));
+                redundant.by.push_back(relation(j));
             }
         }
         solution.redundant.push_back(std::move(redundant));
@@ -160,10 +172,11 @@ LinearSolution solveSmall(const LinearProblem& problem, const VectorXd& centre, 
     const double work = static_cast<double>(problem.X.rows() * problem.X.cols() * problem.X.cols());
     // Small problems cost nothing in wide arithmetic, and estimates far below their own standard
     // error keep their digits too.
-    if (mayWiden && (work <= kAlwaysWide || error > kLostDigits || inResiduals > kLostDigits || suspicious)) {
-        return fromOrthogonal(problem, centre,
-                              gramSchmidt(problem.X, problem.y, roots, centre, kWideTolerance, true),
-                              true);
+    if (mayWiden &&
+        (work <= kAlwaysWide || error > kLostDigits || inResiduals > kLostDigits || suspicious)) {
+        return fromOrthogonal(
+            problem, centre, gramSchmidt(problem.X, problem.y, roots, centre, kWideTolerance, true),
+            true);
     }
     return fromOrthogonal(problem, centre, found, false);
 }
@@ -185,9 +198,8 @@ MatrixXd sumOf(const std::vector<MatrixXd>& parts) {
 CrossProducts crossProducts(const LinearProblem& problem, const BlockReader& reader) {
     const Index k = reader.width();
     CrossProducts out;
-    out.outcomeCentre = problem.hasConstant
-                            ? problem.y.head(std::min<Index>(problem.y.size(), 4096)).mean()
-                            : 0.0;
+    out.outcomeCentre =
+        problem.hasConstant ? problem.y.head(std::min<Index>(problem.y.size(), 4096)).mean() : 0.0;
     const RowChunks chunks(static_cast<std::size_t>(problem.X.rows()));
     std::vector<MatrixXd> parts(chunks.count(), MatrixXd::Zero(k + 1, k + 1));
     chunks.forEach([&](std::size_t c) {
@@ -223,8 +235,8 @@ SecondPass secondPass(const LinearProblem& problem, const BlockReader& reader, c
             reader.read(from, rows, block);
             reader.readOutcome(from, rows, outcomeCentre, e.data());
             const int lead = static_cast<int>(kBlock);
-            cblas_dgemv(CblasColMajor, CblasNoTrans, static_cast<int>(rows), static_cast<int>(k), -1.0,
-                        block.data(), lead, beta.data(), 1, 1.0, e.data(), 1);
+            cblas_dgemv(CblasColMajor, CblasNoTrans, static_cast<int>(rows), static_cast<int>(k),
+                        -1.0, block.data(), lead, beta.data(), 1, 1.0, e.data(), 1);
             cblas_dgemv(CblasColMajor, CblasTrans, static_cast<int>(rows), static_cast<int>(k), 1.0,
                         block.data(), lead, e.data(), 1, 1.0, gradients[c].data(), 1);
             squares[c] += e.head(rows).squaredNorm();
@@ -290,7 +302,8 @@ std::optional<LinearSolution> solveLarge(const LinearProblem& problem, const Vec
     LinearSolution solution;
     solution.kept = all;
     solution.residuals.resize(problem.X.rows());
-    SecondPass pass = secondPass(problem, reader, beta, cross.outcomeCentre, wantMeat, solution.residuals);
+    SecondPass pass =
+        secondPass(problem, reader, beta, cross.outcomeCentre, wantMeat, solution.residuals);
     const VectorXd correction = solve(pass.gradient);
     beta += correction;
     // A correction that the residuals would show calls for a second look at the rows.
@@ -356,7 +369,8 @@ VectorXd leverages(const LinearProblem& problem, const LinearSolution& solution)
         MatrixXd block(kBlock, reader.width());
         forBlocks(chunks[c], [&](Index from, Index rows) {
             reader.read(from, rows, block);
-            h.segment(from, rows) = (block.topRows(rows) * solution.centredFactor).rowwise().squaredNorm();
+            h.segment(from, rows) =
+                (block.topRows(rows) * solution.centredFactor).rowwise().squaredNorm();
         });
     });
     if (problem.weights.size() > 0) {
@@ -385,7 +399,8 @@ MatrixXd scaledMeat(const LinearProblem& problem, const LinearSolution& solution
 }
 
 MatrixXd groupedScores(const LinearProblem& problem, const LinearSolution& solution,
-                       const VectorXd& factorByRow, std::span<const std::int32_t> groups, Index count) {
+                       const VectorXd& factorByRow, std::span<const std::int32_t> groups,
+                       Index count) {
     const BlockReader reader = readerOf(problem, solution);
     const Index k = reader.width();
     // Scores are stored k by groups, so that a row's additions touch one stretch of memory.

@@ -32,13 +32,13 @@ struct RedundantColumn {
 struct LinearSolution {
     std::vector<Eigen::Index> kept;
     std::vector<RedundantColumn> redundant;
-    Eigen::VectorXd coefficients;   ///< Of the kept columns.
-    Eigen::VectorXd residuals;      ///< y − Xb, n, unweighted.
+    Eigen::VectorXd coefficients;  ///< Of the kept columns.
+    Eigen::VectorXd residuals;     ///< y − Xb, n, unweighted.
     Eigen::MatrixXd factor;
     Eigen::MatrixXd centredFactor;
     Eigen::VectorXd centre;
-    double residualSquares = 0.0;   ///< Σ w e².
-    bool wide = false;              ///< Solved in 113-bit arithmetic.
+    double residualSquares = 0.0;  ///< Σ w e².
+    bool wide = false;             ///< Solved in 113-bit arithmetic.
     /// Σ (w e)² z z' over the kept, centred columns; filled where it was asked for.
     Eigen::MatrixXd meat;
 };
@@ -59,16 +59,19 @@ struct LinearSolution {
                                                  const Job& job);
 
 /// Diagonal of W½X(X'WX)⁻¹X'W½, n.
-[[nodiscard]] Eigen::VectorXd leverages(const LinearProblem& problem, const LinearSolution& solution);
+[[nodiscard]] Eigen::VectorXd leverages(const LinearProblem& problem,
+                                        const LinearSolution& solution);
 
 /// Σ f² z z' over the kept, centred columns, for a factor f per row (n).
-[[nodiscard]] Eigen::MatrixXd scaledMeat(const LinearProblem& problem, const LinearSolution& solution,
+[[nodiscard]] Eigen::MatrixXd scaledMeat(const LinearProblem& problem,
+                                         const LinearSolution& solution,
                                          const Eigen::VectorXd& factorByRow);
 
 /// Rows of sums Σ f z over the members of each group (groups × k); ids from 0.
 [[nodiscard]] Eigen::MatrixXd groupedScores(const LinearProblem& problem,
                                             const LinearSolution& solution,
                                             const Eigen::VectorXd& factorByRow,
-                                            std::span<const std::int32_t> groups, Eigen::Index count);
+                                            std::span<const std::int32_t> groups,
+                                            Eigen::Index count);
 
 }  // namespace rapporto

@@ -25,7 +25,8 @@ double probabilityBelowZero(const Eigen::VectorXd& lambda) {
     // The phase turns by at most ½Σ|λ| a unit: pieces short enough that a rule sees half a turn.
     double step = std::min(1.0, 2.0 / (0.5 * l.abs().sum()));
     for (int piece = 0; piece < 4000; ++piece) {
-        const double part = boost::math::quadrature::gauss<double, 20>::integrate(integrand, from, from + step);
+        const double part =
+            boost::math::quadrature::gauss<double, 20>::integrate(integrand, from, from + step);
         sum += part;
         from += step;
         // What is left is below ∫ 1/(uρ), and ρ grows at least like the product of the large λu.

@@ -20,7 +20,8 @@ std::string questionTitle(const Answer& answer) {
 
 class ReportBuilder {
   public:
-    ReportBuilder(const Study& study, const std::map<std::string, Answer>& answers) : study_(study), answers_(answers) {}
+    ReportBuilder(const Study& study, const std::map<std::string, Answer>& answers)
+        : study_(study), answers_(answers) {}
 
     std::vector<ReportBlock> build() {
         const auto items = reportItems(study_);
@@ -88,7 +89,8 @@ class ReportBuilder {
         } else if (item.item == "methods") {
             put(Kind::Heading, "Methods");
             for (const Answer* a : found) {
-                put(Kind::Paragraph, (found.size() > 1 ? "**" + questionTitle(*a) + ".** " : "") + methodsReading(*a));
+                put(Kind::Paragraph, (found.size() > 1 ? "**" + questionTitle(*a) + ".** " : "") +
+                                         methodsReading(*a));
             }
         } else {
             put(Kind::Note, "An item of kind ‘" + item.item + "’ is not known to this version.");
@@ -113,12 +115,21 @@ class ReportBuilder {
         for (const Answer* a : found) {
             outcome = a->design->outcome == outcome ? outcome : "";
         }
-        put(Kind::Caption, fmt::format("**Table {}.** {}", ++tables_, outcome.empty() ? study_.title : "What goes with " + outcome));
+        put(Kind::Caption,
+            fmt::format("**Table {}.** {}", ++tables_,
+                        outcome.empty() ? study_.title : "What goes with " + outcome));
         blocks_.push_back(comparisonTable(study_, found));
         std::string note = "Standard errors in parentheses";
         for (const Answer* a : found) {
-            note += (a == found.front() ? ": " : "; ") + (found.size() > 1 ? "(" + std::to_string(std::find(found.begin(), found.end(), a) - found.begin() + 1) + ") " : std::string()) +
-                    a->question.errors.shown() + (a->fit->errorNote.empty() ? "" : ", " + a->fit->errorNote);
+            note +=
+                (a == found.front() ? ": " : "; ") +
+                (found.size() > 1 ? "(" +
+                                        std::to_string(std::find(found.begin(), found.end(), a) -
+                                                       found.begin() + 1) +
+                                        ") "
+                                  : std::string()) +
+                a->question.errors.shown() +
+                (a->fit->errorNote.empty() ? "" : ", " + a->fit->errorNote);
         }
         put(Kind::Note, note + ".");
     }
@@ -128,7 +139,8 @@ class ReportBuilder {
         std::vector<const Coefficient*> effects;
         const Answer& first = *found.front();
         if (found.size() == 1) {
-            // Terms in other units than the widest vanish on one axis: the standardised order helps.
+            // Terms in other units than the widest vanish on one axis: the standardised order
+            // helps.
             for (const Coefficient& c : first.fit->coefficients) {
                 if (c.designTerm >= 0) {
                     names.push_back(c.term);
@@ -136,10 +148,13 @@ class ReportBuilder {
                 }
             }
         } else {
-            const auto key = std::find_if(first.fit->coefficients.begin(), first.fit->coefficients.end(), [](const Coefficient& c) { return c.designTerm >= 0; });
+            const auto key =
+                std::find_if(first.fit->coefficients.begin(), first.fit->coefficients.end(),
+                             [](const Coefficient& c) { return c.designTerm >= 0; });
             for (const Answer* a : found) {
                 for (const Coefficient& c : a->fit->coefficients) {
-                    if (key != first.fit->coefficients.end() && c.term == key->term && a->design->outcome == first.design->outcome) {
+                    if (key != first.fit->coefficients.end() && c.term == key->term &&
+                        a->design->outcome == first.design->outcome) {
                         names.push_back(questionTitle(*a));
                         effects.push_back(&c);
                     }
@@ -149,13 +164,18 @@ class ReportBuilder {
         if (effects.empty()) {
             return;
         }
-        put(Kind::Caption, fmt::format("**Figure {}.** {}", ++figures_, found.size() == 1 ? "The effects in " + questionTitle(first) : "The effect of " + effects.front()->term + " by specification"));
+        put(Kind::Caption,
+            fmt::format("**Figure {}.** {}", ++figures_,
+                        found.size() == 1
+                            ? "The effects in " + questionTitle(first)
+                            : "The effect of " + effects.front()->term + " by specification"));
         ReportBlock figure;
         figure.kind = Kind::Figure;
         figure.svg = lensFigure(names, effects, 560.0);
         figure.text = "Effects with their intervals";
         blocks_.push_back(std::move(figure));
-        put(Kind::Note, "A lens is as tall at any value as that value’s p; bars end at " + shortNumber(100.0 * (1.0 - study_.alpha), 3) + " %.");
+        put(Kind::Note, "A lens is as tall at any value as that value’s p; bars end at " +
+                            shortNumber(100.0 * (1.0 - study_.alpha), 3) + " %.");
     }
 
     void addChecks(const Answer& a) {
@@ -165,8 +185,12 @@ class ReportBuilder {
                 continue;
             }
             const Check* check = findCheck(c.id);
-            const char* mark = c.verdict == Verdict::Fine ? "● " : c.verdict == Verdict::Weigh ? "◆ " : "■ ";
-            put(Kind::Paragraph, mark + std::string("**") + (check == nullptr ? c.id : check->name) + "**, " + verdictName(c.verdict) + ". " + c.reading);
+            const char* mark = c.verdict == Verdict::Fine    ? "● "
+                               : c.verdict == Verdict::Weigh ? "◆ "
+                                                             : "■ ";
+            put(Kind::Paragraph, mark + std::string("**") +
+                                     (check == nullptr ? c.id : check->name) + "**, " +
+                                     verdictName(c.verdict) + ". " + c.reading);
         }
     }
 
@@ -188,11 +212,20 @@ std::string escape(const std::string& text) {
     std::string out;
     for (const char c : text) {
         switch (c) {
-            case '&': out += "&amp;"; break;
-            case '<': out += "&lt;"; break;
-            case '>': out += "&gt;"; break;
-            case '"': out += "&quot;"; break;
-            default: out += c;
+            case '&':
+                out += "&amp;";
+                break;
+            case '<':
+                out += "&lt;";
+                break;
+            case '>':
+                out += "&gt;";
+                break;
+            case '"':
+                out += "&quot;";
+                break;
+            default:
+                out += c;
         }
     }
     return out;
@@ -220,7 +253,8 @@ std::vector<ReportItem> reportItems(const Study& study) {
     return items;
 }
 
-std::vector<ReportBlock> buildReport(const Study& study, const std::map<std::string, Answer>& answers) {
+std::vector<ReportBlock> buildReport(const Study& study,
+                                     const std::map<std::string, Answer>& answers) {
     return ReportBuilder(study, answers).build();
 }
 
@@ -230,7 +264,8 @@ ReportBlock comparisonTable(const Study& study, const std::vector<const Answer*>
     block.kind = Kind::Table;
     std::vector<std::string> head = {""};
     for (std::size_t a = 0; a < answers.size(); ++a) {
-        head.push_back((answers.size() > 1 ? "(" + std::to_string(a + 1) + ") " : "") + questionTitle(*answers[a]));
+        head.push_back((answers.size() > 1 ? "(" + std::to_string(a + 1) + ") " : "") +
+                       questionTitle(*answers[a]));
     }
     block.cells.push_back(head);
     block.rules.push_back(0);
@@ -249,7 +284,8 @@ ReportBlock comparisonTable(const Study& study, const std::vector<const Answer*>
         bool any = false;
         for (const Answer* a : answers) {
             const auto& list = a->fit->coefficients;
-            const auto c = std::find_if(list.begin(), list.end(), [&](const Coefficient& x) { return x.term == term; });
+            const auto c = std::find_if(list.begin(), list.end(),
+                                        [&](const Coefficient& x) { return x.term == term; });
             const bool has = c != list.end();
             any = any || has;
             estimates.push_back(has ? fixedNumber(c->estimate, decimalsFor(c->se), true) : "");
@@ -285,13 +321,15 @@ std::string equationText(const Answer& answer) {
         const int decimals = decimalsFor(c.se);
         const std::string size = fixedNumber(std::abs(c.estimate), decimals, true);
         text += first ? (c.estimate < 0.0 ? " −" : " ") : (c.estimate < 0.0 ? " − " : " + ");
-        text += size + " (" + fixedNumber(c.se, decimals, true) + ")" + (c.designTerm >= 0 ? " " + c.term : "");
+        text += size + " (" + fixedNumber(c.se, decimals, true) + ")" +
+                (c.designTerm >= 0 ? " " + c.term : "");
         first = false;
     }
     return text + " + e";
 }
 
-std::string lensFigure(const std::vector<std::string>& names, const std::vector<const Coefficient*>& effects, double width) {
+std::string lensFigure(const std::vector<std::string>& names,
+                       const std::vector<const Coefficient*>& effects, double width) {
     const double rowHeight = 30.0;
     const double left = 150.0;
     const double right = width - 90.0;
@@ -305,9 +343,16 @@ std::string lensFigure(const std::vector<std::string>& names, const std::vector<
     const double margin = (high - low) * 0.06;
     low -= margin;
     high += margin;
-    const auto at = [&](double v) { return left + (std::clamp(v, low, high) - low) / (high - low) * (right - left); };
-    std::string svg = fmt::format("<svg xmlns=\"http://www.w3.org/2000/svg\" width=\"{0:.0f}\" height=\"{1:.0f}\" viewBox=\"0 0 {0:.0f} {1:.0f}\" font-family=\"STIX, serif\" font-size=\"13\">", width, height);
-    svg += fmt::format("<line x1=\"{0:.1f}\" x2=\"{0:.1f}\" y1=\"2\" y2=\"{1:.1f}\" stroke=\"#6B6F7B\"/>", at(0.0), height - 20.0);
+    const auto at = [&](double v) {
+        return left + (std::clamp(v, low, high) - low) / (high - low) * (right - left);
+    };
+    std::string svg = fmt::format(
+        "<svg xmlns=\"http://www.w3.org/2000/svg\" width=\"{0:.0f}\" height=\"{1:.0f}\" "
+        "viewBox=\"0 0 {0:.0f} {1:.0f}\" font-family=\"STIX, serif\" font-size=\"13\">",
+        width, height);
+    svg += fmt::format(
+        "<line x1=\"{0:.1f}\" x2=\"{0:.1f}\" y1=\"2\" y2=\"{1:.1f}\" stroke=\"#6B6F7B\"/>", at(0.0),
+        height - 20.0);
     for (std::size_t i = 0; i < effects.size(); ++i) {
         const Coefficient& c = *effects[i];
         const double middle = rowHeight * (static_cast<double>(i) + 0.5) + 2.0;
@@ -318,15 +363,29 @@ std::string lensFigure(const std::vector<std::string>& names, const std::vector<
             lower = fmt::format("{:.1f},{:.1f} ", at(p.value), middle + 11.0 * p.p) + lower;
         }
         svg += "<polygon points=\"" + upper + lower + "\" fill=\"#35527D\" fill-opacity=\".22\"/>";
-        svg += fmt::format("<g stroke=\"#35527D\"><line x1=\"{:.1f}\" x2=\"{:.1f}\" y1=\"{:.1f}\" y2=\"{:.1f}\" stroke-width=\"1.6\"/>", at(c.low), at(c.high), middle, middle);
+        svg += fmt::format(
+            "<g stroke=\"#35527D\"><line x1=\"{:.1f}\" x2=\"{:.1f}\" y1=\"{:.1f}\" y2=\"{:.1f}\" "
+            "stroke-width=\"1.6\"/>",
+            at(c.low), at(c.high), middle, middle);
         for (const double end : {c.low, c.high}) {
-            svg += fmt::format("<line x1=\"{0:.1f}\" x2=\"{0:.1f}\" y1=\"{1:.1f}\" y2=\"{2:.1f}\" stroke-width=\"1.6\"/>", at(end), middle - 4.0, middle + 4.0);
+            svg += fmt::format(
+                "<line x1=\"{0:.1f}\" x2=\"{0:.1f}\" y1=\"{1:.1f}\" y2=\"{2:.1f}\" "
+                "stroke-width=\"1.6\"/>",
+                at(end), middle - 4.0, middle + 4.0);
         }
-        svg += fmt::format("<line x1=\"{0:.1f}\" x2=\"{0:.1f}\" y1=\"{1:.1f}\" y2=\"{2:.1f}\" stroke-width=\"3\"/></g>", at(c.estimate), middle - 7.0, middle + 7.0);
-        svg += fmt::format("<text x=\"0\" y=\"{:.1f}\" fill=\"#232733\">{}</text>", middle + 4.0, escape(names[i]));
-        svg += fmt::format("<text x=\"{:.1f}\" y=\"{:.1f}\" text-anchor=\"end\" fill=\"#232733\">{}</text>", width, middle + 4.0, fixedNumber(c.estimate, decimalsFor(c.se), true));
+        svg += fmt::format(
+            "<line x1=\"{0:.1f}\" x2=\"{0:.1f}\" y1=\"{1:.1f}\" y2=\"{2:.1f}\" "
+            "stroke-width=\"3\"/></g>",
+            at(c.estimate), middle - 7.0, middle + 7.0);
+        svg += fmt::format("<text x=\"0\" y=\"{:.1f}\" fill=\"#232733\">{}</text>", middle + 4.0,
+                           escape(names[i]));
+        svg += fmt::format(
+            "<text x=\"{:.1f}\" y=\"{:.1f}\" text-anchor=\"end\" fill=\"#232733\">{}</text>", width,
+            middle + 4.0, fixedNumber(c.estimate, decimalsFor(c.se), true));
     }
-    svg += fmt::format("<text x=\"{:.1f}\" y=\"{:.1f}\" text-anchor=\"middle\" fill=\"#6B6F7B\">0</text></svg>", at(0.0), height - 6.0);
+    svg += fmt::format(
+        "<text x=\"{:.1f}\" y=\"{:.1f}\" text-anchor=\"middle\" fill=\"#6B6F7B\">0</text></svg>",
+        at(0.0), height - 6.0);
     return svg;
 }
 

@@ -25,16 +25,19 @@ struct ReportBlock {
 [[nodiscard]] std::vector<ReportItem> reportItems(const Study& study);
 
 /// Builds the blocks of all items; items of questions without an answer say so.
-[[nodiscard]] std::vector<ReportBlock> buildReport(const Study& study, const std::map<std::string, Answer>& answers);
+[[nodiscard]] std::vector<ReportBlock> buildReport(const Study& study,
+                                                   const std::map<std::string, Answer>& answers);
 
 /// Coefficients of several questions side by side, standard errors beneath, as rows of texts.
-[[nodiscard]] ReportBlock comparisonTable(const Study& study, const std::vector<const Answer*>& answers);
+[[nodiscard]] ReportBlock comparisonTable(const Study& study,
+                                          const std::vector<const Answer*>& answers);
 
 /// “ln(revenue) = 6.94 + .214 member + …” with standard errors in parentheses.
 [[nodiscard]] std::string equationText(const Answer& answer);
 
 /// A lens a term for one term across questions, or for all terms of one question, as SVG.
-[[nodiscard]] std::string lensFigure(const std::vector<std::string>& names, const std::vector<const Coefficient*>& effects, double width);
+[[nodiscard]] std::string lensFigure(const std::vector<std::string>& names,
+                                     const std::vector<const Coefficient*>& effects, double width);
 
 /// A writer of one file type; registered in report_table.cpp.
 struct ReportWriter {
@@ -45,13 +48,16 @@ struct ReportWriter {
 [[nodiscard]] const std::vector<ReportWriter>& allReportWriters();
 
 /// A self-contained page; figures are inline SVG.
-[[nodiscard]] std::string writeHtml(const std::string& title, const std::vector<ReportBlock>& blocks);
+[[nodiscard]] std::string writeHtml(const std::string& title,
+                                    const std::vector<ReportBlock>& blocks);
 
 /// Markdown with pipe tables; figures are left out and said so.
-[[nodiscard]] std::string writeMarkdown(const std::string& title, const std::vector<ReportBlock>& blocks);
+[[nodiscard]] std::string writeMarkdown(const std::string& title,
+                                        const std::vector<ReportBlock>& blocks);
 
 /// The tables alone, comma-separated, for a spreadsheet.
-[[nodiscard]] std::string writeCsvTables(const std::string& title, const std::vector<ReportBlock>& blocks);
+[[nodiscard]] std::string writeCsvTables(const std::string& title,
+                                         const std::vector<ReportBlock>& blocks);
 
 /// & < > " as entities, **…** as bold.
 [[nodiscard]] std::string htmlText(const std::string& marked);

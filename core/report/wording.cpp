@@ -33,9 +33,11 @@ std::string withUnit(const std::string& number, const std::string& unit) {
 std::string pSentence(double p) {
     const double share = p * 1000.0;
     const std::string often = share < 1.0 ? "in fewer than 1 sample in 1 000"
-                              : p < 0.1   ? "in about " + fixedNumber(share, 0) + " samples in 1 000"
-                                          : "in about " + fixedNumber(100.0 * p, 0) + " samples in 100";
-    return "If there were no difference, one at least this large would turn up " + often + " (" + pClause(p) + ").";
+                              : p < 0.1
+                                  ? "in about " + fixedNumber(share, 0) + " samples in 1 000"
+                                  : "in about " + fixedNumber(100.0 * p, 0) + " samples in 100";
+    return "If there were no difference, one at least this large would turn up " + often + " (" +
+           pClause(p) + ").";
 }
 
 /// Other columns through which the same variables enter.
@@ -65,17 +67,21 @@ std::string difference(const Answer& answer, const Coefficient& c) {
     const std::string level = percentLevel(answer.alpha);
     const std::string direction = c.estimate < 0.0 ? "lower" : "higher";
     if (!design.outcomeLogOf.empty()) {
-        return fmt::format("{} is **{} {}** ({}: {} to {})", design.outcomeLogOf, percentSize(c.estimate, c.se),
-                           direction, level, percent(c.low, c.se), percent(c.high, c.se));
+        return fmt::format("{} is **{} {}** ({}: {} to {})", design.outcomeLogOf,
+                           percentSize(c.estimate, c.se), direction, level, percent(c.low, c.se),
+                           percent(c.high, c.se));
     }
     const std::string unit = design.outcomeUnit;
     if (design.outcomeYesNo) {
-        return fmt::format("the share with {} is **{} points {}** ({}: {} to {})", design.outcomeLabel,
-                           fixedNumber(100.0 * std::abs(c.estimate), std::max(decimals - 2, 0)), direction, level,
-                           fixedNumber(100.0 * c.low, std::max(decimals - 2, 0)), fixedNumber(100.0 * c.high, std::max(decimals - 2, 0)));
+        return fmt::format("the share with {} is **{} points {}** ({}: {} to {})",
+                           design.outcomeLabel,
+                           fixedNumber(100.0 * std::abs(c.estimate), std::max(decimals - 2, 0)),
+                           direction, level, fixedNumber(100.0 * c.low, std::max(decimals - 2, 0)),
+                           fixedNumber(100.0 * c.high, std::max(decimals - 2, 0)));
     }
-    return fmt::format("{} is **{} {}** ({}: {} to {})", design.outcomeLabel, withUnit(fixedNumber(std::abs(c.estimate), decimals), unit),
-                       direction, level, fixedNumber(c.low, decimals), fixedNumber(c.high, decimals));
+    return fmt::format("{} is **{} {}** ({}: {} to {})", design.outcomeLabel,
+                       withUnit(fixedNumber(std::abs(c.estimate), decimals), unit), direction,
+                       level, fixedNumber(c.low, decimals), fixedNumber(c.high, decimals));
 }
 
 std::string elasticity(const Answer& answer, const Coefficient& c, const DesignTerm& term) {
@@ -83,12 +89,17 @@ std::string elasticity(const Answer& answer, const Coefficient& c, const DesignT
     const std::string level = percentLevel(answer.alpha);
     const int decimals = decimalsFor(c.se);
     if (!design.outcomeLogOf.empty()) {
-        return fmt::format("One per cent more {} goes with **{} %** {} {} ({}: {} to {}).", term.logOf, fixedNumber(std::abs(c.estimate), decimals),
-                           c.estimate < 0.0 ? "less" : "more", design.outcomeLogOf, level, fixedNumber(c.low, decimals), fixedNumber(c.high, decimals));
+        return fmt::format("One per cent more {} goes with **{} %** {} {} ({}: {} to {}).",
+                           term.logOf, fixedNumber(std::abs(c.estimate), decimals),
+                           c.estimate < 0.0 ? "less" : "more", design.outcomeLogOf, level,
+                           fixedNumber(c.low, decimals), fixedNumber(c.high, decimals));
     }
-    return fmt::format("Ten per cent more {} goes with a {} that is **{} {}** ({}: {} to {}).", term.logOf, design.outcomeLabel,
-                       withUnit(fixedNumber(std::abs(c.estimate) * std::log(1.1), decimals + 1), design.outcomeUnit),
-                       c.estimate < 0.0 ? "lower" : "higher", level, fixedNumber(c.low * std::log(1.1), decimals + 1),
+    return fmt::format("Ten per cent more {} goes with a {} that is **{} {}** ({}: {} to {}).",
+                       term.logOf, design.outcomeLabel,
+                       withUnit(fixedNumber(std::abs(c.estimate) * std::log(1.1), decimals + 1),
+                                design.outcomeUnit),
+                       c.estimate < 0.0 ? "lower" : "higher", level,
+                       fixedNumber(c.low * std::log(1.1), decimals + 1),
                        fixedNumber(c.high * std::log(1.1), decimals + 1));
 }
 
@@ -121,47 +132,69 @@ std::vector<std::string> effectReading(const Answer& answer, std::size_t coeffic
     const Design& design = *answer.design;
     const Coefficient& c = answer.fit->coefficients[coefficient];
     if (c.designTerm < 0) {
-        out.push_back("The constant is where the fit meets **all terms at zero** and all groups at their base: " +
-                      fixedNumber(c.estimate, decimalsFor(c.se)) + (design.outcomeUnit.empty() ? "" : " " + design.outcomeUnit) + ".");
-        out.emplace_back("It is rarely a row that exists; read it only where zero means something for every term.");
+        out.push_back(
+            "The constant is where the fit meets **all terms at zero** and all groups at their "
+            "base: " +
+            fixedNumber(c.estimate, decimalsFor(c.se)) +
+            (design.outcomeUnit.empty() ? "" : " " + design.outcomeUnit) + ".");
+        out.emplace_back(
+            "It is rarely a row that exists; read it only where zero means something for every "
+            "term.");
         return out;
     }
     const auto t = static_cast<std::size_t>(c.designTerm);
     const DesignTerm& term = design.terms[t];
     const bool shared = entersElsewhere(design, t);
     if (shared && !term.groups) {
-        out.push_back(capital(among(design, c.designTerm)) + "the coefficient of " + c.term + " is **" + fixedNumber(c.estimate, decimalsFor(c.se)) + "** (" + percentLevel(answer.alpha) + ": " +
-                      fixedNumber(c.low, decimalsFor(c.se)) + " to " + fixedNumber(c.high, decimalsFor(c.se)) + ").");
-        out.emplace_back("It cannot be read alone: the same variable enters through another term, so its effect differs from place to place.");
+        out.push_back(capital(among(design, c.designTerm)) + "the coefficient of " + c.term +
+                      " is **" + fixedNumber(c.estimate, decimalsFor(c.se)) + "** (" +
+                      percentLevel(answer.alpha) + ": " + fixedNumber(c.low, decimalsFor(c.se)) +
+                      " to " + fixedNumber(c.high, decimalsFor(c.se)) + ").");
+        out.emplace_back(
+            "It cannot be read alone: the same variable enters through another term, so its effect "
+            "differs from place to place.");
     } else if (!term.logOf.empty()) {
         out.push_back(elasticity(answer, c, term));
     } else if (term.groups) {
-        out.push_back(capital(among(design, c.designTerm)) + "in " + c.label + " " + difference(answer, c) + " than in " + term.base + ", the base of " + term.label + ".");
+        out.push_back(capital(among(design, c.designTerm)) + "in " + c.label + " " +
+                      difference(answer, c) + " than in " + term.base + ", the base of " +
+                      term.label + ".");
     } else if (term.yesNo) {
-        out.push_back(capital(among(design, c.designTerm)) + "where " + term.label + " is yes, " + difference(answer, c) + " than where it is no.");
+        out.push_back(capital(among(design, c.designTerm)) + "where " + term.label + " is yes, " +
+                      difference(answer, c) + " than where it is no.");
     } else if (term.isProduct) {
-        out.push_back("For each step in one part, the effect of the other part of " + c.term + " changes by **" + fixedNumber(c.estimate, decimalsFor(c.se)) + "** (" + percentLevel(answer.alpha) + ": " +
-                      fixedNumber(c.low, decimalsFor(c.se)) + " to " + fixedNumber(c.high, decimalsFor(c.se)) + ").");
+        out.push_back("For each step in one part, the effect of the other part of " + c.term +
+                      " changes by **" + fixedNumber(c.estimate, decimalsFor(c.se)) + "** (" +
+                      percentLevel(answer.alpha) + ": " + fixedNumber(c.low, decimalsFor(c.se)) +
+                      " to " + fixedNumber(c.high, decimalsFor(c.se)) + ").");
     } else {
-        out.push_back(capital(among(design, c.designTerm)) + "for each further " + (term.unit.empty() ? "step" : "unit (" + term.unit + ")") + " of " + term.label + ", " + difference(answer, c) + ".");
+        out.push_back(capital(among(design, c.designTerm)) + "for each further " +
+                      (term.unit.empty() ? "step" : "unit (" + term.unit + ")") + " of " +
+                      term.label + ", " + difference(answer, c) + ".");
     }
     if (c.p) {
         out.push_back(pSentence(*c.p));
         if (*c.p >= answer.alpha) {
-            out.push_back("The interval holds zero **and** everything up to its ends: this is not evidence of no effect.");
+            out.push_back(
+                "The interval holds zero **and** everything up to its ends: this is not evidence "
+                "of no effect.");
         }
     } else {
         out.emplace_back("The fit is perfect, so there is no standard error and no p.");
     }
-    const bool doubt = answer.question.errors.kind == "classical" &&
-                       std::any_of(answer.checks.begin(), answer.checks.end(), [](const CheckResult& r) {
-                           return r.verdict == Verdict::Fails && (r.id == "breusch-pagan" || r.id == "white");
-                       });
+    const bool doubt =
+        answer.question.errors.kind == "classical" &&
+        std::any_of(answer.checks.begin(), answer.checks.end(), [](const CheckResult& r) {
+            return r.verdict == Verdict::Fails && (r.id == "breusch-pagan" || r.id == "white");
+        });
     if (doubt) {
-        out.emplace_back("~The spread of the errors is uneven and the errors here are classical: the interval and p are in doubt. See Checks.");
+        out.emplace_back(
+            "~The spread of the errors is uneven and the errors here are classical: the interval "
+            "and p are in doubt. See Checks.");
     }
     if (term.yesNo || term.groups) {
-        out.emplace_back("~A difference between rows is an effect only if nothing left out moves both sides.");
+        out.emplace_back(
+            "~A difference between rows is an effect only if nothing left out moves both sides.");
     }
     return out;
 }
@@ -184,11 +217,17 @@ std::string overallReading(const Answer& answer) {
     }
     const Fit& fit = *answer.fit;
     const FitStatistics& s = fit.statistics;
-    std::string text = "The terms account for **" + fixedNumber(100.0 * s.rSquared, 1) + " %** of the variation in " + answer.design->outcome +
-                       (s.uncentred ? " about zero (there is no constant)" : "") + " in " + plural(answer.rows.used, "row", "rows") +
-                       "; what is left has a standard deviation of " + withUnit(shortNumber(s.sigma, 3), answer.design->outcomeLogOf.empty() ? answer.design->outcomeUnit : "") + ".";
+    std::string text =
+        "The terms account for **" + fixedNumber(100.0 * s.rSquared, 1) +
+        " %** of the variation in " + answer.design->outcome +
+        (s.uncentred ? " about zero (there is no constant)" : "") + " in " +
+        plural(answer.rows.used, "row", "rows") + "; what is left has a standard deviation of " +
+        withUnit(shortNumber(s.sigma, 3),
+                 answer.design->outcomeLogOf.empty() ? answer.design->outcomeUnit : "") +
+        ".";
     if (s.f) {
-        text += " All terms together: F(" + shortNumber(s.f->df1) + ", " + shortNumber(s.f->df2) + ") = " + shortNumber(s.f->value, 3) + ", " + pClause(s.f->p) + ".";
+        text += " All terms together: F(" + shortNumber(s.f->df1) + ", " + shortNumber(s.f->df2) +
+                ") = " + shortNumber(s.f->value, 3) + ", " + pClause(s.f->p) + ".";
     }
     for (const DroppedTerm& d : fit.dropped) {
         text += " " + d.name + " was left out: it " + d.reason + ".";
@@ -201,12 +240,14 @@ std::string overallReading(const Answer& answer) {
     for (const CheckResult& c : answer.checks) {
         if (c.verdict == Verdict::Fails || c.verdict == Verdict::Weigh) {
             const Check* check = findCheck(c.id);
-            doubts += (doubts.empty() ? "" : ", ") + (check == nullptr ? c.id : std::string(check->name));
+            doubts +=
+                (doubts.empty() ? "" : ", ") + (check == nullptr ? c.id : std::string(check->name));
             ++count;
         }
     }
     if (count > 0) {
-        text += " **" + plural(count, "check asks", "checks ask") + "** for thought: " + doubts + ".";
+        text +=
+            " **" + plural(count, "check asks", "checks ask") + "** for thought: " + doubts + ".";
     }
     return text;
 }
@@ -244,7 +285,8 @@ std::vector<std::string> differenceReading(const Answer& from, const Answer& to)
     const auto listed = [](const Question& q, const Question& other) {
         std::string names;
         for (const Term& term : q.terms) {
-            const bool there = std::any_of(other.terms.begin(), other.terms.end(), [&](const Term& t) { return t == term; });
+            const bool there = std::any_of(other.terms.begin(), other.terms.end(),
+                                           [&](const Term& t) { return t == term; });
             names += there || term.muted ? "" : (names.empty() ? "" : ", ") + term.shown();
         }
         return names;
@@ -273,7 +315,9 @@ std::vector<std::string> differenceReading(const Answer& from, const Answer& to)
         return out;
     }
     if (a.outcome != b.outcome) {
-        out.emplace_back("~The outcomes differ, so neither estimates nor R² can be set against each other: compare signs, shapes and checks.");
+        out.emplace_back(
+            "~The outcomes differ, so neither estimates nor R² can be set against each other: "
+            "compare signs, shapes and checks.");
         return out;
     }
     const Coefficient* widest = nullptr;
@@ -281,7 +325,9 @@ std::vector<std::string> differenceReading(const Answer& from, const Answer& to)
     double most = -1.0;
     for (const Coefficient& c : to.fit->coefficients) {
         for (const Coefficient& o : from.fit->coefficients) {
-            const double moved = o.se > 0.0 ? std::abs(c.estimate - o.estimate) / o.se + std::abs(std::log(std::max(c.se, 1e-300) / o.se)) : 0.0;
+            const double moved = o.se > 0.0 ? std::abs(c.estimate - o.estimate) / o.se +
+                                                  std::abs(std::log(std::max(c.se, 1e-300) / o.se))
+                                            : 0.0;
             if (o.term == c.term && c.designTerm >= 0 && moved > most) {
                 most = moved;
                 widest = &c;
@@ -292,19 +338,28 @@ std::vector<std::string> differenceReading(const Answer& from, const Answer& to)
     if (widest != nullptr) {
         const int decimals = decimalsFor(std::min(widest->se, was->se));
         const double ratio = was->se > 0.0 ? widest->se / was->se : 1.0;
-        const bool moved = std::abs(widest->estimate - was->estimate) > 1e-9 * (std::abs(was->estimate) + was->se);
+        const bool moved =
+            std::abs(widest->estimate - was->estimate) > 1e-9 * (std::abs(was->estimate) + was->se);
         out.push_back("Most changed is **" + widest->term + "**: " +
-                      (moved ? "from " + fixedNumber(was->estimate, decimals) + " to **" + fixedNumber(widest->estimate, decimals) + "**, and its" : "the estimate stays at " + fixedNumber(was->estimate, decimals) + ", but its") +
+                      (moved ? "from " + fixedNumber(was->estimate, decimals) + " to **" +
+                                   fixedNumber(widest->estimate, decimals) + "**, and its"
+                             : "the estimate stays at " + fixedNumber(was->estimate, decimals) +
+                                   ", but its") +
                       " standard error is " + fixedNumber(ratio, 2) + " times what it was.");
         const bool zeroBefore = was->low < 0.0 && was->high > 0.0;
         const bool zeroNow = widest->low < 0.0 && widest->high > 0.0;
         if (zeroBefore != zeroNow) {
-            out.push_back(zeroNow ? "Its interval no longer excludes zero: " + fixedNumber(widest->low, decimals) + " to " + fixedNumber(widest->high, decimals) + "."
-                                  : "Its interval now excludes zero: " + fixedNumber(widest->low, decimals) + " to " + fixedNumber(widest->high, decimals) + ".");
+            out.push_back(
+                zeroNow ? "Its interval no longer excludes zero: " +
+                              fixedNumber(widest->low, decimals) + " to " +
+                              fixedNumber(widest->high, decimals) + "."
+                        : "Its interval now excludes zero: " + fixedNumber(widest->low, decimals) +
+                              " to " + fixedNumber(widest->high, decimals) + ".");
         }
     }
     if (from.rows.used != to.rows.used) {
-        out.push_back("~They stand on different rows: " + countText(from.rows.used) + " and " + countText(to.rows.used) + ".");
+        out.push_back("~They stand on different rows: " + countText(from.rows.used) + " and " +
+                      countText(to.rows.used) + ".");
     }
     return out;
 }
@@ -314,12 +369,17 @@ std::string methodsReading(const Answer& answer) {
         return {};
     }
     const Question& q = answer.question;
-    std::string text = "Estimates are by least squares of " + answer.design->outcome + " on " + plural(answer.fit->coefficients.size(), "coefficient", "coefficients") + " in " +
-                       rowsReading(answer.rows) + ". Standard errors are ";
+    std::string text = "Estimates are by least squares of " + answer.design->outcome + " on " +
+                       plural(answer.fit->coefficients.size(), "coefficient", "coefficients") +
+                       " in " + rowsReading(answer.rows) + ". Standard errors are ";
     if (q.errors.kind == "robust") {
-        text += "heteroskedasticity-robust (" + q.errors.type + "; White 1980, MacKinnon & White 1985" + (q.errors.type == "HC4" ? ", Cribari-Neto 2004" : "") + ")";
+        text += "heteroskedasticity-robust (" + q.errors.type +
+                "; White 1980, MacKinnon & White 1985" +
+                (q.errors.type == "HC4" ? ", Cribari-Neto 2004" : "") + ")";
     } else if (q.errors.kind == "clustered") {
-        text += q.errors.shown() + " (Liang & Zeger 1986" + (q.errors.by.size() > 1 ? "; Cameron, Gelbach & Miller 2011" : "") + "; " + answer.fit->errorNote + ")";
+        text += q.errors.shown() + " (Liang & Zeger 1986" +
+                (q.errors.by.size() > 1 ? "; Cameron, Gelbach & Miller 2011" : "") + "; " +
+                answer.fit->errorNote + ")";
     } else {
         text += "classical: they assume one spread and unrelated errors";
     }
@@ -336,7 +396,8 @@ std::vector<std::string> variableReading(const Frame& frame, const std::string& 
     const Variable* variable = frame.variable(name);
     if (column == nullptr) {
         const auto broken = frame.broken().find(name);
-        out.push_back(broken == frame.broken().end() ? "There is no such variable." : "~" + capital(broken->second.text()));
+        out.push_back(broken == frame.broken().end() ? "There is no such variable."
+                                                     : "~" + capital(broken->second.text()));
         return out;
     }
     const std::size_t missing = column->countMissing();
@@ -346,9 +407,16 @@ std::vector<std::string> variableReading(const Frame& frame, const std::string& 
     }
     if (isGrouping(variable->measure) || column->isText()) {
         const auto levels = levelsOf(*column, *variable);
-        std::string text = countText(levels.size()) + " levels in " + countText(column->size() - missing) + " rows: ";
+        if (variable->measure == Measure::Text && levels.size() * 2 > column->size()) {
+            out.push_back("A text that differs from row to row (**" + countText(levels.size()) +
+                          "** of them), such as “" + levels.front().label +
+                          "”: it names the rows in pictures.");
+            return out;
+        }
+        std::string text = countText(levels.size()) + " levels in " +
+                           countText(column->size() - missing) + " rows: ";
         for (std::size_t l = 0; l < std::min<std::size_t>(levels.size(), 6); ++l) {
-            text += (l > 0 ? ", " : "") + levels[l].label + " " + countText(levels[l].count);
+            text += (l > 0 ? ", " : "") + levels[l].label + " (" + countText(levels[l].count) + ")";
         }
         out.push_back(text + (levels.size() > 6 ? " …" : "."));
         return out;
@@ -358,21 +426,35 @@ std::vector<std::string> variableReading(const Frame& frame, const std::string& 
         out.push_back("Dates from **" + dateText(d.low) + "** to **" + dateText(d.high) + "**.");
         return out;
     }
-    const Summary s = summarise(column->numbers());
+    const Summary s = summarise(column->numbers(), rowsInSample(frame));
+    if (s.n == 0) {
+        out.emplace_back("It is missing in **every row of the sample**.");
+        return out;
+    }
     const std::string unit = variable->unit.empty() ? "" : " " + variable->unit;
     if (variable->measure == Measure::YesNo) {
-        out.push_back("Yes in **" + fixedNumber(100.0 * s.mean, 1) + " %** of " + countText(s.n) + " rows.");
+        out.push_back("Yes in **" + fixedNumber(100.0 * s.mean, 1) + " %** of " + countText(s.n) +
+                      " rows.");
     } else {
-        out.push_back("Half of the rows lie between " + shortNumber(s.lowerQuartile) + " and " + shortNumber(s.upperQuartile) + unit + "; the middle one is at **" + shortNumber(s.median) + "**.");
+        out.push_back("Half of the rows in the sample lie between " + shortNumber(s.lowerQuartile) + " and " +
+                      shortNumber(s.upperQuartile) + unit + "; the middle one is at **" +
+                      shortNumber(s.median) + "**.");
         if (std::abs(s.skewness) > 0.8) {
-            out.push_back(std::string("A long tail ") + (s.skewness > 0.0 ? "to the right pulls the mean up to " : "to the left pulls the mean down to ") + shortNumber(s.mean) +
-                          " (skewness " + fixedNumber(s.skewness, 1) + ")." + (s.low > 0.0 && s.skewness > 1.0 ? " A logarithm may straighten it." : ""));
+            out.push_back(
+                std::string("A long tail ") +
+                (s.skewness > 0.0 ? "to the right pulls the mean up to "
+                                  : "to the left pulls the mean down to ") +
+                shortNumber(s.mean) + " (skewness " + fixedNumber(s.skewness, 1) + ")." +
+                (s.low > 0.0 && s.skewness > 1.0 ? " A logarithm may straighten it." : ""));
         } else {
-            out.push_back("The mean is " + shortNumber(s.mean) + ", the standard deviation " + shortNumber(s.sd, 3) + "; the two sides are about even.");
+            out.push_back("The mean is " + shortNumber(s.mean) + ", the standard deviation " +
+                          shortNumber(s.sd, 3) + "; the two sides are about even.");
         }
     }
     if (const std::size_t undefined = frame.undefinedIn(name); undefined > 0) {
-        out.push_back("~" + plural(undefined, "row has", "rows have") + " no value though the parts are there: a logarithm or root of a number it does not take, or a division by zero.");
+        out.push_back("~" + plural(undefined, "row has", "rows have") +
+                      " no value though the parts are there: a logarithm or root of a number it "
+                      "does not take, or a division by zero.");
     }
     return out;
 }

@@ -11,13 +11,19 @@ using Kind = ReportBlock::Kind;
 
 constexpr const char* kStyle =
     "body{background:#FAF8F3;color:#232733;margin:0}"
-    "main{max-width:46rem;margin:2rem auto;padding:3rem 3.5rem;background:#fff;border:1px solid #D9D2C3;"
+    "main{max-width:46rem;margin:2rem auto;padding:3rem 3.5rem;background:#fff;border:1px solid "
+    "#D9D2C3;"
     "font:16px/1.5 STIX,'STIX Two Text','Times New Roman',serif}"
-    "h1{font-weight:normal;font-size:1.7rem;margin:0 0 1rem}h2{font-style:italic;font-weight:normal;font-size:1.2rem;margin:1.8rem 0 .4rem}"
-    "table{border-collapse:collapse;width:100%;border-top:1.5px solid #232733;border-bottom:1.5px solid #232733}"
-    "td,th{padding:.12rem .4rem;text-align:right;font-weight:normal}td:first-child,th:first-child{text-align:left;padding-left:0}"
+    "h1{font-weight:normal;font-size:1.7rem;margin:0 0 "
+    "1rem}h2{font-style:italic;font-weight:normal;font-size:1.2rem;margin:1.8rem 0 .4rem}"
+    "table{border-collapse:collapse;width:100%;border-top:1.5px solid #232733;border-bottom:1.5px "
+    "solid #232733}"
+    "td,th{padding:.12rem "
+    ".4rem;text-align:right;font-weight:normal}td:first-child,th:first-child{text-align:left;"
+    "padding-left:0}"
     "tr.rule td,tr.rule th{border-bottom:1px solid #6B6F7B}"
-    ".caption{margin:1.6rem 0 .5rem}.note{color:#6B6F7B;font-size:.87rem;margin:.4rem 0 1rem}.equation{margin:1rem 0 1rem 1.5rem}svg{max-width:100%;height:auto}";
+    ".caption{margin:1.6rem 0 .5rem}.note{color:#6B6F7B;font-size:.87rem;margin:.4rem 0 "
+    "1rem}.equation{margin:1rem 0 1rem 1.5rem}svg{max-width:100%;height:auto}";
 
 std::string htmlTable(const ReportBlock& block) {
     std::string out = "<table>\n";
@@ -36,8 +42,9 @@ std::string htmlTable(const ReportBlock& block) {
 std::string csvCell(const std::string& text) {
     std::string number = text;
     // A spreadsheet reads an ASCII minus and no spaces in a number.
-    for (const auto& [from, to] : {std::pair<std::string, std::string>{"−", "-"}, {"\u2009", ""}}) {
-        for (std::size_t at = number.find(from); at != std::string::npos; at = number.find(from, at + to.size())) {
+    for (const auto& [from, to] : {std::pair<std::string, std::string>{"−", "-"}, {"\u202F", ""}}) {
+        for (std::size_t at = number.find(from); at != std::string::npos;
+             at = number.find(from, at + to.size())) {
             number.replace(at, from.size(), to);
         }
     }
@@ -54,17 +61,33 @@ std::string csvCell(const std::string& text) {
 }  // namespace
 
 std::string writeHtml(const std::string& title, const std::vector<ReportBlock>& blocks) {
-    std::string out = "<!DOCTYPE html>\n<html lang=\"en\"><head><meta charset=\"utf-8\"><title>" + htmlText(title) + "</title><style>" + kStyle + "</style></head>\n<body><main>\n<h1>" +
-                      htmlText(title) + "</h1>\n";
+    std::string out = "<!DOCTYPE html>\n<html lang=\"en\"><head><meta charset=\"utf-8\"><title>" +
+                      htmlText(title) + "</title><style>" + kStyle +
+                      "</style></head>\n<body><main>\n<h1>" + htmlText(title) + "</h1>\n";
     for (const ReportBlock& b : blocks) {
         switch (b.kind) {
-            case Kind::Heading: out += "<h2>" + htmlText(b.text) + "</h2>\n"; break;
-            case Kind::Paragraph: out += "<p>" + htmlText(b.text) + "</p>\n"; break;
-            case Kind::Caption: out += "<p class=\"caption\">" + htmlText(b.text) + "</p>\n"; break;
-            case Kind::Note: out += "<p class=\"note\">" + htmlText(b.text) + "</p>\n"; break;
-            case Kind::Equation: out += "<p class=\"equation\">" + htmlText(b.text) + "</p>\n"; break;
-            case Kind::Table: out += htmlTable(b); break;
-            case Kind::Figure: out += "<figure role=\"img\" aria-label=\"" + htmlText(b.text) + "\" style=\"margin:0\">" + b.svg + "</figure>\n"; break;
+            case Kind::Heading:
+                out += "<h2>" + htmlText(b.text) + "</h2>\n";
+                break;
+            case Kind::Paragraph:
+                out += "<p>" + htmlText(b.text) + "</p>\n";
+                break;
+            case Kind::Caption:
+                out += "<p class=\"caption\">" + htmlText(b.text) + "</p>\n";
+                break;
+            case Kind::Note:
+                out += "<p class=\"note\">" + htmlText(b.text) + "</p>\n";
+                break;
+            case Kind::Equation:
+                out += "<p class=\"equation\">" + htmlText(b.text) + "</p>\n";
+                break;
+            case Kind::Table:
+                out += htmlTable(b);
+                break;
+            case Kind::Figure:
+                out += "<figure role=\"img\" aria-label=\"" + htmlText(b.text) +
+                       "\" style=\"margin:0\">" + b.svg + "</figure>\n";
+                break;
         }
     }
     return out + "</main></body></html>\n";
@@ -75,12 +98,22 @@ std::string writeMarkdown(const std::string& title, const std::vector<ReportBloc
     for (const ReportBlock& b : blocks) {
         out += "\n";
         switch (b.kind) {
-            case Kind::Heading: out += "## " + b.text + "\n"; break;
+            case Kind::Heading:
+                out += "## " + b.text + "\n";
+                break;
             case Kind::Paragraph:
-            case Kind::Caption: out += b.text + "\n"; break;
-            case Kind::Note: out += "*" + plain(b.text) + "*\n"; break;
-            case Kind::Equation: out += "> " + b.text + "\n"; break;
-            case Kind::Figure: out += "*(A figure stands here in the HTML and PDF forms.)*\n"; break;
+            case Kind::Caption:
+                out += b.text + "\n";
+                break;
+            case Kind::Note:
+                out += "*" + plain(b.text) + "*\n";
+                break;
+            case Kind::Equation:
+                out += "> " + b.text + "\n";
+                break;
+            case Kind::Figure:
+                out += "*(A figure stands here in the HTML and PDF forms.)*\n";
+                break;
             case Kind::Table:
                 for (std::size_t r = 0; r < b.cells.size(); ++r) {
                     out += "|";

@@ -7,7 +7,8 @@
 
 namespace rapporto {
 
-Answer answerQuestion(const Study& study, const Frame& frame, const Question& question, const Job& job) {
+Answer answerQuestion(const Study& study, const Frame& frame, const Question& question,
+                      const Job& job) {
     Answer answer;
     answer.question = question;
     answer.alpha = study.alpha;
@@ -24,7 +25,11 @@ Answer answerQuestion(const Study& study, const Frame& frame, const Question& qu
     answer.rows = design->counts;
     const Estimator* estimator = findEstimator(question.method);
     if (estimator == nullptr) {
-        answer.refusal = Refusal{ErrorCode::NotBuilt, "the method ‘" + question.method + "’ is not built yet", "", "Use least squares.", {}};
+        answer.refusal = Refusal{ErrorCode::NotBuilt,
+                                 "the method ‘" + question.method + "’ is not built yet",
+                                 "",
+                                 "Use least squares.",
+                                 {}};
         return answer;
     }
     auto fit = estimator->estimate(*design, question.errors, study.alpha, job);
@@ -34,7 +39,11 @@ Answer answerQuestion(const Study& study, const Frame& frame, const Question& qu
     }
     answer.checks = runChecks(frame, question, *design, *fit, study.alpha, job);
     if (job.stopped()) {
-        answer.refusal = Refusal{ErrorCode::Stopped, "the computation was stopped", "", "Change anything to start it again.", {}};
+        answer.refusal = Refusal{ErrorCode::Stopped,
+                                 "the computation was stopped",
+                                 "",
+                                 "Change anything to start it again.",
+                                 {}};
         return answer;
     }
     answer.design = std::make_shared<const Design>(*std::move(design));
@@ -43,20 +52,23 @@ Answer answerQuestion(const Study& study, const Frame& frame, const Question& qu
     return answer;
 }
 
-Result<Import> loadSource(const Study& study, const std::string& directory, bool acceptChanged, const Job& job) {
+Result<Import> loadSource(const Study& study, const std::string& directory, bool acceptChanged,
+                          const Job& job) {
     if (study.source.file.empty()) {
-        return refuse(ErrorCode::File, "the study names no source file", "source", "Bring data in.");
+        return refuse(ErrorCode::File, "the study names no source file", "source",
+                      "Bring data in.");
     }
     const std::filesystem::path file(study.source.file);
-    const std::string path = file.is_absolute() ? file.string() : (std::filesystem::path(directory) / file).string();
+    const std::string path =
+        file.is_absolute() ? file.string() : (std::filesystem::path(directory) / file).string();
     if (!study.source.sha256.empty()) {
         const auto sum = sha256OfFile(path);
         if (!sum) {
             return tl::make_unexpected(sum.error());
         }
         if (*sum != study.source.sha256 && !acceptChanged) {
-            return refuse(ErrorCode::Changed, "the source is not the one this study was made with", path,
-                          "Look at what changed, then accept it.");
+            return refuse(ErrorCode::Changed, "the source is not the one this study was made with",
+                          path, "Look at what changed, then accept it.");
         }
     }
     return readCsvFile(path, study.source.reader, job);

@@ -19,9 +19,17 @@ Json whole(double x) { return x == std::floor(x) ? Json(static_cast<std::int64_t
 Json coefficients(const Fit& fit) {
     Json list = Json::array();
     for (const Coefficient& c : fit.coefficients) {
-        list.push_back(Json{{"term", c.term}, {"label", c.label}, {"equation", c.equation}, {"estimate", number(c.estimate)},
-                            {"se", number(c.se)}, {"statistic", number(c.statistic)}, {"df", number(c.df)}, {"p", number(c.p)},
-                            {"low", number(c.low)}, {"high", number(c.high)}, {"standardised", number(c.standardised)}});
+        list.push_back(Json{{"term", c.term},
+                            {"label", c.label},
+                            {"equation", c.equation},
+                            {"estimate", number(c.estimate)},
+                            {"se", number(c.se)},
+                            {"statistic", number(c.statistic)},
+                            {"df", number(c.df)},
+                            {"p", number(c.p)},
+                            {"low", number(c.low)},
+                            {"high", number(c.high)},
+                            {"standardised", number(c.standardised)}});
     }
     return list;
 }
@@ -39,17 +47,32 @@ Json covariance(const Fit& fit) {
 }
 
 Json statistics(const FitStatistics& s) {
-    Json json{{"r_squared", number(s.rSquared)}, {"r_squared_kind", s.uncentred ? "uncentred (about zero)" : "centred"},
-              {"adjusted_r_squared", number(s.adjustedRSquared)}, {"sigma", number(s.sigma)}, {"rss", number(s.rss)},
-              {"tss", number(s.tss)}, {"log_likelihood", number(s.logLikelihood)}, {"aic", number(s.aic)}, {"bic", number(s.bic)}};
-    json["f"] = s.f ? Json{{"value", number(s.f->value)}, {"df1", whole(s.f->df1)}, {"df2", whole(s.f->df2)}, {"p", number(s.f->p)}} : Json();
+    Json json{{"r_squared", number(s.rSquared)},
+              {"r_squared_kind", s.uncentred ? "uncentred (about zero)" : "centred"},
+              {"adjusted_r_squared", number(s.adjustedRSquared)},
+              {"sigma", number(s.sigma)},
+              {"rss", number(s.rss)},
+              {"tss", number(s.tss)},
+              {"log_likelihood", number(s.logLikelihood)},
+              {"aic", number(s.aic)},
+              {"bic", number(s.bic)}};
+    json["f"] = s.f ? Json{{"value", number(s.f->value)},
+                           {"df1", whole(s.f->df1)},
+                           {"df2", whole(s.f->df2)},
+                           {"p", number(s.f->p)}}
+                    : Json();
     return json;
 }
 
 Json varianceSplit(const Fit& fit) {
     Json list = Json::array();
     for (const VarianceSource& v : fit.varianceSplit) {
-        list.push_back(Json{{"source", v.source}, {"df", whole(v.df)}, {"ss", number(v.ss)}, {"ms", number(v.ms)}, {"f", number(v.f)}, {"p", number(v.p)}});
+        list.push_back(Json{{"source", v.source},
+                            {"df", whole(v.df)},
+                            {"ss", number(v.ss)},
+                            {"ms", number(v.ms)},
+                            {"f", number(v.f)},
+                            {"p", number(v.p)}});
     }
     return list;
 }
@@ -65,9 +88,15 @@ Json checks(const Answer& answer) {
         for (const auto& [name, value] : c.details) {
             details[name] = number(value);
         }
-        list.push_back(Json{{"id", c.id}, {"statistic", number(c.statistic)}, {"df", df},
-                            {"distribution", c.distribution.empty() ? Json() : Json(c.distribution)}, {"p", number(c.p)},
-                            {"verdict", verdictName(c.verdict)}, {"reading", c.reading}, {"details", details}});
+        list.push_back(
+            Json{{"id", c.id},
+                 {"statistic", number(c.statistic)},
+                 {"df", df},
+                 {"distribution", c.distribution.empty() ? Json() : Json(c.distribution)},
+                 {"p", number(c.p)},
+                 {"verdict", verdictName(c.verdict)},
+                 {"reading", c.reading},
+                 {"details", details}});
     }
     return list;
 }
@@ -75,12 +104,20 @@ Json checks(const Answer& answer) {
 }  // namespace
 
 Json resultsJson(const Study& study, const std::vector<Answer>& answers) {
-    Json out{{"format", "rapporto-results"}, {"version", 1}, {"title", study.title}, {"answers", Json::array()}};
+    Json out{{"format", "rapporto-results"},
+             {"version", 1},
+             {"title", study.title},
+             {"answers", Json::array()}};
     for (const Answer& a : answers) {
-        Json one{{"question", a.question.id}, {"status", a.refusal ? "refused" : "answered"},
+        Json one{{"question", a.question.id},
+                 {"status", a.refusal ? "refused" : "answered"},
                  {"message", a.refusal ? Json(a.refusal->text()) : Json()},
-                 {"rows", Json{{"source", a.rows.source}, {"in_sample", a.rows.inSample}, {"used", a.rows.used}, {"missing", a.rows.missing},
-                               {"set_aside", a.rows.setAside}, {"dropped", a.rows.dropped}}}};
+                 {"rows", Json{{"source", a.rows.source},
+                               {"in_sample", a.rows.inSample},
+                               {"used", a.rows.used},
+                               {"missing", a.rows.missing},
+                               {"set_aside", a.rows.setAside},
+                               {"dropped", a.rows.dropped}}}};
         if (a.fit) {
             one["coefficients"] = coefficients(*a.fit);
             one["covariance"] = covariance(*a.fit);

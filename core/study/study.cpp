@@ -11,7 +11,8 @@ namespace {
 
 template <class T, class Name>
 void putByName(std::vector<T>& list, const T& value, Name name) {
-    const auto at = std::find_if(list.begin(), list.end(), [&](const T& one) { return name(one) == name(value); });
+    const auto at = std::find_if(list.begin(), list.end(),
+                                 [&](const T& one) { return name(one) == name(value); });
     if (at == list.end()) {
         list.push_back(value);
     } else {
@@ -108,7 +109,8 @@ struct Applier {
 
     Result<void> operator()(const SetRowsAside& aside) {
         for (const std::size_t row : aside.rows) {
-            putByName(study.sample.setAside, SetAside{row, aside.reason}, [](const SetAside& s) { return s.row; });
+            putByName(study.sample.setAside, SetAside{row, aside.reason},
+                      [](const SetAside& s) { return s.row; });
         }
         std::sort(study.sample.setAside.begin(), study.sample.setAside.end(),
                   [](const SetAside& a, const SetAside& b) { return a.row < b.row; });
@@ -154,12 +156,14 @@ struct Applier {
 }  // namespace
 
 const Question* Study::find(const std::string& id) const {
-    const auto at = std::find_if(questions.begin(), questions.end(), [&](const Question& q) { return q.id == id; });
+    const auto at = std::find_if(questions.begin(), questions.end(),
+                                 [&](const Question& q) { return q.id == id; });
     return at == questions.end() ? nullptr : &*at;
 }
 
 const Question* Study::lead() const {
-    const auto at = std::find_if(questions.begin(), questions.end(), [](const Question& q) { return q.lead; });
+    const auto at =
+        std::find_if(questions.begin(), questions.end(), [](const Question& q) { return q.lead; });
     return at != questions.end() ? &*at : questions.empty() ? nullptr : &questions.front();
 }
 
@@ -180,7 +184,8 @@ Result<Study> apply(const Study& study, const Edit& edit) {
     if (auto done = std::visit(Applier{next}, edit.change); !done) {
         return tl::make_unexpected(done.error());
     }
-    next.trail.push_back({fmt::format("{:%Y-%m-%dT%H:%M:%S}", fmt::localtime(std::time(nullptr))), edit.did});
+    next.trail.push_back(
+        {fmt::format("{:%Y-%m-%dT%H:%M:%S}", fmt::localtime(std::time(nullptr))), edit.did});
     return next;
 }
 

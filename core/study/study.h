@@ -4,12 +4,12 @@
 #include "core/io/csv.h"
 #include "core/model/question.h"
 
+#include <nlohmann/json_fwd.hpp>
+
 #include <memory>
 #include <string>
 #include <variant>
 #include <vector>
-
-#include <nlohmann/json_fwd.hpp>
 
 namespace rapporto {
 
@@ -25,14 +25,14 @@ struct Source {
 
 /// One piece of the report.
 struct ReportItem {
-    std::string item;                    ///< reading, table, equation, lenses, checks, methods, trail.
+    std::string item;  ///< reading, table, equation, lenses, checks, methods, trail.
     std::vector<std::string> questions;  ///< Ids; empty: the lead.
 
     friend bool operator==(const ReportItem&, const ReportItem&) = default;
 };
 
 struct TrailStep {
-    std::string at;   ///< ISO 8601, local.
+    std::string at;  ///< ISO 8601, local.
     std::string did;
 
     friend bool operator==(const TrailStep&, const TrailStep&) = default;
@@ -52,7 +52,7 @@ struct Study {
     std::vector<Question> questions;
     std::vector<ReportItem> report;
     std::vector<TrailStep> trail;
-    std::vector<std::string> unknownKeys;  ///< Kept on saving; named in a note.
+    std::vector<std::string> unknownKeys;               ///< Kept on saving; named in a note.
     std::shared_ptr<const nlohmann::ordered_json> raw;  ///< As read.
 
     [[nodiscard]] const Question* find(const std::string& id) const;
@@ -83,24 +83,66 @@ struct Study {
 [[nodiscard]] std::string prettyJson(const nlohmann::ordered_json& json);
 
 // Edits: each a value; applying one makes another study.
-struct PutQuestion { Question question; };            ///< New (empty id gets one) or replaced.
-struct RemoveQuestion { std::string id; };            ///< And its variants become originals.
-struct MakeLead { std::string id; };
-struct PutDerived { Derived derived; };               ///< New or replaced by name.
-struct RemoveDerived { std::string name; };
-struct PutVariable { VariableEntry entry; };          ///< Merged over what was said before.
-struct SetRule { std::string where; };
-struct SetRowsAside { std::vector<std::size_t> rows; std::string reason; };  ///< From 1.
-struct TakeRowsBack { std::vector<std::size_t> rows; };                      ///< From 1.
-struct SetLayout { Layout layout; };
-struct SetTitle { std::string title; };
-struct SetAlpha { double alpha; };
-struct SetReport { std::vector<ReportItem> items; };
-struct SetSource { Source source; };
+struct PutQuestion {
+    Question question;
+};  ///< New (empty id gets one) or replaced.
 
-using Change = std::variant<PutQuestion, RemoveQuestion, MakeLead, PutDerived, RemoveDerived, PutVariable,
-                            SetRule, SetRowsAside, TakeRowsBack, SetLayout, SetTitle, SetAlpha, SetReport,
-                            SetSource>;
+struct RemoveQuestion {
+    std::string id;
+};  ///< And its variants become originals.
+
+struct MakeLead {
+    std::string id;
+};
+
+struct PutDerived {
+    Derived derived;
+};  ///< New or replaced by name.
+
+struct RemoveDerived {
+    std::string name;
+};
+
+struct PutVariable {
+    VariableEntry entry;
+};  ///< Merged over what was said before.
+
+struct SetRule {
+    std::string where;
+};
+
+struct SetRowsAside {
+    std::vector<std::size_t> rows;
+    std::string reason;
+};  ///< From 1.
+
+struct TakeRowsBack {
+    std::vector<std::size_t> rows;
+};  ///< From 1.
+
+struct SetLayout {
+    Layout layout;
+};
+
+struct SetTitle {
+    std::string title;
+};
+
+struct SetAlpha {
+    double alpha;
+};
+
+struct SetReport {
+    std::vector<ReportItem> items;
+};
+
+struct SetSource {
+    Source source;
+};
+
+using Change = std::variant<PutQuestion, RemoveQuestion, MakeLead, PutDerived, RemoveDerived,
+                            PutVariable, SetRule, SetRowsAside, TakeRowsBack, SetLayout, SetTitle,
+                            SetAlpha, SetReport, SetSource>;
 
 struct Edit {
     Change change;

@@ -19,7 +19,8 @@ namespace {
 
 using Json = nlohmann::ordered_json;
 
-tl::unexpected<Refusal> bad(const std::string& where, const std::string& what, const std::string& help = {}) {
+tl::unexpected<Refusal> bad(const std::string& where, const std::string& what,
+                            const std::string& help = {}) {
     return refuse(ErrorCode::BadSetting, what, where, help);
 }
 
@@ -156,7 +157,8 @@ std::optional<Key> keyOf(const Json& value) {
 
 Json keyJson(const Key& key) {
     if (const double* x = std::get_if<double>(&key)) {
-        return *x == std::floor(*x) && std::abs(*x) < 9e15 ? Json(static_cast<std::int64_t>(*x)) : Json(*x);
+        return *x == std::floor(*x) && std::abs(*x) < 9e15 ? Json(static_cast<std::int64_t>(*x))
+                                                           : Json(*x);
     }
     return std::get<std::string>(key);
 }
@@ -178,7 +180,9 @@ VariableEntry readVariable(const Json& json, Reader& outer) {
     if (const std::string name = in.text("measure"); !name.empty()) {
         entry.measure = measureNamed(name);
         if (!entry.measure) {
-            in.fault("‘" + name + "’ is no measure", "Measures are quantity, count, yes-no, groups, ordered-groups, date and text.");
+            in.fault(
+                "‘" + name + "’ is no measure",
+                "Measures are quantity, count, yes-no, groups, ordered-groups, date and text.");
         }
     }
     const auto missing = in.list("missing");
@@ -224,7 +228,8 @@ Source readSource(const Json& json, Reader& outer) {
     source.file = in.text("file");
     source.sha256 = in.text("sha256");
     if (source.kind != "table") {
-        in.fault(source.kind == "summary" ? "a summary source is not built yet" : "a source of kind ‘" + source.kind + "’ is not known",
+        in.fault(source.kind == "summary" ? "a summary source is not built yet"
+                                          : "a source of kind ‘" + source.kind + "’ is not known",
                  "Use a table from a CSV file.");
     }
     if (in.has("reader")) {
@@ -279,20 +284,60 @@ Layout readLayout(const Json& json, Reader& outer) {
 
 /// Ids of checks that the methods page names and this version does not have yet.
 bool isCheckToCome(const std::string& id) {
-    static const std::vector<std::string> kLater = {
-        "rainbow", "link", "interactions", "harvey", "glejser", "goldfeld-quandt", "arch", "groupwise", "ljung-box",
-        "runs", "panel-serial", "cross-section-dependence", "intraclass", "anderson-darling", "lilliefors", "dagostino",
-        "dfbetas", "dffits", "covratio", "condition", "chow", "sup-f", "cusum", "cusum-squares", "recursive",
-        "endogeneity", "over-identification", "difference-j", "weak-instruments", "under-identification",
-        "anderson-rubin", "fixed-effects-f", "breusch-pagan-lm", "hausman", "overdispersion", "zero-excess", "vuong",
-        "rootogram", "pearson-dispersion", "hosmer-lemeshow", "roc", "parallel-lines", "separation"};
+    static const std::vector<std::string> kLater = {"rainbow",
+                                                    "link",
+                                                    "interactions",
+                                                    "harvey",
+                                                    "glejser",
+                                                    "goldfeld-quandt",
+                                                    "arch",
+                                                    "groupwise",
+                                                    "ljung-box",
+                                                    "runs",
+                                                    "panel-serial",
+                                                    "cross-section-dependence",
+                                                    "intraclass",
+                                                    "anderson-darling",
+                                                    "lilliefors",
+                                                    "dagostino",
+                                                    "dfbetas",
+                                                    "dffits",
+                                                    "covratio",
+                                                    "condition",
+                                                    "chow",
+                                                    "sup-f",
+                                                    "cusum",
+                                                    "cusum-squares",
+                                                    "recursive",
+                                                    "endogeneity",
+                                                    "over-identification",
+                                                    "difference-j",
+                                                    "weak-instruments",
+                                                    "under-identification",
+                                                    "anderson-rubin",
+                                                    "fixed-effects-f",
+                                                    "breusch-pagan-lm",
+                                                    "hausman",
+                                                    "overdispersion",
+                                                    "zero-excess",
+                                                    "vuong",
+                                                    "rootogram",
+                                                    "pearson-dispersion",
+                                                    "hosmer-lemeshow",
+                                                    "roc",
+                                                    "parallel-lines",
+                                                    "separation"};
     return std::find(kLater.begin(), kLater.end(), id) != kLater.end();
 }
 
 bool isBuiltCheck(const std::string& id) { return findCheck(id) != nullptr; }
 
 void notBuilt(Reader& in, const std::string& what) {
-    in.adopt(Refusal{ErrorCode::NotBuilt, what + " not built yet", "", "Take it out to have the rest answered.", {}});
+    in.adopt(Refusal{ErrorCode::NotBuilt,
+                     what + " not built yet",
+                     "",
+                     "Take it out to have the rest answered.",
+                     {}});
 }
 
 void readChecks(const Json& value, Question& q, Reader& in) {
@@ -384,13 +429,18 @@ void readErrors(const Json& json, Question& q, Reader& in) {
     q.errors.kind = errors.text("kind", "classical");
     q.errors.type = errors.text("type", "HC1");
     q.errors.by = errors.texts("by");
-    static const std::vector<std::string> kLater = {"autocorrelation", "panel-autocorrelation", "survey", "bootstrap", "density", "kernel"};
+    static const std::vector<std::string> kLater = {
+        "autocorrelation", "panel-autocorrelation", "survey", "bootstrap", "density", "kernel"};
     if (std::find(kLater.begin(), kLater.end(), q.errors.kind) != kLater.end()) {
         notBuilt(errors, "errors of kind ‘" + q.errors.kind + "’ are");
-    } else if (q.errors.kind != "classical" && q.errors.kind != "robust" && q.errors.kind != "clustered") {
+    } else if (q.errors.kind != "classical" && q.errors.kind != "robust" &&
+               q.errors.kind != "clustered") {
         errors.fault("there are no errors of kind ‘" + q.errors.kind + "’");
-    } else if (q.errors.kind == "robust" && (q.errors.type.size() != 3 || !q.errors.type.starts_with("HC") || q.errors.type[2] < '0' || q.errors.type[2] > '4')) {
-        errors.fault("there are no robust errors of type ‘" + q.errors.type + "’", "Types are HC0, HC1, HC2, HC3 and HC4.");
+    } else if (q.errors.kind == "robust" &&
+               (q.errors.type.size() != 3 || !q.errors.type.starts_with("HC") ||
+                q.errors.type[2] < '0' || q.errors.type[2] > '4')) {
+        errors.fault("there are no robust errors of type ‘" + q.errors.type + "’",
+                     "Types are HC0, HC1, HC2, HC3 and HC4.");
     } else if (q.errors.kind == "clustered" && (q.errors.by.empty() || q.errors.by.size() > 2)) {
         errors.fault("clustered errors name one or two variables in ‘by’");
     }
@@ -405,10 +455,28 @@ void readEstimator(const Json& json, Question& q, Reader& in) {
     }
     Reader estimator(json, "estimator");
     q.method = estimator.text("method", "least-squares");
-    static const std::vector<std::string> kLater = {
-        "two-stage", "liml", "fuller", "gmm", "quantile", "huber", "bisquare", "mm", "poisson", "negative-binomial",
-        "zero-inflated", "hurdle", "logit", "probit", "cloglog", "ordered-logit", "ordered-probit", "within", "random",
-        "between", "first-difference", "bent-line"};
+    static const std::vector<std::string> kLater = {"two-stage",
+                                                    "liml",
+                                                    "fuller",
+                                                    "gmm",
+                                                    "quantile",
+                                                    "huber",
+                                                    "bisquare",
+                                                    "mm",
+                                                    "poisson",
+                                                    "negative-binomial",
+                                                    "zero-inflated",
+                                                    "hurdle",
+                                                    "logit",
+                                                    "probit",
+                                                    "cloglog",
+                                                    "ordered-logit",
+                                                    "ordered-probit",
+                                                    "within",
+                                                    "random",
+                                                    "between",
+                                                    "first-difference",
+                                                    "bent-line"};
     if (std::find(kLater.begin(), kLater.end(), q.method) != kLater.end()) {
         notBuilt(estimator, "the method ‘" + q.method + "’ is");
     } else if (findEstimator(q.method) == nullptr) {
@@ -431,7 +499,8 @@ void readWeights(const Json& json, Question& q, Reader& in) {
                    : kind == "precision" ? WeightKind::Precision
                                          : WeightKind::None;
     if (q.weightKind == WeightKind::None) {
-        weights.fault("there are no weights of kind ‘" + kind + "’", "Kinds are sampling, frequency and precision.");
+        weights.fault("there are no weights of kind ‘" + kind + "’",
+                      "Kinds are sampling, frequency and precision.");
     } else if (q.weight.empty()) {
         weights.fault("weights name their ‘variable’");
     }
@@ -455,7 +524,8 @@ Question readQuestion(const Json& json, std::size_t number) {
     q.intercept = in.flag("intercept", true);
     q.where = in.text("where");
     for (const Json* row : in.list("without")) {
-        row->is_number_unsigned() ? q.without.push_back(row->get<std::size_t>()) : in.fault("‘without’ lists rows from 1");
+        row->is_number_unsigned() ? q.without.push_back(row->get<std::size_t>())
+                                  : in.fault("‘without’ lists rows from 1");
     }
     readErrors(in.at("errors"), q, in);
     readWeights(in.at("weights"), q, in);
@@ -468,7 +538,8 @@ Question readQuestion(const Json& json, std::size_t number) {
     }
     for (const char* later : {"fixed_effects", "endogenous", "instruments", "effects", "predict"}) {
         if (const Json& value = in.at(later); !value.is_null() && !value.empty()) {
-            notBuilt(in, fmt::format("‘{}’ {}", later, std::string(later) == "predict" ? "is" : "are"));
+            notBuilt(in,
+                     fmt::format("‘{}’ {}", later, std::string(later) == "predict" ? "is" : "are"));
         }
     }
     for (const char* later : {"offset", "exposure"}) {
@@ -485,10 +556,12 @@ Json termJson(const Term& term) {
     if (term.kind == Term::Kind::Product) {
         return Json{{"product", term.parts}};
     }
-    return term.kind == Term::Kind::Set ? Json{{"set", term.parts.front()}} : Json(term.parts.front());
+    return term.kind == Term::Kind::Set ? Json{{"set", term.parts.front()}}
+                                        : Json(term.parts.front());
 }
 
-/// Members in the given order: those that were read or differ from their default; unknown ones last.
+/// Members in the given order: those that were read or differ from their default; unknown ones
+/// last.
 class Writer {
   public:
     explicit Writer(const Json* raw) : raw_(raw != nullptr && raw->is_object() ? raw : nullptr) {}
@@ -531,7 +604,8 @@ class Writer {
 
 /// A nested object with the unknown members of what was read.
 Json withUnknown(Json value, const Json* raw, const char* key) {
-    if (raw != nullptr && raw->is_object() && raw->contains(key) && raw->at(key).is_object() && value.is_object()) {
+    if (raw != nullptr && raw->is_object() && raw->contains(key) && raw->at(key).is_object() &&
+        value.is_object()) {
         for (const auto& [name, member] : raw->at(key).items()) {
             if (!value.contains(name)) {
                 value[name] = member;
@@ -602,9 +676,14 @@ Json questionJson(const Question& q) {
     for (const char* key : {"fixed_effects", "endogenous", "instruments"}) {
         out.carry(key);
     }
-    out.put("estimator", withUnknown(Json{{"method", q.method}}, q.raw.get(), "estimator"), Json{{"method", "least-squares"}});
+    out.put("estimator", withUnknown(Json{{"method", q.method}}, q.raw.get(), "estimator"),
+            Json{{"method", "least-squares"}});
     out.put("errors", errorsJson(q.errors), Json{{"kind", "classical"}});
-    out.put("weights", q.weightKind == WeightKind::None ? Json() : Json{{"kind", weightName(q.weightKind)}, {"variable", q.weight}}, Json());
+    out.put("weights",
+            q.weightKind == WeightKind::None
+                ? Json()
+                : Json{{"kind", weightName(q.weightKind)}, {"variable", q.weight}},
+            Json());
     out.carry("offset");
     out.carry("exposure");
     out.put("where", q.where, "");
@@ -652,7 +731,8 @@ Json variablesJson(const Study& study) {
     for (const VariableEntry& v : study.variables) {
         Json json = variableJson(v);
         // A later version's words about the same variable stay with it.
-        if (study.raw && study.raw->contains("variables") && study.raw->at("variables").is_array()) {
+        if (study.raw && study.raw->contains("variables") &&
+            study.raw->at("variables").is_array()) {
             for (const Json& old : study.raw->at("variables")) {
                 if (old.is_object() && old.value("name", "") == v.name) {
                     for (const auto& [key, value] : old.items()) {
@@ -704,9 +784,12 @@ Json sourceJson(const Study& study) {
 
 Json layoutJson(const Layout& layout) {
     switch (layout.kind) {
-        case Layout::Kind::Series: return Json{{"kind", "series"}, {"time", layout.time}};
-        case Layout::Kind::Panel: return Json{{"kind", "panel"}, {"unit", layout.unit}, {"time", layout.time}};
-        case Layout::Kind::CrossSection: break;
+        case Layout::Kind::Series:
+            return Json{{"kind", "series"}, {"time", layout.time}};
+        case Layout::Kind::Panel:
+            return Json{{"kind", "panel"}, {"unit", layout.unit}, {"time", layout.time}};
+        case Layout::Kind::CrossSection:
+            break;
     }
     return Json{{"kind", "cross-section"}};
 }
@@ -815,7 +898,8 @@ Study readStudy(Reader& in) {
             if (row < 1.0) {
                 s.fault("a row set aside has its number, from 1");
             }
-            study.sample.setAside.push_back({static_cast<std::size_t>(std::max(row, 0.0)), s.text("reason")});
+            study.sample.setAside.push_back(
+                {static_cast<std::size_t>(std::max(row, 0.0)), s.text("reason")});
             if (s.refusal()) {
                 sample.adopt(*s.refusal());
             }
@@ -841,8 +925,11 @@ Study readStudy(Reader& in) {
 void render(const Json& json, int indent, std::string& out) {
     const std::string pad(static_cast<std::size_t>(indent) + 2, ' ');
     const std::string flat = json.dump();
-    const bool objects = json.is_array() && std::any_of(json.begin(), json.end(), [](const Json& j) { return j.is_structured(); });
-    if (!json.is_structured() || json.empty() || (indent > 0 && flat.size() + pad.size() <= 140 && !objects)) {
+    const bool objects =
+        json.is_array() &&
+        std::any_of(json.begin(), json.end(), [](const Json& j) { return j.is_structured(); });
+    if (!json.is_structured() || json.empty() ||
+        (indent > 0 && flat.size() + pad.size() <= 140 && !objects)) {
         // The flat form with a space after separators outside of texts.
         bool quoted = false;
         for (std::size_t i = 0; i < flat.size(); ++i) {
@@ -887,15 +974,21 @@ Result<Study> readStudyText(const std::string& text) {
     try {
         json = Json::parse(text);
     } catch (const Json::parse_error& error) {
-        const auto line = 1 + std::count(text.begin(), text.begin() + static_cast<std::ptrdiff_t>(std::min(error.byte, text.size())), '\n');
-        return refuse(ErrorCode::Syntax, "this is not well-formed JSON", fmt::format("line {}", line),
+        const auto line =
+            1 + std::count(
+                    text.begin(),
+                    text.begin() + static_cast<std::ptrdiff_t>(std::min(error.byte, text.size())),
+                    '\n');
+        return refuse(ErrorCode::Syntax, "this is not well-formed JSON",
+                      fmt::format("line {}", line),
                       "A comma, a quotation mark or a bracket may be missing just before.");
     }
     if (!json.is_object() || !json.contains("format") || json.at("format") != "rapporto-study") {
         return bad("", "this is not a study: its ‘format’ is not \"rapporto-study\"");
     }
     if (!json.contains("version") || json.at("version") != 1) {
-        return bad("", "this study is of another version than 1", "Open it with the version that wrote it.");
+        return bad("", "this study is of another version than 1",
+                   "Open it with the version that wrote it.");
     }
     try {
         Reader in(json, "study");
@@ -909,7 +1002,8 @@ Result<Study> readStudyText(const std::string& text) {
         study.raw = std::make_shared<const Json>(json);
         return study;
     } catch (const Json::exception& error) {
-        return bad("", std::string("a value has another kind than its place needs (") + error.what() + ")");
+        return bad("", std::string("a value has another kind than its place needs (") +
+                           error.what() + ")");
     }
 }
 
@@ -917,7 +1011,8 @@ Result<Study> readStudyFile(const std::string& path) {
     std::ifstream in(path, std::ios::binary);
     std::stringstream text;
     if (!in || !(text << in.rdbuf())) {
-        return refuse(ErrorCode::File, "the study cannot be read", path, "Check that it is there and may be read.");
+        return refuse(ErrorCode::File, "the study cannot be read", path,
+                      "Check that it is there and may be read.");
     }
     auto study = readStudyText(text.str());
     if (!study) {
@@ -939,12 +1034,14 @@ Result<void> writeStudyFile(const Study& study, const std::string& path) {
         out << studyText(study);
         if (!out.flush()) {
             std::remove(beside.c_str());
-            return refuse(ErrorCode::File, "the study cannot be written", path, "Choose another place.");
+            return refuse(ErrorCode::File, "the study cannot be written", path,
+                          "Choose another place.");
         }
     }
     if (std::rename(beside.c_str(), path.c_str()) != 0) {
         std::remove(beside.c_str());
-        return refuse(ErrorCode::File, "the study cannot be written", path, "Choose another place.");
+        return refuse(ErrorCode::File, "the study cannot be written", path,
+                      "Choose another place.");
     }
     return {};
 }

@@ -24,7 +24,8 @@ std::string framePart(const Study& study) {
 
 }  // namespace
 
-Workbench::Workbench(std::function<void()> changed, std::size_t workers) : changed_(std::move(changed)) {
+Workbench::Workbench(std::function<void()> changed, std::size_t workers)
+    : changed_(std::move(changed)) {
     for (std::size_t w = 0; w < workers; ++w) {
         workers_.emplace_back([this](const std::stop_token& stopping) { work(stopping); });
     }
@@ -179,7 +180,8 @@ void Workbench::wait() {
             return true;
         }
         return running_.empty() && frameReady_ == frameKey_ &&
-               std::all_of(answerKeys_.begin(), answerKeys_.end(), [this](const auto& one) { return cache_.contains(one.second); });
+               std::all_of(answerKeys_.begin(), answerKeys_.end(),
+                           [this](const auto& one) { return cache_.contains(one.second); });
     });
 }
 
@@ -203,12 +205,14 @@ void Workbench::changedStudy() {
     std::erase_if(newest_, [this](const auto& one) { return !answerKeys_.contains(one.first); });
     if (cache_.size() > kMostCached) {
         std::erase_if(cache_, [this](const auto& one) {
-            return std::none_of(answerKeys_.begin(), answerKeys_.end(), [&](const auto& key) { return key.second == one.first; });
+            return std::none_of(answerKeys_.begin(), answerKeys_.end(),
+                                [&](const auto& key) { return key.second == one.first; });
         });
     }
     for (const Task& task : running_) {
         const bool wanted = task.question.empty() ? task.key == frameKey_
-                                                  : answerKeys_.contains(task.question) && answerKeys_[task.question] == task.key;
+                                                  : answerKeys_.contains(task.question) &&
+                                                        answerKeys_[task.question] == task.key;
         if (!wanted) {
             task.job.stop();
         }
@@ -216,7 +220,9 @@ void Workbench::changedStudy() {
     wake_.notify_all();
 }
 
-std::uint64_t Workbench::frameKey() const { return contentHash(framePart(study_), contentHash(fmt::format("table {}", tableKey_))); }
+std::uint64_t Workbench::frameKey() const {
+    return contentHash(framePart(study_), contentHash(fmt::format("table {}", tableKey_)));
+}
 
 std::uint64_t Workbench::answerKey(const Question& question) const {
     // Title and lead do not change numbers, but they are shown from the answer: they count.
@@ -231,7 +237,8 @@ std::uint64_t Workbench::answerKey(const Question& question) const {
 }
 
 bool Workbench::running(std::uint64_t key) const {
-    return std::any_of(running_.begin(), running_.end(), [key](const Task& task) { return task.key == key && !task.job.stopped(); });
+    return std::any_of(running_.begin(), running_.end(),
+                       [key](const Task& task) { return task.key == key && !task.job.stopped(); });
 }
 
 std::optional<Workbench::Task> Workbench::next() {
@@ -274,15 +281,21 @@ void Workbench::work(const std::stop_token& stopping) {
         }
         std::shared_ptr<const Answer> answer;
         if (task.question.empty()) {
-            frame = std::make_shared<const Frame>(Frame::make(*table, study.variables, study.derived, study.sample, study.layout));
+            frame = std::make_shared<const Frame>(
+                Frame::make(*table, study.variables, study.derived, study.sample, study.layout));
         } else {
             const Question* question = study.find(task.question);
             try {
-                answer = std::make_shared<const Answer>(answerQuestion(study, *frame, *question, task.job));
+                answer = std::make_shared<const Answer>(
+                    answerQuestion(study, *frame, *question, task.job));
             } catch (const std::bad_alloc&) {
                 Answer refused;
                 refused.question = *question;
-                refused.refusal = Refusal{ErrorCode::TooFewRows, "there is not enough memory for this question", "", "Take terms out or use fewer rows.", {}};
+                refused.refusal = Refusal{ErrorCode::TooFewRows,
+                                          "there is not enough memory for this question",
+                                          "",
+                                          "Take terms out or use fewer rows.",
+                                          {}};
                 answer = std::make_shared<const Answer>(refused);
             }
         }
@@ -291,9 +304,12 @@ void Workbench::work(const std::stop_token& stopping) {
     }
 }
 
-void Workbench::finish(const Task& task, std::shared_ptr<const Frame> frame, std::shared_ptr<const Answer> answer) {
+void Workbench::finish(const Task& task, std::shared_ptr<const Frame> frame,
+                       std::shared_ptr<const Answer> answer) {
     const std::scoped_lock lock(mutex_);
-    std::erase_if(running_, [&](const Task& one) { return one.key == task.key && one.question == task.question; });
+    std::erase_if(running_, [&](const Task& one) {
+        return one.key == task.key && one.question == task.question;
+    });
     if (task.question.empty()) {
         if (task.key == frameKey_) {
             frame_ = std::move(frame);

@@ -13,9 +13,10 @@ namespace rapporto {
 
 /// How far the computations are.
 struct Progress {
-    std::size_t wanted = 0;   ///< Answers (and the frame) that the present study needs.
+    std::size_t wanted = 0;  ///< Answers (and the frame) that the present study needs.
     std::size_t ready = 0;
-    double share = 0.0;       ///< Of the piece in work, 0 to 1.
+    double share = 0.0;  ///< Of the piece in work, 0 to 1.
+
     [[nodiscard]] bool busy() const { return ready < wanted; }
 };
 
@@ -85,7 +86,8 @@ class Workbench {
 
     void work(const std::stop_token& stopping);
     [[nodiscard]] std::optional<Task> next();
-    void finish(const Task& task, std::shared_ptr<const Frame> frame, std::shared_ptr<const Answer> answer);
+    void finish(const Task& task, std::shared_ptr<const Frame> frame,
+                std::shared_ptr<const Answer> answer);
     void changedStudy();
     [[nodiscard]] std::uint64_t frameKey() const;
     [[nodiscard]] std::uint64_t answerKey(const Question& question) const;
@@ -99,10 +101,10 @@ class Workbench {
     std::uint64_t tableKey_ = 0;
     std::vector<Study> past_;
     std::vector<Study> future_;
-    std::uint64_t frameKey_ = 0;       ///< Of the present study.
+    std::uint64_t frameKey_ = 0;  ///< Of the present study.
     std::map<std::string, std::uint64_t> answerKeys_;
     std::shared_ptr<const Frame> frame_;
-    std::uint64_t frameReady_ = 0;     ///< Key of `frame_`.
+    std::uint64_t frameReady_ = 0;  ///< Key of `frame_`.
     std::map<std::uint64_t, std::shared_ptr<const Answer>> cache_;
     std::map<std::string, std::shared_ptr<const Answer>> newest_;
     std::vector<Task> running_;

@@ -20,7 +20,8 @@ CheckList::CheckList(QWidget* parent) : QWidget(parent) {
     setMinimumWidth(262);
 }
 
-void CheckList::showChecks(std::shared_ptr<const Answer> answer, bool fresh, const std::string& selected) {
+void CheckList::showChecks(std::shared_ptr<const Answer> answer, bool fresh,
+                           const std::string& selected) {
     answer_ = std::move(answer);
     fresh_ = fresh;
     selected_ = selected;
@@ -75,20 +76,24 @@ void CheckList::paintEvent(QPaintEvent* /*event*/) {
         drawVerdict(painter, QPointF(30, r.center().y() + 0.5), row.result->verdict);
         const Check* check = findCheck(row.result->id);
         painter.setFont(interfaceFont(13, chosen));
-        painter.setPen(row.result->verdict == Verdict::NotApplicable ? colour::kSoft : colour::kInk);
-        const QString name = check == nullptr ? text(row.result->id) : QString::fromUtf8(check->name);
+        painter.setPen(row.result->verdict == Verdict::NotApplicable ? colour::kSoft
+                                                                     : colour::kInk);
+        const QString name =
+            check == nullptr ? text(row.result->id) : QString::fromUtf8(check->name);
         painter.drawText(r.adjusted(44, 0, -8, 0), Qt::AlignLeft | Qt::AlignVCenter, name);
         const int left = 44 + painter.fontMetrics().horizontalAdvance(name) + 10;
         painter.setFont(interfaceFont(12));
         painter.setPen(colour::kSoft);
         painter.drawText(r.adjusted(left, 0, -10, 0), Qt::AlignRight | Qt::AlignVCenter,
-                         painter.fontMetrics().elidedText(text(row.result->headline), Qt::ElideRight, r.width() - left - 10));
+                         painter.fontMetrics().elidedText(text(row.result->headline),
+                                                          Qt::ElideRight, r.width() - left - 10));
     }
 }
 
 void CheckList::mousePressEvent(QMouseEvent* event) {
     for (const Row& row : rows_) {
-        if (row.result != nullptr && event->position().y() >= row.place.top() && event->position().y() < row.place.bottom() + 1) {
+        if (row.result != nullptr && event->position().y() >= row.place.top() &&
+            event->position().y() < row.place.bottom() + 1) {
             emit checkChosen(row.result->id);
             return;
         }
@@ -112,7 +117,11 @@ void CheckList::keyPressEvent(QKeyEvent* event) {
     }
 }
 
-ChecksStage::ChecksStage(Session& session, QWidget* parent) : Stage(session, parent), list_(new CheckList), plot_(new PlotView(this)), numbers_(new QLabel(this)) {
+ChecksStage::ChecksStage(Session& session, QWidget* parent)
+    : Stage(session, parent),
+      list_(new CheckList),
+      plot_(new PlotView(this)),
+      numbers_(new QLabel(this)) {
     auto* layout = new QHBoxLayout(this);
     layout->setContentsMargins(0, 0, 0, 0);
     layout->setSpacing(0);
@@ -157,7 +166,9 @@ void ChecksStage::refresh() {
         // The worst first: that is what one comes here for.
         selected_ = answer_->checks.front().id;
         for (const Verdict worst : {Verdict::Fails, Verdict::Weigh}) {
-            const auto found = std::find_if(answer_->checks.begin(), answer_->checks.end(), [&](const CheckResult& c) { return c.verdict == worst; });
+            const auto found =
+                std::find_if(answer_->checks.begin(), answer_->checks.end(),
+                             [&](const CheckResult& c) { return c.verdict == worst; });
             if (found != answer_->checks.end()) {
                 selected_ = found->id;
                 break;
@@ -177,7 +188,10 @@ void ChecksStage::showSelected() {
     const CheckResult* result = selected();
     numbers_->setVisible(result != nullptr && result->verdict != Verdict::NotApplicable);
     if (result == nullptr) {
-        plot_->showNothing(answer_ && answer_->refusal ? text(answer_->refusal->text()) : tr("Checks are computed with every answer. State a question first."));
+        plot_->showNothing(
+            answer_ && answer_->refusal
+                ? text(answer_->refusal->text())
+                : tr("Checks are computed with every answer. State a question first."));
         return;
     }
     if (result->verdict == Verdict::NotApplicable) {
@@ -207,10 +221,13 @@ void ChecksStage::showSelected() {
     QString head;
     QString body;
     for (const auto& [name, value] : cells) {
-        head += "<td style=\"padding-right:22px;color:#6B6F7B;font-size:12px\">" + name.toHtmlEscaped() + "</td>";
-        body += "<td style=\"padding-right:22px;font-size:15px\">" + value.toHtmlEscaped() + "</td>";
+        head += "<td style=\"padding-right:22px;color:#6B6F7B;font-size:12px\">" +
+                name.toHtmlEscaped() + "</td>";
+        body +=
+            "<td style=\"padding-right:22px;font-size:15px\">" + value.toHtmlEscaped() + "</td>";
     }
-    numbers_->setText("<table cellspacing=\"0\"><tr>" + head + "</tr><tr>" + body + "</tr></table>");
+    numbers_->setText("<table cellspacing=\"0\"><tr>" + head + "</tr><tr>" + body +
+                      "</tr></table>");
 }
 
 ReadingContent ChecksStage::reading() const {
@@ -218,21 +235,30 @@ ReadingContent ChecksStage::reading() const {
     const CheckResult* result = selected();
     if (result == nullptr) {
         content.title = tr("checks");
-        content.paragraphs << tr("Each assumption behind an answer is examined as soon as the answer is there.");
+        content.paragraphs << tr(
+            "Each assumption behind an answer is examined as soon as the answer is there.");
         return content;
     }
     const Check* check = findCheck(result->id);
     content.title = check == nullptr ? text(result->id) : QString::fromUtf8(check->name);
     content.paragraphs << richText(result->reading);
     if (check != nullptr) {
-        content.paragraphs << QString("<span style=\"color:#6B6F7B\">%1</span>").arg(tr("Null: %1.<br>Verdict: %2.<br>%3").arg(QString::fromUtf8(check->null).toHtmlEscaped(), QString::fromUtf8(check->rule).toHtmlEscaped(), QString::fromUtf8(check->source).toHtmlEscaped()));
+        content.paragraphs << QString("<span style=\"color:#6B6F7B\">%1</span>")
+                                  .arg(tr("Null: %1.<br>Verdict: %2.<br>%3")
+                                           .arg(QString::fromUtf8(check->null).toHtmlEscaped(),
+                                                QString::fromUtf8(check->rule).toHtmlEscaped(),
+                                                QString::fromUtf8(check->source).toHtmlEscaped()));
     }
     content.actionsTitle = result->remedies.empty() ? QString() : tr("What you can do");
     for (const Remedy& remedy : result->remedies) {
-        content.actions.push_back({text(remedy.label), text(remedy.why), [this, remedy] { session_.tryRemedy(remedy); }});
+        content.actions.push_back(
+            {text(remedy.label), text(remedy.why), [this, remedy] { session_.tryRemedy(remedy); }});
     }
     if (!session_.selectedRows().empty()) {
-        content.actions.push_back({tr("Set %1 selected aside").arg(session_.selectedRows().size()), tr("Delete · with a reason: Shift+Delete"), [this] { session_.setSelectedAside(tr("set aside from %1").arg(text(selected_))); }});
+        content.actions.push_back(
+            {tr("Set %1 selected aside").arg(session_.selectedRows().size()),
+             tr("Delete · with a reason: Shift+Delete"),
+             [this] { session_.setSelectedAside(tr("set aside from %1").arg(text(selected_))); }});
     }
     return content;
 }
@@ -251,7 +277,9 @@ QString ChecksStage::state() const {
     if (fails + weigh == 0) {
         return tr("all fine");
     }
-    return fails > 0 ? weigh > 0 ? tr("%1 fail, %2 to weigh").arg(fails).arg(weigh) : tr("%1 fail").arg(fails) : tr("%1 to weigh").arg(weigh);
+    return fails > 0 ? weigh > 0 ? tr("%1 fail, %2 to weigh").arg(fails).arg(weigh)
+                                 : tr("%1 fail").arg(fails)
+                     : tr("%1 to weigh").arg(weigh);
 }
 
 }  // namespace rapporto::app

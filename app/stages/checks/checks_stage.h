@@ -33,7 +33,7 @@ class CheckList : public QWidget {
   private:
     struct Row {
         QRect place;
-        QString group;                       ///< A heading when not empty.
+        QString group;  ///< A heading when not empty.
         const CheckResult* result = nullptr;
     };
 
@@ -53,6 +53,7 @@ class ChecksStage : public Stage {
     void refresh() override;
     [[nodiscard]] ReadingContent reading() const override;
     [[nodiscard]] QString state() const override;
+
     [[nodiscard]] bool showsQuestion() const override { return true; }
 
   private:

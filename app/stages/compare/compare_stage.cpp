@@ -29,26 +29,30 @@ CompareTable::CompareTable(QWidget* parent) : QWidget(parent) {
     setAccessibleName(tr("Variants side by side"));
 }
 
-void CompareTable::showAnswers(std::vector<std::shared_ptr<const Answer>> answers, std::size_t chosen) {
+void CompareTable::showAnswers(std::vector<std::shared_ptr<const Answer>> answers,
+                               std::size_t chosen) {
     answers_ = std::move(answers);
     chosen_ = chosen;
     terms_.clear();
     for (const auto& a : answers_) {
         if (a && a->fit) {
             for (const Coefficient& c : a->fit->coefficients) {
-                if (c.designTerm >= 0 && std::find(terms_.begin(), terms_.end(), c.term) == terms_.end()) {
+                if (c.designTerm >= 0 &&
+                    std::find(terms_.begin(), terms_.end(), c.term) == terms_.end()) {
                     terms_.push_back(c.term);
                 }
             }
         }
     }
-    setMinimumHeight(static_cast<int>(kHead + kRow * static_cast<double>(terms_.size()) + 5 * 20 + 7 * 22 + 40));
+    setMinimumHeight(
+        static_cast<int>(kHead + kRow * static_cast<double>(terms_.size()) + 5 * 20 + 7 * 22 + 40));
     setMinimumWidth(static_cast<int>(kNames + 130.0 * static_cast<double>(answers_.size())));
     update();
 }
 
 QRectF CompareTable::columnRect(std::size_t column) const {
-    const double width_ = (width() - kNames) / std::max<double>(static_cast<double>(answers_.size()), 1.0);
+    const double width_ =
+        (width() - kNames) / std::max<double>(static_cast<double>(answers_.size()), 1.0);
     const double w = std::min(width_, 220.0);
     return {kNames + w * static_cast<double>(column), 0.0, w, static_cast<double>(height())};
 }
@@ -68,13 +72,20 @@ void CompareTable::paintEvent(QPaintEvent* /*event*/) {
         painter.setFont(interfaceFont(13, true));
         painter.setPen(colour::kInk);
         const int room = static_cast<int>(column.width()) - 14;
-        painter.drawText(column.adjusted(8, 8, 0, 0), Qt::AlignLeft | Qt::AlignTop,
-                         painter.fontMetrics().elidedText(QString("%1 · %2").arg(a + 1).arg(text(q.title.empty() ? q.id : q.title)), Qt::ElideRight, room));
+        painter.drawText(
+            column.adjusted(8, 8, 0, 0), Qt::AlignLeft | Qt::AlignTop,
+            painter.fontMetrics().elidedText(
+                QString("%1 · %2").arg(a + 1).arg(text(q.title.empty() ? q.id : q.title)),
+                Qt::ElideRight, room));
         painter.setFont(interfaceFont(11));
         painter.setPen(colour::kSoft);
-        painter.drawText(column.adjusted(8, 26, 0, 0), Qt::AlignLeft | Qt::AlignTop, painter.fontMetrics().elidedText(text(q.outcome), Qt::ElideRight, room));
+        painter.drawText(
+            column.adjusted(8, 26, 0, 0), Qt::AlignLeft | Qt::AlignTop,
+            painter.fontMetrics().elidedText(termText(q.outcome), Qt::ElideRight, room));
         painter.drawText(column.adjusted(8, 40, 0, 0), Qt::AlignLeft | Qt::AlignTop,
-                         painter.fontMetrics().elidedText(text(q.errors.shown()) + (q.lead ? tr(" · lead") : QString()), Qt::ElideRight, room));
+                         painter.fontMetrics().elidedText(
+                             text(q.errors.shown()) + (q.lead ? tr(" · lead") : QString()),
+                             Qt::ElideRight, room));
     }
     double top = kHead;
     drawTerms(painter, top);
@@ -89,19 +100,22 @@ void CompareTable::drawTerms(QPainter& painter, double& top) const {
         painter.setFont(interfaceFont(13, true));
         painter.setPen(colour::kInk);
         painter.drawText(QRectF(4, top, kNames - 12, kRow), Qt::AlignLeft | Qt::AlignVCenter,
-                         painter.fontMetrics().elidedText(text(term), Qt::ElideRight, static_cast<int>(kNames) - 14));
+                         painter.fontMetrics().elidedText(termText(term), Qt::ElideRight,
+                                                          static_cast<int>(kNames) - 14));
         // One axis for all columns that explain the same outcome.
         std::map<std::string, double> reach;
         for (const auto& a : answers_) {
             if (a && a->fit) {
                 for (const Coefficient& c : a->fit->coefficients) {
                     if (c.term == term) {
-                        reach[a->design->outcome] = std::max({reach[a->design->outcome], std::abs(c.low), std::abs(c.high)});
+                        reach[a->design->outcome] = std::max(
+                            {reach[a->design->outcome], std::abs(c.low), std::abs(c.high)});
                     }
                 }
             }
         }
-        const QColor colours[] = {colour::kBlue, colour::kOchre, colour::kPlum, colour::kMoss, colour::kClay};
+        const QColor colours[] = {colour::kBlue, colour::kOchre, colour::kPlum, colour::kMoss,
+                                  colour::kClay};
         for (std::size_t a = 0; a < answers_.size(); ++a) {
             if (!answers_[a] || !answers_[a]->fit) {
                 continue;
@@ -113,19 +127,25 @@ void CompareTable::drawTerms(QPainter& painter, double& top) const {
                 const QRectF column = columnRect(a);
                 const double limit = std::max(reach[answers_[a]->design->outcome], 1e-300) * 1.1;
                 const QRectF axis(column.left() + 8, top + 5, column.width() - 20, 22);
-                const auto at = [&](double v) { return axis.center().x() + v / limit * axis.width() / 2.0; };
+                const auto at = [&](double v) {
+                    return axis.center().x() + v / limit * axis.width() / 2.0;
+                };
                 painter.setPen(QPen(colour::kSoft, 1));
                 painter.drawLine(QPointF(at(0), axis.top()), QPointF(at(0), axis.bottom()));
-                drawLens(painter, axis, c, at, answers_[a]->question.lead ? colour::kAccent : colours[a % 5]);
+                drawLens(painter, axis, c, at,
+                         answers_[a]->question.lead ? colour::kAccent : colours[a % 5]);
                 const int decimals = decimalsFor(c.se);
                 painter.setFont(interfaceFont(13, true));
                 painter.setPen(colour::kInk);
                 const QString estimate = text(fixedNumber(c.estimate, decimals, true));
-                painter.drawText(QRectF(column.left() + 8, top + 29, column.width(), 17), Qt::AlignLeft | Qt::AlignVCenter, estimate);
+                painter.drawText(QRectF(column.left() + 8, top + 29, column.width(), 17),
+                                 Qt::AlignLeft | Qt::AlignVCenter, estimate);
                 const int used = painter.fontMetrics().horizontalAdvance(estimate);
                 painter.setFont(interfaceFont(13));
                 painter.setPen(colour::kSoft);
-                painter.drawText(QRectF(column.left() + 12 + used, top + 29, column.width(), 17), Qt::AlignLeft | Qt::AlignVCenter, "(" + text(fixedNumber(c.se, decimals, true)) + ")");
+                painter.drawText(QRectF(column.left() + 12 + used, top + 29, column.width(), 17),
+                                 Qt::AlignLeft | Qt::AlignVCenter,
+                                 "(" + text(fixedNumber(c.se, decimals, true)) + ")");
             }
         }
         top += kRow;
@@ -143,7 +163,8 @@ void CompareTable::drawFit(QPainter& painter, double& top) const {
         painter.setPen(colour::kInk);
         for (std::size_t a = 0; a < answers_.size(); ++a) {
             if (answers_[a] && answers_[a]->fit) {
-                painter.drawText(QRectF(columnRect(a).left() + 8, top, columnRect(a).width(), 20), Qt::AlignLeft | Qt::AlignVCenter, value(*answers_[a]));
+                painter.drawText(QRectF(columnRect(a).left() + 8, top, columnRect(a).width(), 20),
+                                 Qt::AlignLeft | Qt::AlignVCenter, value(*answers_[a]));
             }
         }
         top += 20;
@@ -152,13 +173,18 @@ void CompareTable::drawFit(QPainter& painter, double& top) const {
         if (answers_[a] && answers_[a]->refusal) {
             painter.setPen(colour::kOchreText);
             painter.setFont(interfaceFont(12));
-            painter.drawText(columnRect(a).adjusted(8, kHead + 6, -8, 0), Qt::AlignLeft | Qt::AlignTop | Qt::TextWordWrap, tr("refused: ") + text(answers_[a]->refusal->what));
+            painter.drawText(columnRect(a).adjusted(8, kHead + 6, -8, 0),
+                             Qt::AlignLeft | Qt::AlignTop | Qt::TextWordWrap,
+                             tr("refused: ") + text(answers_[a]->refusal->what));
         }
     }
     line(tr("rows"), [](const Answer& a) { return text(countText(a.rows.used)); });
-    line("R²", [](const Answer& a) { return text(fixedNumber(a.fit->statistics.rSquared, 3, true)); });
+    line("R²",
+         [](const Answer& a) { return text(fixedNumber(a.fit->statistics.rSquared, 3, true)); });
     line("σ", [](const Answer& a) { return text(shortNumber(a.fit->statistics.sigma, 3)); });
-    line("AIC", [](const Answer& a) { return a.fit->statistics.aic ? text(fixedNumber(*a.fit->statistics.aic, 1)) : QString("–"); });
+    line("AIC", [](const Answer& a) {
+        return a.fit->statistics.aic ? text(fixedNumber(*a.fit->statistics.aic, 1)) : QString("–");
+    });
     top += 6;
     painter.setPen(QPen(colour::kHairline, 1));
     painter.drawLine(QPointF(0, top), QPointF(width(), top));
@@ -182,10 +208,16 @@ void CompareTable::drawVerdicts(QPainter& painter, double& top) const {
             }
             // The worst verdict of the group stands for it.
             std::optional<Verdict> worst;
-            const auto rank = [](Verdict v) { return v == Verdict::Fails ? 3 : v == Verdict::Weigh ? 2 : v == Verdict::Fine ? 1 : 0; };
+            const auto rank = [](Verdict v) {
+                return v == Verdict::Fails   ? 3
+                       : v == Verdict::Weigh ? 2
+                       : v == Verdict::Fine  ? 1
+                                             : 0;
+            };
             for (const CheckResult& c : answers_[a]->checks) {
                 const Check* check = findCheck(c.id);
-                if (check != nullptr && check->group == group && (!worst || rank(c.verdict) > rank(*worst))) {
+                if (check != nullptr && check->group == group &&
+                    (!worst || rank(c.verdict) > rank(*worst))) {
                     worst = c.verdict;
                 }
             }
@@ -215,7 +247,8 @@ void CompareTable::keyPressEvent(QKeyEvent* event) {
     }
 }
 
-CompareStage::CompareStage(Session& session, QWidget* parent) : Stage(session, parent), table_(new CompareTable) {
+CompareStage::CompareStage(Session& session, QWidget* parent)
+    : Stage(session, parent), table_(new CompareTable) {
     auto* layout = new QVBoxLayout(this);
     layout->setContentsMargins(22, 14, 20, 10);
     auto* scroll = new QScrollArea(this);
@@ -249,8 +282,11 @@ ReadingContent CompareStage::reading() const {
     ReadingContent content;
     if (answers_.size() < 2) {
         content.title = tr("one answer");
-        content.paragraphs << tr("There is nothing beside it yet. A variant answers the same question in another way: other terms, other errors, other rows.");
-        content.actions.push_back({tr("Make a variant"), "Ctrl+D", [this] { session_.startVariant(); }});
+        content.paragraphs << tr(
+            "There is nothing beside it yet. A variant answers the same question in another way: "
+            "other terms, other errors, other rows.");
+        content.actions.push_back(
+            {tr("Make a variant"), "Ctrl+D", [this] { session_.startVariant(); }});
         return content;
     }
     // Against the lead; the lead itself against the one before it.
@@ -272,9 +308,14 @@ ReadingContent CompareStage::reading() const {
     const std::string id = answers_[chosen_]->question.id;
     content.actionsTitle = tr("What you can do");
     if (!answers_[chosen_]->question.lead) {
-        content.actions.push_back({tr("Make %1 the lead").arg(chosen_ + 1), tr("the one reported first"), [this, id] { session_.edit(MakeLead{id}, tr("make %1 the lead").arg(text(session_.study().find(id)->title))); }});
+        content.actions.push_back(
+            {tr("Make %1 the lead").arg(chosen_ + 1), tr("the one reported first"), [this, id] {
+                 session_.edit(MakeLead{id},
+                               tr("make %1 the lead").arg(text(session_.study().find(id)->title)));
+             }});
     }
-    content.actions.push_back({tr("Vary %1 once more").arg(chosen_ + 1), "Ctrl+D", [this] { session_.startVariant(); }});
+    content.actions.push_back(
+        {tr("Vary %1 once more").arg(chosen_ + 1), "Ctrl+D", [this] { session_.startVariant(); }});
     content.actions.push_back({tr("Copy the table"), tr("for a sheet or a letter"), [this] {
                                    std::vector<const Answer*> list;
                                    for (const auto& a : answers_) {
@@ -283,7 +324,8 @@ ReadingContent CompareStage::reading() const {
                                        }
                                    }
                                    QString out;
-                                   for (const auto& row : comparisonTable(session_.study(), list).cells) {
+                                   for (const auto& row :
+                                        comparisonTable(session_.study(), list).cells) {
                                        QStringList cells;
                                        for (const auto& cell : row) {
                                            cells << text(cell);

@@ -56,7 +56,10 @@ const std::vector<char> kDelimiters = {',', ';', '\t', '|'};
 }  // namespace
 
 DataStage::DataStage(Session& session, QWidget* parent)
-    : Stage(session, parent), pages_(new QStackedWidget(this)), previewModel_(new GridModel(this)), gridModel_(new GridModel(this)) {
+    : Stage(session, parent),
+      pages_(new QStackedWidget(this)),
+      previewModel_(new GridModel(this)),
+      gridModel_(new GridModel(this)) {
     auto* layout = new QVBoxLayout(this);
     layout->setContentsMargins(0, 0, 0, 0);
     layout->addWidget(pages_);
@@ -89,7 +92,8 @@ QWidget* DataStage::makeEmptyPage() {
     };
     card("start:open", tr("Open a table or a study…   Ctrl+O"), [this] { emit openRequested(); });
     card("start:paste", tr("Paste cells from a sheet   Ctrl+V"), [this] { emit pasteRequested(); });
-    card("start:demo", tr("Look at the demo: apple growers in a made-up valley"), [this] { session_.openDemo(); });
+    card("start:demo", tr("Look at the demo: apple growers in a made-up valley"),
+         [this] { session_.openDemo(); });
     layout->addStretch(1);
     return page;
 }
@@ -219,13 +223,15 @@ QWidget* DataStage::makeGridPage() {
     connect(rule_, &QLineEdit::textEdited, this, &DataStage::previewRule);
     connect(rule_, &QLineEdit::returnPressed, this, [this] {
         const QString rule = rule_->text().trimmed();
-        session_.edit(SetRule{utf8(rule)}, rule.isEmpty() ? tr("all rows") : tr("among %1").arg(rule));
+        session_.edit(SetRule{utf8(rule)},
+                      rule.isEmpty() ? tr("all rows") : tr("among %1").arg(rule));
     });
-    connect(ladder_, &ShapeLadder::rungChosen, this, [this](const QString& name, const QString& expression) {
-        derivedName_->setText(name);
-        derivedExpression_->setText(expression);
-        derivedExpression_->setFocus();
-    });
+    connect(ladder_, &ShapeLadder::rungChosen, this,
+            [this](const QString& name, const QString& expression) {
+                derivedName_->setText(name);
+                derivedExpression_->setText(expression);
+                derivedExpression_->setFocus();
+            });
     connect(grid_->selectionModel(), &QItemSelectionModel::selectionChanged, this, [this] {
         if (selecting_) {
             return;
@@ -242,7 +248,8 @@ QWidget* DataStage::makeGridPage() {
         const QModelIndex current = grid_->currentIndex();
         selecting_ = true;
         if (current.isValid() && gridModel_->table() != nullptr) {
-            session_.setVariable(gridModel_->table()->variables[static_cast<std::size_t>(current.column())].name);
+            session_.setVariable(
+                gridModel_->table()->variables[static_cast<std::size_t>(current.column())].name);
         }
         session_.selectRows(rows);
         selecting_ = false;
@@ -259,14 +266,20 @@ void DataStage::refresh() {
         refreshGrid();
     } else {
         pages_->setCurrentIndex(kEmpty);
-        QString words = tr("A row a case, a column a variable, names in the first line: a CSV file, or cells copied from a sheet. "
-                           "Every guess about it can be changed before it is taken in. Then state a question as a sentence.");
+        QString words =
+            tr("A row a case, a column a variable, names in the first line: a CSV file, or cells "
+               "copied from a sheet. "
+               "Every guess about it can be changed before it is taken in. Then state a question "
+               "as a sentence.");
         if (session_.sourceRefusal()) {
-            words = "<b style=\"color:#966618\">" + tr("The study is open, but its data are not: ") + text(session_.sourceRefusal()->text()).toHtmlEscaped() + "</b>";
+            words = "<b style=\"color:#966618\">" +
+                    tr("The study is open, but its data are not: ") +
+                    text(session_.sourceRefusal()->text()).toHtmlEscaped() + "</b>";
         } else if (session_.isLoading()) {
             words = tr("Reading the data…");
         }
-        emptyMessage_->setText("<div style=\"font-size:15px;line-height:150%\">" + words + "</div>");
+        emptyMessage_->setText("<div style=\"font-size:15px;line-height:125%\">" + words +
+                               "</div>");
     }
     emit readingChanged();
 }
@@ -275,14 +288,21 @@ void DataStage::refreshImport() {
     const PendingImport& p = *session_.pending();
     const QString name = p.path.isEmpty() ? tr("pasted cells") : p.path.section('/', -1);
     if (!p.import) {
-        importTitle_->setText(p.refusal ? tr("%1 cannot be read").arg(name) : tr("Reading %1 …").arg(name));
-        importProblems_->setText(p.refusal ? "<span style=\"color:#A4513A\">" + text(p.refusal->text()).toHtmlEscaped() + "</span>" : QString());
+        importTitle_->setText(p.refusal ? tr("%1 cannot be read").arg(name)
+                                        : tr("Reading %1 …").arg(name));
+        importProblems_->setText(p.refusal ? "<span style=\"color:#A4513A\">" +
+                                                 text(p.refusal->text()).toHtmlEscaped() + "</span>"
+                                           : QString());
         previewModel_->showTable(nullptr);
         return;
     }
     const Import& import = *p.import;
-    importTitle_->setText(tr("%1: %2 rows, %3 columns").arg(name, text(countText(import.table.rows()))).arg(import.table.columns.size()));
-    delimiter_->setCurrentIndex(static_cast<int>(std::find(kDelimiters.begin(), kDelimiters.end(), *import.used.delimiter) - kDelimiters.begin()));
+    importTitle_->setText(tr("%1: %2 rows, %3 columns")
+                              .arg(name, text(countText(import.table.rows())))
+                              .arg(import.table.columns.size()));
+    delimiter_->setCurrentIndex(
+        static_cast<int>(std::find(kDelimiters.begin(), kDelimiters.end(), *import.used.delimiter) -
+                         kDelimiters.begin()));
     decimal_->setCurrentIndex(*import.used.decimal == ',' ? 1 : 0);
     header_->setCurrentIndex(*import.used.header ? 0 : 1);
     encoding_->setCurrentText(text(*import.used.encoding));
@@ -291,11 +311,16 @@ void DataStage::refreshImport() {
     }
     QString problems;
     for (std::size_t i = 0; i < std::min<std::size_t>(import.problems.size(), 4); ++i) {
-        problems += tr("<br>line %1: %2").arg(import.problems[i].line).arg(text(import.problems[i].what).toHtmlEscaped());
+        problems += tr("<br>line %1: %2")
+                        .arg(import.problems[i].line)
+                        .arg(text(import.problems[i].what).toHtmlEscaped());
     }
     const QString count = text(plural(import.problemCount, "repair", "repairs"));
-    importProblems_->setText(import.problemCount == 0 ? tr("Every line has the same number of cells; nothing had to be repaired.")
-                                                      : "<span style=\"color:#966618\"><b>" + count + "</b>" + problems + (import.problemCount > 4 ? "<br>…" : "") + "</span>");
+    importProblems_->setText(
+        import.problemCount == 0
+            ? tr("Every line has the same number of cells; nothing had to be repaired.")
+            : "<span style=\"color:#966618\"><b>" + count + "</b>" + problems +
+                  (import.problemCount > 4 ? "<br>…" : "") + "</span>");
 }
 
 void DataStage::readOptions() {
@@ -324,6 +349,12 @@ void DataStage::refreshGrid() {
         }
         previewDerived();
         shownVariable_.clear();
+        for (int c = 0; c < std::min(gridModel_->columnCount(), 200); ++c) {
+            grid_->setColumnWidth(
+                c, std::clamp(fontMetrics().horizontalAdvance(text(
+                                  frame->table().variables[static_cast<std::size_t>(c)].name)) +
+                                  34, 98, 190));
+        }
     }
     const Layout& layout = session_.study().layout;
     layoutKind_->setCurrentIndex(static_cast<int>(layout.kind));
@@ -370,7 +401,11 @@ void DataStage::refreshSelection() {
     const std::string& name = session_.variable();
     if (name != shownVariable_) {
         shownVariable_ = name;
-        ladderTitle_->setText("<b>" + tr("Shape ladder of %1").arg(text(name)) + "</b> &nbsp; <span style=\"color:#6B6F7B\">" + tr("skewness under each; the lightest touch that straightens it is marked") + "</span>");
+        ladderTitle_->setText(
+            "<b>" + tr("Shape ladder of %1").arg(text(name)) +
+            "</b> &nbsp; <span style=\"color:#6B6F7B\">" +
+            tr("skewness under each; the lightest touch that straightens it is marked") +
+            "</span>");
         ladder_->showVariable(shownFrame_, name);
     }
     if (!selecting_) {
@@ -383,11 +418,14 @@ void DataStage::refreshSelection() {
             if (++count > 2000) {
                 break;  // More cannot be told apart on a screen; the count stands in the reading.
             }
-            selection.select(gridModel_->index(static_cast<int>(row), 0), gridModel_->index(static_cast<int>(row), gridModel_->columnCount() - 1));
+            selection.select(
+                gridModel_->index(static_cast<int>(row), 0),
+                gridModel_->index(static_cast<int>(row), gridModel_->columnCount() - 1));
         }
         model->select(selection, QItemSelectionModel::Select);
         if (!session_.selectedRows().empty()) {
-            grid_->scrollTo(gridModel_->index(static_cast<int>(*session_.selectedRows().begin()), std::max(grid_->currentIndex().column(), 0)));
+            grid_->scrollTo(gridModel_->index(static_cast<int>(*session_.selectedRows().begin()),
+                                              std::max(grid_->currentIndex().column(), 0)));
         }
         selecting_ = false;
     }
@@ -399,7 +437,8 @@ void DataStage::showVariable(const std::string& name) {
     const Table* table = gridModel_->table();
     if (table != nullptr && table->find(name) >= 0) {
         selecting_ = true;
-        grid_->setCurrentIndex(gridModel_->index(std::max(grid_->currentIndex().row(), 0), table->find(name)));
+        grid_->setCurrentIndex(
+            gridModel_->index(std::max(grid_->currentIndex().row(), 0), table->find(name)));
         selecting_ = false;
     }
 }
@@ -412,17 +451,25 @@ void DataStage::previewDerived() {
     }
     const auto value = shownFrame_->evaluateText(utf8(expression));
     if (!value) {
-        derivedPreview_->setText("<span style=\"color:#966618\">" + text(value.error().text()).toHtmlEscaped() + "</span>");
+        derivedPreview_->setText("<span style=\"color:#966618\">" +
+                                 text(value.error().text()).toHtmlEscaped() + "</span>");
         return;
     }
     const std::size_t missing = value->column.countMissing();
-    QString words = tr("%1 values · %2 missing").arg(text(countText(value->column.size() - missing)), text(countText(missing)));
+    QString words =
+        tr("%1 values · %2 missing")
+            .arg(text(countText(value->column.size() - missing)), text(countText(missing)));
     if (value->undefined > 0) {
-        words += " · <span style=\"color:#966618\">" + tr("%1 lost: the expression has no value there").arg(text(countText(value->undefined))) + "</span>";
+        words += " · <span style=\"color:#966618\">" +
+                 tr("%1 lost: the expression has no value there")
+                     .arg(text(countText(value->undefined))) +
+                 "</span>";
     }
     if (!value->column.isText() && missing < value->column.size()) {
         const Summary s = summarise(value->column.numbers());
-        words += tr(" · from %1 to %2, skewness %3").arg(text(shortNumber(s.low)), text(shortNumber(s.high)), text(fixedNumber(s.skewness, 1)));
+        words += tr(" · from %1 to %2, skewness %3")
+                     .arg(text(shortNumber(s.low)), text(shortNumber(s.high)),
+                          text(fixedNumber(s.skewness, 1)));
     }
     derivedPreview_->setText("<span style=\"color:#6B6F7B\">" + words + "</span>");
 }
@@ -440,8 +487,12 @@ void DataStage::addDerived() {
         previewDerived();
         return;
     }
-    if (shownFrame_->column(utf8(name)) != nullptr && shownFrame_->variable(utf8(name))->expression.empty()) {
-        derivedPreview_->setText("<span style=\"color:#966618\">" + tr("‘%1’ is a variable of the source: choose another name.").arg(name.toHtmlEscaped()) + "</span>");
+    if (shownFrame_->column(utf8(name)) != nullptr &&
+        shownFrame_->variable(utf8(name))->expression.empty()) {
+        derivedPreview_->setText(
+            "<span style=\"color:#966618\">" +
+            tr("‘%1’ is a variable of the source: choose another name.").arg(name.toHtmlEscaped()) +
+            "</span>");
         return;
     }
     if (session_.edit(PutDerived{{utf8(name), utf8(expression), {}}}, tr("derive %1").arg(name))) {
@@ -457,12 +508,17 @@ void DataStage::previewRule() {
         return;
     }
     if (rule.isEmpty()) {
-        rulePreview_->setText("<span style=\"color:#6B6F7B\">" + tr("all %1 rows").arg(text(countText(shownFrame_->rows()))) + "</span>");
+        rulePreview_->setText("<span style=\"color:#6B6F7B\">" +
+                              tr("all %1 rows").arg(text(countText(shownFrame_->rows()))) +
+                              "</span>");
         return;
     }
     const auto value = shownFrame_->evaluateText(utf8(rule));
     if (!value || value->column.isText()) {
-        rulePreview_->setText("<span style=\"color:#966618\">" + (value ? tr("this is a text, not a condition") : text(value.error().text()).toHtmlEscaped()) + "</span>");
+        rulePreview_->setText("<span style=\"color:#966618\">" +
+                              (value ? tr("this is a text, not a condition")
+                                     : text(value.error().text()).toHtmlEscaped()) +
+                              "</span>");
         return;
     }
     std::size_t kept = 0;
@@ -470,7 +526,10 @@ void DataStage::previewRule() {
         kept += !std::isnan(v) && v != 0.0 ? 1U : 0U;
     }
     const bool applied = utf8(rule) == session_.study().sample.where;
-    rulePreview_->setText("<span style=\"color:#6B6F7B\">" + tr("%1 of %2 rows").arg(text(countText(kept)), text(countText(shownFrame_->rows()))) + (applied ? QString() : tr(" · Enter applies it")) + "</span>");
+    rulePreview_->setText(
+        "<span style=\"color:#6B6F7B\">" +
+        tr("%1 of %2 rows").arg(text(countText(kept)), text(countText(shownFrame_->rows()))) +
+        (applied ? QString() : tr(" · Enter applies it")) + "</span>");
 }
 
 ReadingContent DataStage::importReading() const {
@@ -484,15 +543,23 @@ ReadingContent DataStage::importReading() const {
         return content;
     }
     content.title = tr("what was found");
-    content.paragraphs << tr("Look at the columns below and change a guess above where it is wrong. Nothing is taken in before you say so.");
+    content.paragraphs << tr(
+        "Look at the columns below and change a guess above where it is wrong. Nothing is taken in "
+        "before you say so.");
     for (std::size_t j = 0; j < p.import->evidence.size(); ++j) {
         const ColumnEvidence& e = p.import->evidence[j];
         if (!e.suggestion.empty()) {
-            content.paragraphs << richText("~**" + p.import->table.variables[j].name + "**: " + e.suggestion);
+            content.paragraphs << richText("~**" + p.import->table.variables[j].name +
+                                           "**: " + e.suggestion);
         }
     }
     for (std::size_t j = 0; j < std::min<std::size_t>(p.import->evidence.size(), 40); ++j) {
-        content.fields.push_back({text(p.import->table.variables[j].name), text(measureName(p.import->table.variables[j].measure) + ": " + p.import->evidence[j].reason), {}, {}, {}});
+        content.fields.push_back({text(p.import->table.variables[j].name),
+                                  text(measureName(p.import->table.variables[j].measure) + ": " +
+                                       p.import->evidence[j].reason),
+                                  {},
+                                  {},
+                                  {}});
     }
     return content;
 }
@@ -515,35 +582,70 @@ ReadingContent DataStage::variableReadingContent() const {
         entry.*member = value;
         session_.edit(PutVariable{entry}, did);
     };
-    content.fields.push_back({tr("label"), text(v->label), {}, [put, name](const QString& s) { put(&VariableEntry::label, std::optional(utf8(s)), Session::tr("label %1").arg(text(name))); }, tr("for people")});
-    content.fields.push_back({tr("unit"), text(v->unit), {}, [put, name](const QString& s) { put(&VariableEntry::unit, std::optional(utf8(s)), Session::tr("unit of %1").arg(text(name))); }, tr("kg, years, …")});
+    content.fields.push_back({tr("label"),
+                              text(v->label),
+                              {},
+                              [put, name](const QString& s) {
+                                  put(&VariableEntry::label, std::optional(utf8(s)),
+                                      Session::tr("label %1").arg(text(name)));
+                              },
+                              tr("for people")});
+    content.fields.push_back({tr("unit"),
+                              text(v->unit),
+                              {},
+                              [put, name](const QString& s) {
+                                  put(&VariableEntry::unit, std::optional(utf8(s)),
+                                      Session::tr("unit of %1").arg(text(name)));
+                              },
+                              tr("kg, years, …")});
     QStringList measures;
-    std::vector<Measure> allowed = {Measure::Quantity, Measure::Count, Measure::YesNo, Measure::Groups, Measure::OrderedGroups, Measure::Date};
+    std::vector<Measure> allowed = {Measure::Quantity, Measure::Count,         Measure::YesNo,
+                                    Measure::Groups,   Measure::OrderedGroups, Measure::Date};
     if (frame->column(name)->isText()) {
         allowed = {Measure::Groups, Measure::OrderedGroups, Measure::Text};
     }
     for (const Measure m : allowed) {
         measures << text(measureName(m));
     }
-    content.fields.push_back({tr("measure"), text(measureName(v->measure)), measures, [put, name, allowed, measures](const QString& s) {
-                                  put(&VariableEntry::measure, std::optional(allowed[static_cast<std::size_t>(measures.indexOf(s))]), Session::tr("%1 is %2").arg(text(name), s));
-                              }, {}});
+    content.fields.push_back(
+        {tr("measure"),
+         text(measureName(v->measure)),
+         measures,
+         [put, name, allowed, measures](const QString& s) {
+             put(&VariableEntry::measure,
+                 std::optional(allowed[static_cast<std::size_t>(measures.indexOf(s))]),
+                 Session::tr("%1 is %2").arg(text(name), s));
+         },
+         {}});
     QString codes;
     for (const Key& key : v->missing) {
         codes += (codes.isEmpty() ? "" : ", ") + text(keyText(key));
     }
     if (v->expression.empty()) {
-        content.fields.push_back({tr("missing"), codes, {}, [put, name](const QString& s) {
+        content.fields.push_back({tr("missing"),
+                                  codes,
+                                  {},
+                                  [put, name](const QString& s) {
                                       std::vector<Key> keys;
                                       for (const QString& part : s.split(',', Qt::SkipEmptyParts)) {
                                           bool ok = false;
-                                          const double x = part.trimmed().replace("−", "-").toDouble(&ok);
+                                          const double x =
+                                              part.trimmed().replace("−", "-").toDouble(&ok);
                                           keys.push_back(ok ? Key(x) : Key(utf8(part.trimmed())));
                                       }
-                                      put(&VariableEntry::missing, std::optional(keys), Session::tr("missing codes of %1").arg(text(name)));
-                                  }, tr("codes: -9, …")});
+                                      put(&VariableEntry::missing, std::optional(keys),
+                                          Session::tr("missing codes of %1").arg(text(name)));
+                                  },
+                                  tr("codes: -9, …")});
     } else {
-        content.fields.push_back({tr("derived"), text(v->expression), {}, [this, name, v](const QString& s) { session_.edit(PutDerived{{name, utf8(s), v->label}}, tr("derive %1").arg(text(name))); }, {}});
+        content.fields.push_back({tr("derived"),
+                                  text(v->expression),
+                                  {},
+                                  [this, name, v](const QString& s) {
+                                      session_.edit(PutDerived{{name, utf8(s), v->label}},
+                                                    tr("derive %1").arg(text(name)));
+                                  },
+                                  {}});
     }
     if (isGrouping(v->measure)) {
         QStringList levels;
@@ -552,19 +654,36 @@ ReadingContent DataStage::variableReadingContent() const {
                 levels << text(level.value);
             }
         }
-        content.fields.push_back({tr("base"), v->base.empty() ? levels.value(0) : text(keyText(v->base.front())), levels, [put, name, number = !frame->column(name)->isText()](const QString& s) {
-                                      put(&VariableEntry::base, std::optional(number ? Key(s.toDouble()) : Key(utf8(s))), Session::tr("base of %1").arg(text(name)));
-                                  }, {}});
+        content.fields.push_back(
+            {tr("base"),
+             v->base.empty() ? levels.value(0) : text(keyText(v->base.front())),
+             levels,
+             [put, name, number = !frame->column(name)->isText()](const QString& s) {
+                 put(&VariableEntry::base, std::optional(number ? Key(s.toDouble()) : Key(utf8(s))),
+                     Session::tr("base of %1").arg(text(name)));
+             },
+             {}});
     }
-    content.fields.push_back({tr("note"), text(v->note), {}, [put, name](const QString& s) { put(&VariableEntry::note, std::optional(utf8(s)), Session::tr("note on %1").arg(text(name))); }, tr("anything to remember")});
+    content.fields.push_back({tr("note"),
+                              text(v->note),
+                              {},
+                              [put, name](const QString& s) {
+                                  put(&VariableEntry::note, std::optional(utf8(s)),
+                                      Session::tr("note on %1").arg(text(name)));
+                              },
+                              tr("anything to remember")});
     if (!v->expression.empty()) {
-        content.actions.push_back({tr("Take %1 out").arg(text(name)), tr("what needs it will say so"), [this, name] { session_.edit(RemoveDerived{name}, tr("take out %1").arg(text(name))); }});
+        content.actions.push_back(
+            {tr("Take %1 out").arg(text(name)), tr("what needs it will say so"), [this, name] {
+                 session_.edit(RemoveDerived{name}, tr("take out %1").arg(text(name)));
+             }});
     }
     // Codes that look like “no answer” in any variable that has none declared.
     std::vector<std::string> suspects;
     for (const Variable& other : frame->table().variables) {
         const Column& column = *frame->column(other.name);
-        if (!column.isText() && other.expression.empty() && other.missing.empty() && column.size() <= 200000) {
+        if (!column.isText() && other.expression.empty() && other.missing.empty() &&
+            column.size() <= 200000) {
             bool nine = false;
             bool negative = false;
             for (const double x : column.numbers()) {
@@ -577,13 +696,20 @@ ReadingContent DataStage::variableReadingContent() const {
         }
     }
     if (!suspects.empty()) {
-        content.paragraphs << richText("~**" + suspects.front() + "**" + (suspects.size() > 1 ? " and " + std::to_string(suspects.size() - 1) + " more still count" : " still counts") + " −9 as an answer.");
-        content.actions.push_back({tr("Make −9 missing in %1 variables").arg(suspects.size()), tr("one step each, all undoable"), [this, suspects] {
+        content.paragraphs << richText(
+            "~**" + suspects.front() + "**" +
+            (suspects.size() > 1
+                 ? " and " + std::to_string(suspects.size() - 1) + " more still count"
+                 : " still counts") +
+            " −9 as an answer.");
+        content.actions.push_back({tr("Make −9 missing in %1 variables").arg(suspects.size()),
+                                   tr("one step each, all undoable"), [this, suspects] {
                                        for (const auto& one : suspects) {
                                            VariableEntry entry;
                                            entry.name = one;
                                            entry.missing = std::vector<Key>{Key(-9.0)};
-                                           session_.edit(PutVariable{entry}, tr("−9 is missing in %1").arg(text(one)));
+                                           session_.edit(PutVariable{entry},
+                                                         tr("−9 is missing in %1").arg(text(one)));
                                        }
                                    }});
     }
@@ -597,14 +723,20 @@ ReadingContent DataStage::reading() const {
     if (!session_.frame() || !session_.hasTable()) {
         ReadingContent content;
         content.title = tr("welcome");
-        content.paragraphs << tr("Rapporto turns a table into effects that can be defended: a question is a sentence, its answer is alive, and its doubts stand beside it.");
+        content.paragraphs << tr(
+            "Rapporto turns a table into effects that can be defended: a question is a sentence, "
+            "its answer is alive, and its doubts stand beside it.");
         if (session_.sourceRefusal()) {
             content.title = tr("data not found");
             content.paragraphs = {richText("~" + session_.sourceRefusal()->text())};
             if (session_.sourceRefusal()->code == ErrorCode::Changed) {
-                content.actions.push_back({tr("Use the changed file"), tr("every answer is computed anew from it"), [this] { session_.openStudy(session_.path(), true); }});
+                content.actions.push_back({tr("Use the changed file"),
+                                           tr("every answer is computed anew from it"),
+                                           [this] { session_.openStudy(session_.path(), true); }});
             }
-            content.actions.push_back({tr("Open another table"), tr("Ctrl+O"), [this] { emit const_cast<DataStage*>(this)->openRequested(); }});
+            content.actions.push_back({tr("Open another table"), tr("Ctrl+O"), [this] {
+                                           emit const_cast<DataStage*>(this)->openRequested();
+                                       }});
         }
         return content;
     }
@@ -619,10 +751,18 @@ ReadingContent DataStage::reading() const {
             }
         }
         if (back.size() < rows.size()) {
-            content.actions.insert(content.actions.begin(), {one ? tr("Set row %1 aside").arg(*rows.begin() + 1) : tr("Set %1 rows aside").arg(rows.size()), tr("Delete · with a reason: Shift+Delete"), [this] { session_.setSelectedAside({}); }});
+            content.actions.insert(content.actions.begin(),
+                                   {one ? tr("Set row %1 aside").arg(*rows.begin() + 1)
+                                        : tr("Set %1 rows aside").arg(rows.size()),
+                                    tr("Delete · with a reason: Shift+Delete"),
+                                    [this] { session_.setSelectedAside({}); }});
         }
         if (!back.empty()) {
-            content.actions.insert(content.actions.begin(), {tr("Take %1 back into the sample").arg(back.size()), {}, [this, back] { session_.edit(TakeRowsBack{back}, tr("take %1 rows back").arg(back.size())); }});
+            content.actions.insert(
+                content.actions.begin(),
+                {tr("Take %1 back into the sample").arg(back.size()), {}, [this, back] {
+                     session_.edit(TakeRowsBack{back}, tr("take %1 rows back").arg(back.size()));
+                 }});
         }
     }
     return content;
@@ -633,7 +773,11 @@ QString DataStage::state() const {
         return tr("preview");
     }
     const auto frame = session_.frame();
-    return frame && session_.hasTable() ? QString("%1 × %2").arg(text(countText(frame->rows()))).arg(frame->table().columns.size()) : session_.isLoading() ? tr("reading…") : tr("no table");
+    return frame && session_.hasTable() ? QString("%1 × %2")
+                                              .arg(text(countText(frame->rows())))
+                                              .arg(frame->table().columns.size())
+           : session_.isLoading() ? tr("reading…")
+                                  : tr("no table");
 }
 
 }  // namespace rapporto::app

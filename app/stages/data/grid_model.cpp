@@ -7,7 +7,8 @@ namespace rapporto::app {
 
 void GridModel::showFrame(std::shared_ptr<const Frame> frame, const Sample& sample) {
     const Table* before = table();
-    const bool same = before != nullptr && frame && before->rows() == frame->rows() && before->columns.size() == frame->table().columns.size() && !table_;
+    const bool same = before != nullptr && frame && before->rows() == frame->rows() &&
+                      before->columns.size() == frame->table().columns.size() && !table_;
     if (!same) {
         beginResetModel();
     }
@@ -33,13 +34,19 @@ void GridModel::showTable(std::shared_ptr<const Table> table) {
     endResetModel();
 }
 
-const Table* GridModel::table() const { return table_ ? table_.get() : frame_ ? &frame_->table() : nullptr; }
-
-int GridModel::rowCount(const QModelIndex& parent) const {
-    return parent.isValid() || table() == nullptr ? 0 : static_cast<int>(std::min<std::size_t>(table()->rows(), 50000000));
+const Table* GridModel::table() const {
+    return table_ ? table_.get() : frame_ ? &frame_->table() : nullptr;
 }
 
-int GridModel::columnCount(const QModelIndex& parent) const { return parent.isValid() || table() == nullptr ? 0 : static_cast<int>(table()->columns.size()); }
+int GridModel::rowCount(const QModelIndex& parent) const {
+    return parent.isValid() || table() == nullptr
+               ? 0
+               : static_cast<int>(std::min<std::size_t>(table()->rows(), 50000000));
+}
+
+int GridModel::columnCount(const QModelIndex& parent) const {
+    return parent.isValid() || table() == nullptr ? 0 : static_cast<int>(table()->columns.size());
+}
 
 QVariant GridModel::data(const QModelIndex& index, int role) const {
     const Table* t = table();
@@ -50,10 +57,19 @@ QVariant GridModel::data(const QModelIndex& index, int role) const {
     const auto column = static_cast<std::size_t>(index.column());
     const bool out = frame_ && frame_->states()[row] != RowState::In;
     switch (role) {
-        case Qt::DisplayRole: return text(cellText(t->columns[column], t->variables[column], row));
-        case Qt::TextAlignmentRole: return t->columns[column].isText() ? QVariant(Qt::AlignLeft | Qt::AlignVCenter) : QVariant(Qt::AlignRight | Qt::AlignVCenter);
-        case Qt::ForegroundRole: return out ? QVariant(colour::kSoft) : t->variables[column].expression.empty() ? QVariant() : QVariant(colour::kPlum);
-        case Qt::BackgroundRole: return t->columns[column].isMissing(row) ? QVariant(QBrush(QColor(0xE3, 0xCF, 0xA4), Qt::BDiagPattern)) : QVariant();
+        case Qt::DisplayRole:
+            return text(cellText(t->columns[column], t->variables[column], row));
+        case Qt::TextAlignmentRole:
+            return t->columns[column].isText() ? QVariant(Qt::AlignLeft | Qt::AlignVCenter)
+                                               : QVariant(Qt::AlignRight | Qt::AlignVCenter);
+        case Qt::ForegroundRole:
+            return out                                       ? QVariant(colour::kSoft)
+                   : t->variables[column].expression.empty() ? QVariant()
+                                                             : QVariant(colour::kPlum);
+        case Qt::BackgroundRole:
+            return t->columns[column].isMissing(row)
+                       ? QVariant(QBrush(QColor(0xE3, 0xCF, 0xA4), Qt::BDiagPattern))
+                       : QVariant();
         case Qt::FontRole:
             if (frame_ && frame_->states()[row] == RowState::SetAside) {
                 QFont font = interfaceFont();
@@ -65,9 +81,12 @@ QVariant GridModel::data(const QModelIndex& index, int role) const {
             if (const auto reason = reasons_.find(row + 1); reason != reasons_.end()) {
                 return tr("Set aside: %1").arg(text(reason->second));
             }
-            return out ? QVariant(tr("Left out by the sample rule")) : t->columns[column].isMissing(row) ? QVariant(tr("Missing")) : QVariant();
+            return out                                 ? QVariant(tr("Left out by the sample rule"))
+                   : t->columns[column].isMissing(row) ? QVariant(tr("Missing"))
+                                                       : QVariant();
         }
-        default: return {};
+        default:
+            return {};
     }
 }
 
@@ -81,10 +100,15 @@ QVariant GridModel::headerData(int section, Qt::Orientation orientation, int rol
     }
     const Variable& v = t->variables[static_cast<std::size_t>(section)];
     switch (role) {
-        case Qt::DisplayRole: return text(v.name) + "\n" + (v.expression.empty() ? measureTag(v.measure) : tr("derived"));
-        case Qt::ToolTipRole: return text(v.shown());
-        case Qt::ForegroundRole: return v.expression.empty() ? QVariant() : QVariant(colour::kPlum);
-        default: return {};
+        case Qt::DisplayRole:
+            return text(v.name) + "\n" +
+                   (v.expression.empty() ? measureTag(v.measure) : tr("derived"));
+        case Qt::ToolTipRole:
+            return text(v.shown());
+        case Qt::ForegroundRole:
+            return v.expression.empty() ? QVariant() : QVariant(colour::kPlum);
+        default:
+            return {};
     }
 }
 

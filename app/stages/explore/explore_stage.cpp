@@ -19,7 +19,11 @@
 namespace rapporto::app {
 
 ExploreStage::ExploreStage(Session& session, QWidget* parent)
-    : Stage(session, parent), deskLine_(new FlowLayout), scatter_(new PlotView(this)), first_(new PlotView(this)), second_(new PlotView(this)) {
+    : Stage(session, parent),
+      deskLine_(new FlowLayout),
+      scatter_(new PlotView(this)),
+      first_(new PlotView(this)),
+      second_(new PlotView(this)) {
     auto* layout = new QVBoxLayout(this);
     layout->setContentsMargins(22, 16, 20, 12);
     layout->setSpacing(12);
@@ -64,16 +68,21 @@ void ExploreStage::refresh() {
     if (desk_.empty()) {
         // What the question is about is what one wants to see first.
         if (const Question* q = session_.question(); q != nullptr && session_.frame()) {
-            for (const auto& expression : {q->outcome, q->terms.size() > 1 ? q->terms[1].parts.front() : q->terms.empty() ? std::string() : q->terms.front().parts.front()}) {
+            for (const auto& expression :
+                 {q->outcome, q->terms.size() > 1 ? q->terms[1].parts.front()
+                              : q->terms.empty()  ? std::string()
+                                                  : q->terms.front().parts.front()}) {
                 if (session_.frame()->column(expression) != nullptr) {
                     desk_.push_back(expression);
                 }
             }
         }
     }
-    std::erase_if(desk_, [this](const std::string& name) { return session_.frame() && !plottable(name); });
+    std::erase_if(desk_,
+                  [this](const std::string& name) { return session_.frame() && !plottable(name); });
     rebuildDesk();
-    if (session_.frame() != shown_ || desk_ != shownDesk_ || session_.selectedRows() != shownSelection_) {
+    if (session_.frame() != shown_ || desk_ != shownDesk_ ||
+        session_.selectedRows() != shownSelection_) {
         shown_ = session_.frame();
         shownDesk_ = desk_;
         shownSelection_ = session_.selectedRows();
@@ -118,7 +127,8 @@ void ExploreStage::rebuildDesk() {
         deskLine_->addWidget(swap);
         swap->show();
     }
-    auto* hint = new QLabel(tr("click a variable at the left to put it here"), deskLine_->parentWidget());
+    auto* hint =
+        new QLabel(tr("click a variable at the left to put it here"), deskLine_->parentWidget());
     hint->setStyleSheet("color:#6B6F7B");
     deskLine_->addWidget(hint);
     hint->show();
@@ -127,7 +137,8 @@ void ExploreStage::rebuildDesk() {
 void ExploreStage::drawPictures() {
     const auto frame = session_.frame();
     if (!frame || desk_.empty()) {
-        scatter_->showNothing(frame ? tr("Put a variable on the desk: click it at the left.") : tr("There are no data yet."));
+        scatter_->showNothing(frame ? tr("Put a variable on the desk: click it at the left.")
+                                    : tr("There are no data yet."));
         first_->showNothing({});
         second_->showNothing({});
         return;
@@ -150,7 +161,10 @@ void ExploreStage::drawPictures() {
         }
         const Variable* v = frame->variable(name);
         out.title = text(v->shown()) + (v->unit.empty() ? "" : ", " + text(v->unit));
-        out.subtitle = d.levelNames.empty() ? tr("n = %1 · skewness %2").arg(text(countText(d.n)), text(fixedNumber(d.summary.skewness, 1))) : tr("n = %1").arg(text(countText(d.n)));
+        out.subtitle = d.levelNames.empty() ? tr("n = %1 · skewness %2")
+                                                  .arg(text(countText(d.n)),
+                                                       text(fixedNumber(d.summary.skewness, 1)))
+                                            : tr("n = %1").arg(text(countText(d.n)));
         return out;
     };
     first_->showHistogram(picture(desk_[0]));
@@ -164,7 +178,8 @@ void ExploreStage::drawPictures() {
     slope_ = s.slope;
     slopeWithout_ = s.slopeWithout;
     n_ = s.exhibit.x.size();
-    s.exhibit.x.empty() ? scatter_->showNothing(tr("No row has both.")) : scatter_->showExhibit(s.exhibit);
+    s.exhibit.x.empty() ? scatter_->showNothing(tr("No row has both."))
+                        : scatter_->showExhibit(s.exhibit);
 }
 
 ReadingContent ExploreStage::reading() const {
@@ -185,12 +200,22 @@ ReadingContent ExploreStage::reading() const {
                 names += " …";
                 break;
             }
-            names += (names.isEmpty() ? "" : ", ") + ("<b>" + text(rowName(*frame, row)).toHtmlEscaped() + "</b>");
+            names += (names.isEmpty() ? "" : ", ") +
+                     ("<b>" + text(rowName(*frame, row)).toHtmlEscaped() + "</b>");
         }
-        content.paragraphs << names + "." << tr("<span style=\"color:#6B6F7B\">They are lit in every picture and in the grid.</span>");
-        const QString change = desk_.size() == 2 ? tr("Delete — with them the slope of the line is %1, without %2").arg(text(shortNumber(slope_, 3)), text(shortNumber(slopeWithout_, 3))) : tr("Delete");
-        content.actions.push_back({tr("Set aside"), change, [this] { session_.setSelectedAside(tr("set aside from a picture")); }});
-        content.actions.push_back({tr("Select nothing"), tr("Esc"), [this] { session_.selectRows({}); }});
+        content.paragraphs << names + "."
+                           << tr("<span style=\"color:#6B6F7B\">They are lit in every picture and "
+                                 "in the grid.</span>");
+        const QString change =
+            desk_.size() == 2
+                ? tr("Delete — with them the slope of the line is %1, without %2")
+                      .arg(text(shortNumber(slope_, 3)), text(shortNumber(slopeWithout_, 3)))
+                : tr("Delete");
+        content.actions.push_back({tr("Set aside"), change, [this] {
+                                       session_.setSelectedAside(tr("set aside from a picture"));
+                                   }});
+        content.actions.push_back(
+            {tr("Select nothing"), tr("Esc"), [this] { session_.selectRows({}); }});
         return content;
     }
     for (const auto& name : desk_) {
@@ -199,23 +224,32 @@ ReadingContent ExploreStage::reading() const {
             content.paragraphs << richText(p);
         }
     }
-    content.title = desk_.size() == 2 ? tr("%1 and %2").arg(text(desk_[0]), text(desk_[1])) : desk_.empty() ? tr("explore") : text(desk_[0]);
+    content.title = desk_.size() == 2 ? tr("%1 and %2").arg(text(desk_[0]), text(desk_[1]))
+                    : desk_.empty()   ? tr("explore")
+                                      : text(desk_[0]);
     if (desk_.size() == 2) {
-        content.paragraphs << tr("In a straight line, each further step of %1 goes with %2 of %3 (n = %4). The smooth shows whether a line is fair; drag a box to select rows.")
-                                  .arg(text(desk_[1]).toHtmlEscaped(), text(shortNumber(slope_, 3)), text(desk_[0]).toHtmlEscaped(), text(countText(n_)));
-        content.actions.push_back({tr("Ask it as a question"), tr("explain %1 with %2").arg(text(desk_[0]), text(desk_[1])), [this] {
-                                       Question q;
-                                       q.outcome = quotedName(desk_[0]);
-                                       q.terms = {Term::expression(quotedName(desk_[1]))};
-                                       q.title = desk_[0] + " and " + desk_[1];
-                                       session_.putQuestion(q, tr("explain %1").arg(text(desk_[0])));
-                                   }});
+        content.paragraphs
+            << tr("In a straight line, each further step of %1 goes with %2 of %3 (n = %4). The "
+                  "smooth shows whether a line is fair; drag a box to select rows.")
+                   .arg(text(desk_[1]).toHtmlEscaped(), text(shortNumber(slope_, 3)),
+                        text(desk_[0]).toHtmlEscaped(), text(countText(n_)));
+        content.actions.push_back(
+            {tr("Ask it as a question"),
+             tr("explain %1 with %2").arg(text(desk_[0]), text(desk_[1])), [this] {
+                 Question q;
+                 q.outcome = quotedName(desk_[0]);
+                 q.terms = {Term::expression(quotedName(desk_[1]))};
+                 q.title = desk_[0] + " and " + desk_[1];
+                 session_.putQuestion(q, tr("explain %1").arg(text(desk_[0])));
+             }});
     }
     return content;
 }
 
 QString ExploreStage::state() const {
-    return desk_.empty() ? tr("empty desk") : desk_.size() == 1 ? tr("1 variable") : tr("%1 variables").arg(desk_.size());
+    return desk_.empty()       ? tr("empty desk")
+           : desk_.size() == 1 ? tr("1 variable")
+                               : tr("%1 variables").arg(desk_.size());
 }
 
 }  // namespace rapporto::app

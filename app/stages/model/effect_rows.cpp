@@ -56,11 +56,18 @@ void EffectRows::layoutRows() {
         }
         const DesignTerm& term = answer_->design->terms[static_cast<std::size_t>(one.designTerm)];
         if (term.groups && one.designTerm != last) {
-            rows_.push_back({-1, text(term.name), tr("%1 (base: %2)").arg(text(term.label), text(term.base)), false});
+            rows_.push_back({-1, termText(term.name),
+                             tr("%1 (base: %2)").arg(text(term.label), text(term.base)), false});
         }
         last = one.designTerm;
-        const QString detail = term.label == one.term ? QString() : text(term.label) + (term.yesNo ? tr(": yes") : term.unit.empty() ? QString() : ", " + text(term.unit));
-        rows_.push_back({static_cast<int>(c), term.groups ? text(one.label) : text(one.term), term.groups ? QString() : detail, term.groups});
+        const QString detail =
+            term.label == one.term
+                ? QString()
+                : text(term.label) + (term.yesNo          ? tr(": yes")
+                                      : term.unit.empty() ? QString()
+                                                          : ", " + text(term.unit));
+        rows_.push_back({static_cast<int>(c), term.groups ? text(one.label) : termText(one.term),
+                         term.groups ? QString() : detail, term.groups});
     }
     if (constant >= 0) {
         rows_.push_back({constant, tr("constant"), {}, false});
@@ -97,8 +104,10 @@ QStringList EffectRows::cells(int coefficient) const {
     }
     const Coefficient c = scaled(raw);
     const int decimals = decimalsFor(c.se);
-    return {text(c.term), text(fixedNumber(c.estimate, decimals, true)), text(fixedNumber(c.se, decimals, true)),
-            c.statistic ? text(fixedNumber(*c.statistic, 2)) : QString("–"), c.p ? text(pText(*c.p)) : QString("–")};
+    return {text(c.term), text(fixedNumber(c.estimate, decimals, true)),
+            text(fixedNumber(c.se, decimals, true)),
+            c.statistic ? text(fixedNumber(*c.statistic, 2)) : QString("–"),
+            c.p ? text(pText(*c.p)) : QString("–")};
 }
 
 QSize EffectRows::sizeHint() const {
@@ -149,7 +158,8 @@ void EffectRows::paintEvent(QPaintEvent* /*event*/) {
     painter.drawText(QRectF(0, 0, 100, kHead - 4), Qt::AlignLeft | Qt::AlignVCenter, tr("term"));
     const auto ticks = ticksBetween(-limit, limit, 4);
     for (const double t : ticks) {
-        const QString label = (t > 0 ? "+" : "") + text(shortNumber(t, 3)) + (scale_ == EffectScale::Percent && t != 0.0 ? " %" : "");
+        const QString label = (t > 0 ? "+" : "") + text(shortNumber(t, 3)) +
+                              (scale_ == EffectScale::Percent && t != 0.0 ? " %" : "");
         painter.setPen(colour::kSoft);
         painter.drawText(QRectF(at(t) - 40, 0, 80, kHead - 4), Qt::AlignCenter, label);
         painter.setPen(QPen(t == 0.0 ? colour::kSoft : colour::kHairline, t == 0.0 ? 1.4 : 1.0));
@@ -159,7 +169,8 @@ void EffectRows::paintEvent(QPaintEvent* /*event*/) {
     const double columns[] = {width() - 184.0, width() - 116.0, width() - 60.0, width() - 6.0};
     painter.setPen(colour::kSoft);
     for (int h = 0; h < 4; ++h) {
-        painter.drawText(QRectF(columns[h] - 80, 0, 80, kHead - 4), Qt::AlignRight | Qt::AlignVCenter, heads[h]);
+        painter.drawText(QRectF(columns[h] - 80, 0, 80, kHead - 4),
+                         Qt::AlignRight | Qt::AlignVCenter, heads[h]);
     }
     double top = kHead;
     for (const Row& row : rows_) {
@@ -168,7 +179,8 @@ void EffectRows::paintEvent(QPaintEvent* /*event*/) {
     }
 }
 
-void EffectRows::drawRow(QPainter& painter, const Row& row, double top, const std::function<double(double)>& at, const QRectF& axis) const {
+void EffectRows::drawRow(QPainter& painter, const Row& row, double top,
+                         const std::function<double(double)>& at, const QRectF& axis) const {
     const double height = row.coefficient < 0 ? kHeading : kRow;
     const bool chosen = row.coefficient >= 0 && row.coefficient == selected_;
     if (chosen) {
@@ -183,32 +195,44 @@ void EffectRows::drawRow(QPainter& painter, const Row& row, double top, const st
     painter.setPen(colour::kInk);
     painter.setFont(interfaceFont(13, true));
     if (row.coefficient < 0) {
-        painter.drawText(QRectF(left, top, 300, height), Qt::AlignLeft | Qt::AlignVCenter, row.name);
+        painter.drawText(QRectF(left, top, 300, height), Qt::AlignLeft | Qt::AlignVCenter,
+                         row.name);
         const int used = painter.fontMetrics().horizontalAdvance(row.name);
         painter.setFont(interfaceFont(12));
         painter.setPen(colour::kSoft);
-        painter.drawText(QRectF(left + used + 12, top, 260, height), Qt::AlignLeft | Qt::AlignVCenter, row.detail);
+        painter.drawText(QRectF(left + used + 12, top, 260, height),
+                         Qt::AlignLeft | Qt::AlignVCenter, row.detail);
         return;
     }
     const double room = kNames - left - 6;
     const bool two = !row.detail.isEmpty();
-    painter.drawText(QRectF(left, top + (two ? 4 : 0), room, two ? 17 : height), Qt::AlignLeft | Qt::AlignVCenter,
-                     painter.fontMetrics().elidedText(row.name, Qt::ElideRight, static_cast<int>(room)));
+    painter.drawText(
+        QRectF(left, top + (two ? 4 : 0), room, two ? 17 : height),
+        Qt::AlignLeft | Qt::AlignVCenter,
+        painter.fontMetrics().elidedText(row.name, Qt::ElideRight, static_cast<int>(room)));
     if (two) {
         painter.setFont(interfaceFont(11));
         painter.setPen(colour::kSoft);
-        painter.drawText(QRectF(left, top + 20, room, 14), Qt::AlignLeft | Qt::AlignVCenter,
-                         painter.fontMetrics().elidedText(row.detail, Qt::ElideRight, static_cast<int>(room)));
+        painter.drawText(
+            QRectF(left, top + 20, room, 14), Qt::AlignLeft | Qt::AlignVCenter,
+            painter.fontMetrics().elidedText(row.detail, Qt::ElideRight, static_cast<int>(room)));
     }
-    const Coefficient c = scaled(answer_->fit->coefficients[static_cast<std::size_t>(row.coefficient)]);
-    const bool shown = c.designTerm >= 0 && !(scale_ == EffectScale::Standardised && !c.standardised);
+    const Coefficient c =
+        scaled(answer_->fit->coefficients[static_cast<std::size_t>(row.coefficient)]);
+    const bool shown =
+        c.designTerm >= 0 && !(scale_ == EffectScale::Standardised && !c.standardised);
     if (shown) {
         if (scale_ == EffectScale::Percent) {
             // The lens keeps its p by value: its axis bends with the percentages.
-            const Coefficient& raw = answer_->fit->coefficients[static_cast<std::size_t>(row.coefficient)];
-            drawLens(painter, QRectF(axis.left(), top + 3, axis.width(), height - 6), raw, [&](double v) { return at(100.0 * std::expm1(v)); }, chosen ? colour::kAccent : colour::kBlue);
+            const Coefficient& raw =
+                answer_->fit->coefficients[static_cast<std::size_t>(row.coefficient)];
+            drawLens(
+                painter, QRectF(axis.left(), top + 3, axis.width(), height - 6), raw,
+                [&](double v) { return at(100.0 * std::expm1(v)); },
+                chosen ? colour::kAccent : colour::kBlue);
         } else {
-            drawLens(painter, QRectF(axis.left(), top + 3, axis.width(), height - 6), c, at, chosen ? colour::kAccent : colour::kBlue);
+            drawLens(painter, QRectF(axis.left(), top + 3, axis.width(), height - 6), c, at,
+                     chosen ? colour::kAccent : colour::kBlue);
         }
     }
     const QStringList texts = cells(row.coefficient);
@@ -216,7 +240,8 @@ void EffectRows::drawRow(QPainter& painter, const Row& row, double top, const st
     for (int k = 0; k < 4; ++k) {
         painter.setFont(interfaceFont(13, k == 0));
         painter.setPen(colour::kInk);
-        painter.drawText(QRectF(columns[k] - 90, top, 90, height), Qt::AlignRight | Qt::AlignVCenter, texts[k + 1]);
+        painter.drawText(QRectF(columns[k] - 90, top, 90, height),
+                         Qt::AlignRight | Qt::AlignVCenter, texts[k + 1]);
     }
 }
 
@@ -224,7 +249,8 @@ void EffectRows::mousePressEvent(QMouseEvent* event) {
     double top = kHead;
     for (const Row& row : rows_) {
         const double height = row.coefficient < 0 ? kHeading : kRow;
-        if (row.coefficient >= 0 && event->position().y() >= top && event->position().y() < top + height) {
+        if (row.coefficient >= 0 && event->position().y() >= top &&
+            event->position().y() < top + height) {
             emit coefficientChosen(row.coefficient);
         }
         top += height;

@@ -46,7 +46,8 @@ class EffectRows : public QWidget {
 
     void layoutRows();
     [[nodiscard]] Coefficient scaled(const Coefficient& c) const;
-    void drawRow(QPainter& painter, const Row& row, double top, const std::function<double(double)>& at, const QRectF& axis) const;
+    void drawRow(QPainter& painter, const Row& row, double top,
+                 const std::function<double(double)>& at, const QRectF& axis) const;
 
     std::shared_ptr<const Answer> answer_;
     bool fresh_ = true;

@@ -34,13 +34,23 @@ QTextBrowser* page(QWidget* parent) {
     return browser;
 }
 
-QString cell(const QString& value, const char* align = "right") { return QString("<td align=\"%1\" style=\"padding:3px 10px\">%2</td>").arg(align, value); }
+QString cell(const QString& value, const char* align = "right") {
+    return QString("<td align=\"%1\" style=\"padding:3px 10px\">%2</td>").arg(align, value);
+}
 
 }  // namespace
 
 ModelStage::ModelStage(Session& session, QWidget* parent)
-    : Stage(session, parent), tabs_(new QButtonGroup(this)), scales_(new QButtonGroup(this)), pages_(new QStackedWidget(this)), effects_(new EffectRows),
-      equation_(page(this)), split_(page(this)), strip_(new QLabel(this)), note_(new QLabel(this)), message_(new QLabel(this)) {
+    : Stage(session, parent),
+      tabs_(new QButtonGroup(this)),
+      scales_(new QButtonGroup(this)),
+      pages_(new QStackedWidget(this)),
+      effects_(new EffectRows),
+      equation_(page(this)),
+      split_(page(this)),
+      strip_(new QLabel(this)),
+      note_(new QLabel(this)),
+      message_(new QLabel(this)) {
     auto* layout = new QVBoxLayout(this);
     layout->setContentsMargins(22, 10, 20, 10);
     auto* top = new QHBoxLayout;
@@ -77,7 +87,9 @@ ModelStage::ModelStage(Session& session, QWidget* parent)
     message_->setTextFormat(Qt::RichText);
     message_->setObjectName("modelMessage");
     layout->addWidget(pages_, 1);
-    note_->setText(tr("A lens is as tall at any value as that value’s p: where the zero line cuts it, that height is the p of no effect."));
+    note_->setText(
+        tr("A lens is as tall at any value as that value’s p: where the zero line cuts it, that "
+           "height is the p of no effect."));
     note_->setFont(interfaceFont(11));
     note_->setStyleSheet("color:#6B6F7B");
     note_->setWordWrap(true);
@@ -108,18 +120,25 @@ void ModelStage::refresh() {
     const Question* q = session_.question();
     QString why;
     if (session_.sourceRefusal()) {
-        why = tr("<b>The data are not there.</b><br>%1").arg(text(session_.sourceRefusal()->text()).toHtmlEscaped());
+        why = tr("<b>The data are not there.</b><br>%1")
+                  .arg(text(session_.sourceRefusal()->text()).toHtmlEscaped());
     } else if (!session_.hasTable()) {
-        why = session_.isLoading() ? tr("Reading the data…") : tr("There are no data yet.<br>Bring a table in under <b>Data</b>.");
+        why = session_.isLoading()
+                  ? tr("Reading the data…")
+                  : tr("There are no data yet.<br>Bring a table in under <b>Data</b>.");
     } else if (q == nullptr || q->outcome.empty()) {
-        why = tr("<b>State a question.</b><br>Click “an outcome…” above, or drag a variable there from the left.");
+        why =
+            tr("<b>State a question.</b><br>Click “an outcome…” above, or drag a variable there "
+               "from the left.");
     } else if (!answer) {
         why = tr("Computing…");
     } else if (answer->refusal) {
-        why = tr("<b>This question cannot be answered as it stands.</b><br>%1").arg(text(answer->refusal->text()).toHtmlEscaped());
+        why = tr("<b>This question cannot be answered as it stands.</b><br>%1")
+                  .arg(text(answer->refusal->text()).toHtmlEscaped());
     }
     const bool has = why.isEmpty();
-    message_->setText("<div style=\"color:#232733;font-size:15px;line-height:150%\">" + why + "</div>");
+    message_->setText("<div style=\"color:#232733;font-size:15px;line-height:125%\">" + why +
+                      "</div>");
     pages_->setCurrentIndex(has ? tabs_->checkedId() : 3);
     note_->setVisible(has && tabs_->checkedId() == 0);
     strip_->setVisible(has);
@@ -134,20 +153,33 @@ void ModelStage::refresh() {
         scale_ = EffectScale::Raw;
         scales_->button(0)->setChecked(true);
     }
-    if (shownQuestion_ != q->id || selected_ >= static_cast<int>(answer->fit->coefficients.size()) || selected_ < 0) {
+    if (shownQuestion_ != q->id ||
+        selected_ >= static_cast<int>(answer->fit->coefficients.size()) || selected_ < 0) {
         shownQuestion_ = q->id;
         selected_ = answer->fit->coefficients.size() > 1 && answer->design->hasConstant ? 1 : 0;
     }
     effects_->showAnswer(answer, session_.isFresh(), scale_);
     effects_->showSelected(selected_);
-    equation_->setHtml(QString("<div style=\"font-family:STIX;font-size:18px;line-height:170%\">%1</div><p style=\"color:#6B6F7B\">%2</p>")
-                           .arg(text(htmlText(equationText(*answer))), tr("Standard errors in parentheses; e is what the terms leave.")));
-    QString rows = "<tr style=\"color:#6B6F7B\">" + cell(tr("source"), "left") + cell("df") + cell(tr("sum of squares")) + cell(tr("mean square")) + cell("F") + cell("p") + "</tr>";
+    equation_->setHtml(
+        QString("<div style=\"font-family:STIX;font-size:18px;line-height:115%\">%1</div><p "
+                "style=\"color:#6B6F7B\">%2</p>")
+            .arg(text(htmlText(equationText(*answer))),
+                 tr("Standard errors in parentheses; e is what the terms leave.")));
+    QString rows = "<tr style=\"color:#6B6F7B\">" + cell(tr("source"), "left") + cell("df") +
+                   cell(tr("sum of squares")) + cell(tr("mean square")) + cell("F") + cell("p") +
+                   "</tr>";
     for (std::size_t v = 0; v < answer->fit->varianceSplit.size(); ++v) {
         const VarianceSource& s = answer->fit->varianceSplit[v];
-        rows += (v == 3 ? "<tr><td colspan=\"6\" style=\"padding:10px 10px 2px 10px;color:#6B6F7B\"><i>" + tr("what each term adds to the others") + "</i></td></tr>" : QString()) + "<tr>" +
-                cell(text(s.source).toHtmlEscaped(), "left") + cell(text(shortNumber(s.df, 6))) + cell(text(shortNumber(s.ss, 6))) + cell(s.ms ? text(shortNumber(*s.ms, 5)) : "") +
-                cell(s.f ? text(shortNumber(*s.f, 4)) : "") + cell(s.p ? text(pText(*s.p)) : "") + "</tr>";
+        rows +=
+            (v == 3
+                 ? "<tr><td colspan=\"6\" style=\"padding:10px 10px 2px 10px;color:#6B6F7B\"><i>" +
+                       tr("what each term adds to the others") + "</i></td></tr>"
+                 : QString()) +
+            "<tr>" + cell(text(s.source).toHtmlEscaped(), "left") +
+            cell(text(shortNumber(s.df, 6))) + cell(text(shortNumber(s.ss, 6))) +
+            cell(s.ms ? text(shortNumber(*s.ms, 5)) : "") +
+            cell(s.f ? text(shortNumber(*s.f, 4)) : "") + cell(s.p ? text(pText(*s.p)) : "") +
+            "</tr>";
     }
     split_->setHtml("<table cellspacing=\"0\">" + rows + "</table>");
     showStrip(*answer);
@@ -156,12 +188,15 @@ void ModelStage::refresh() {
 
 void ModelStage::showStrip(const Answer& answer) {
     const FitStatistics& s = answer.fit->statistics;
-    std::vector<std::pair<QString, QString>> cells = {{tr("rows"), text(countText(answer.rows.used))},
-                                                      {s.uncentred ? tr("R² about zero") : QString("R²"), text(fixedNumber(s.rSquared, 3, true))},
-                                                      {tr("adjusted"), text(fixedNumber(s.adjustedRSquared, 3, true))},
-                                                      {"σ", text(shortNumber(s.sigma, 3))}};
+    std::vector<std::pair<QString, QString>> cells = {
+        {tr("rows"), text(countText(answer.rows.used))},
+        {s.uncentred ? tr("R² about zero") : QString("R²"), text(fixedNumber(s.rSquared, 3, true))},
+        {tr("adjusted"), text(fixedNumber(s.adjustedRSquared, 3, true))},
+        {"σ", text(shortNumber(s.sigma, 3))}};
     if (s.f) {
-        cells.emplace_back(QString("F(%1, %2)").arg(text(shortNumber(s.f->df1)), text(shortNumber(s.f->df2))), text(shortNumber(s.f->value, 3)));
+        cells.emplace_back(
+            QString("F(%1, %2)").arg(text(shortNumber(s.f->df1)), text(shortNumber(s.f->df2))),
+            text(shortNumber(s.f->value, 3)));
         cells.emplace_back("p", text(pText(s.f->p)));
     }
     if (s.aic) {
@@ -175,7 +210,8 @@ void ModelStage::showStrip(const Answer& answer) {
     QString body;
     for (const auto& [name, value] : cells) {
         head += "<td style=\"padding-right:26px;color:#6B6F7B;font-size:12px\">" + name + "</td>";
-        body += "<td style=\"padding-right:26px;font-size:15px\">" + value + "</td>";
+        body +=
+            "<td style=\"padding-right:26px;font-size:15px\">" + value.toHtmlEscaped() + "</td>";
     }
     strip_->setText("<table cellspacing=\"0\"><tr>" + head + "</tr><tr>" + body + "</tr></table>");
 }
@@ -185,7 +221,9 @@ ReadingContent ModelStage::reading() const {
     const auto answer = session_.answer();
     if (!answer || !answer->fit) {
         content.title = answer && answer->refusal ? tr("refused") : tr("the answer");
-        content.paragraphs << (answer && answer->refusal ? richText("~" + answer->refusal->text()) : tr("What a selected effect says will stand here in words."));
+        content.paragraphs << (answer && answer->refusal
+                                   ? richText("~" + answer->refusal->text())
+                                   : tr("What a selected effect says will stand here in words."));
         return content;
     }
     if (selected_ >= 0 && selected_ < static_cast<int>(answer->fit->coefficients.size())) {
@@ -196,15 +234,24 @@ ReadingContent ModelStage::reading() const {
     }
     content.paragraphs << "<hr>" << richText(answer->reading);
     content.actionsTitle = tr("What you can do");
-    content.actions.push_back({tr("Try a variant"), tr("the same question, to be changed beside this one"), [this] { session_.startVariant(); }});
-    content.actions.push_back({tr("Copy the effects"), tr("as a table for a sheet or a letter"), [answer] {
-                                   QString table = tr("term\testimate\tstd. error\tt\tp\tlow\thigh\n");
-                                   for (const Coefficient& c : answer->fit->coefficients) {
-                                       table += QString("%1\t%2\t%3\t%4\t%5\t%6\t%7\n").arg(text(c.term)).arg(c.estimate, 0, 'g', 15).arg(c.se, 0, 'g', 15)
-                                                    .arg(c.statistic.value_or(0), 0, 'g', 8).arg(c.p.value_or(1), 0, 'g', 8).arg(c.low, 0, 'g', 15).arg(c.high, 0, 'g', 15);
-                                   }
-                                   QApplication::clipboard()->setText(table);
-                               }});
+    content.actions.push_back({tr("Try a variant"),
+                               tr("the same question, to be changed beside this one"),
+                               [this] { session_.startVariant(); }});
+    content.actions.push_back(
+        {tr("Copy the effects"), tr("as a table for a sheet or a letter"), [answer] {
+             QString table = tr("term\testimate\tstd. error\tt\tp\tlow\thigh\n");
+             for (const Coefficient& c : answer->fit->coefficients) {
+                 table += QString("%1\t%2\t%3\t%4\t%5\t%6\t%7\n")
+                              .arg(text(c.term))
+                              .arg(c.estimate, 0, 'g', 15)
+                              .arg(c.se, 0, 'g', 15)
+                              .arg(c.statistic.value_or(0), 0, 'g', 8)
+                              .arg(c.p.value_or(1), 0, 'g', 8)
+                              .arg(c.low, 0, 'g', 15)
+                              .arg(c.high, 0, 'g', 15);
+             }
+             QApplication::clipboard()->setText(table);
+         }});
     return content;
 }
 
@@ -213,7 +260,9 @@ QString ModelStage::state() const {
     if (!answer) {
         return session_.question() == nullptr ? tr("no question") : tr("…");
     }
-    return answer->refusal ? tr("refused") : tr("R² %1").arg(text(fixedNumber(answer->fit->statistics.rSquared, 3, true)));
+    return answer->refusal
+               ? tr("refused")
+               : tr("R² %1").arg(text(fixedNumber(answer->fit->statistics.rSquared, 3, true)));
 }
 
 }  // namespace rapporto::app

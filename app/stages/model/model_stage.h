@@ -20,6 +20,7 @@ class ModelStage : public Stage {
     void refresh() override;
     [[nodiscard]] ReadingContent reading() const override;
     [[nodiscard]] QString state() const override;
+
     [[nodiscard]] bool showsQuestion() const override { return true; }
 
   private:

@@ -24,7 +24,8 @@ namespace {
 
 QImage pictureOf(const std::string& svg, double scale) {
     QSvgRenderer renderer(QByteArray::fromStdString(svg));
-    QImage image((QSizeF(renderer.defaultSize()) * scale).toSize(), QImage::Format_ARGB32_Premultiplied);
+    QImage image((QSizeF(renderer.defaultSize()) * scale).toSize(),
+                 QImage::Format_ARGB32_Premultiplied);
     image.fill(Qt::transparent);
     QPainter painter(&image);
     renderer.render(&painter);
@@ -34,26 +35,47 @@ QImage pictureOf(const std::string& svg, double scale) {
 /// HTML in the subset that a text document sets; figures by name.
 QString pageHtml(const std::string& title, const std::vector<ReportBlock>& blocks) {
     using Kind = ReportBlock::Kind;
-    QString out = "<div style=\"font-family:STIX;font-size:16px\"><p style=\"font-size:24px;margin-bottom:10px\">" + text(htmlText(title)) + "</p>";
+    QString out =
+        "<div style=\"font-family:STIX;font-size:16px\"><p "
+        "style=\"font-size:24px;margin-bottom:10px\">" +
+        text(htmlText(title)) + "</p>";
     int figure = 0;
     for (const ReportBlock& b : blocks) {
         const QString words = text(htmlText(b.text));
         switch (b.kind) {
-            case Kind::Heading: out += "<p style=\"font-size:18px;margin-top:18px;margin-bottom:4px\"><i>" + words + "</i></p>"; break;
-            case Kind::Paragraph: out += "<p style=\"line-height:140%;margin-top:6px\">" + words + "</p>"; break;
-            case Kind::Caption: out += "<p style=\"margin-top:16px;margin-bottom:4px\">" + words + "</p>"; break;
-            case Kind::Note: out += "<p style=\"font-size:13px;color:#6B6F7B;margin-top:4px\">" + words + "</p>"; break;
-            case Kind::Equation: out += "<p style=\"margin-left:24px;line-height:150%\">" + words + "</p>"; break;
-            case Kind::Figure: out += QString("<p><img src=\"figure:%1\" width=\"%2\"></p>").arg(figure++).arg(500); break;
+            case Kind::Heading:
+                out += "<p style=\"font-size:18px;margin-top:18px;margin-bottom:4px\"><i>" + words +
+                       "</i></p>";
+                break;
+            case Kind::Paragraph:
+                out += "<p style=\"line-height:104%;margin-top:6px\">" + words + "</p>";
+                break;
+            case Kind::Caption:
+                out += "<p style=\"margin-top:16px;margin-bottom:4px\">" + words + "</p>";
+                break;
+            case Kind::Note:
+                out += "<p style=\"font-size:13px;color:#6B6F7B;margin-top:4px\">" + words + "</p>";
+                break;
+            case Kind::Equation:
+                out += "<p style=\"margin-left:24px;line-height:104%\">" + words + "</p>";
+                break;
+            case Kind::Figure:
+                out +=
+                    QString("<p><img src=\"figure:%1\" width=\"%2\"></p>").arg(figure++).arg(500);
+                break;
             case Kind::Table: {
-                out += "<table width=\"100%\" cellspacing=\"0\" style=\"border-collapse:collapse\">";
+                out += "<table width=\"96%\" cellspacing=\"0\" style=\"border-collapse:collapse\">";
                 const std::size_t last = b.cells.size() - 1;
                 for (std::size_t r = 0; r < b.cells.size(); ++r) {
                     const bool rule = std::find(b.rules.begin(), b.rules.end(), r) != b.rules.end();
-                    const QString border = QString(r == 0 ? "border-top:1px solid #232733;" : "") + (rule || r == last ? "border-bottom:1px solid #232733;" : "");
+                    const QString border =
+                        QString(r == 0 ? "border-top:1px solid #232733;" : "") +
+                        (rule || r == last ? "border-bottom:1px solid #232733;" : "");
                     out += "<tr>";
                     for (std::size_t c = 0; c < b.cells[r].size(); ++c) {
-                        out += QString("<td align=\"%1\" style=\"padding:1px 6px;%2\">%3</td>").arg(c == 0 ? "left" : "right", border, text(htmlText(b.cells[r][c])));
+                        out += QString("<td align=\"%1\" style=\"padding:1px 6px;white-space:pre;%2\">%3</td>")
+                                   .arg(c == 0 ? "left" : "right", border,
+                                        text(htmlText(b.cells[r][c])));
                     }
                     out += "</tr>";
                 }
@@ -67,7 +89,8 @@ QString pageHtml(const std::string& title, const std::vector<ReportBlock>& block
 
 }  // namespace
 
-ReportStage::ReportStage(Session& session, QWidget* parent) : Stage(session, parent), page_(new QTextBrowser(this)), items_(new QListWidget(this)) {
+ReportStage::ReportStage(Session& session, QWidget* parent)
+    : Stage(session, parent), page_(new QTextBrowser(this)), items_(new QListWidget(this)) {
     auto* layout = new QHBoxLayout(this);
     layout->setContentsMargins(22, 16, 12, 12);
     layout->setSpacing(14);
@@ -81,13 +104,21 @@ ReportStage::ReportStage(Session& session, QWidget* parent) : Stage(session, par
     title->setFont(paperFont(17, true));
     title->setStyleSheet("color:#6B6F7B");
     side->addWidget(title);
+    page_->setHorizontalScrollBarPolicy(Qt::ScrollBarAlwaysOff);
+    items_->setHorizontalScrollBarPolicy(Qt::ScrollBarAlwaysOff);
+    items_->setTextElideMode(Qt::ElideRight);
     items_->setFixedWidth(138);
     items_->setAccessibleName(tr("Items of the report"));
     items_->setObjectName("reportItems");
-    items_->setStyleSheet("QListWidget::item{padding:7px 2px;border-bottom:1px solid #D9D2C3} QListWidget::item:selected{background:#E6EEEE;color:#14606B}");
+    items_->setStyleSheet(
+        "QListWidget::item{padding:7px 2px;border-bottom:1px solid #D9D2C3} "
+        "QListWidget::item:selected{background:#E6EEEE;color:#14606B}");
     side->addWidget(items_, 1);
     for (const auto& [label, act] : std::vector<std::pair<QString, std::function<void()>>>{
-             {tr("move up"), [this] { moveItem(-1); }}, {tr("move down"), [this] { moveItem(1); }}, {tr("take out"), [this] { removeItem(); }}, {tr("+ this question"), [this] { addPresentQuestion(); }}}) {
+             {tr("move up"), [this] { moveItem(-1); }},
+             {tr("move down"), [this] { moveItem(1); }},
+             {tr("take out"), [this] { removeItem(); }},
+             {tr("+ this question"), [this] { addPresentQuestion(); }}}) {
         auto* button = new QPushButton(label, this);
         connect(button, &QPushButton::clicked, this, act);
         side->addWidget(button);
@@ -110,7 +141,8 @@ void ReportStage::fill(QTextDocument& document, double scale) const {
     int figure = 0;
     for (const ReportBlock& b : blocks) {
         if (b.kind == ReportBlock::Kind::Figure) {
-            document.addResource(QTextDocument::ImageResource, QUrl(QString("figure:%1").arg(figure++)), pictureOf(b.svg, scale));
+            document.addResource(QTextDocument::ImageResource,
+                                 QUrl(QString("figure:%1").arg(figure++)), pictureOf(b.svg, scale));
         }
     }
     document.setHtml(pageHtml(session_.study().title, blocks));
@@ -133,7 +165,9 @@ void ReportStage::refresh() {
     }
     items_->setCurrentRow(std::min(current, items_->count() - 1));
     if (items.empty()) {
-        page_->setHtml(tr("<p style=\"color:#6B6F7B\">The report fills itself from the lead question. State a question first.</p>"));
+        page_->setHtml(
+            tr("<p style=\"color:#6B6F7B\">The report fills itself from the lead question. State a "
+               "question first.</p>"));
     } else {
         QTextDocument probe;
         fill(probe, 1.0);
@@ -195,7 +229,8 @@ QString ReportStage::exportTo(const QString& path) const {
     for (const ReportWriter& writer : allReportWriters()) {
         if (path.endsWith(writer.ending)) {
             QFile file(path);
-            const QByteArray bytes = QByteArray::fromStdString(writer.write(session_.study().title, buildReport(session_.study(), answers())));
+            const QByteArray bytes = QByteArray::fromStdString(
+                writer.write(session_.study().title, buildReport(session_.study(), answers())));
             const bool done = file.open(QIODevice::WriteOnly) && file.write(bytes) == bytes.size();
             return done ? QString() : tr("%1 cannot be written.").arg(path);
         }
@@ -204,12 +239,14 @@ QString ReportStage::exportTo(const QString& path) const {
 }
 
 void ReportStage::exportAs(const QString& ending) {
-    const QString path = QFileDialog::getSaveFileName(this, tr("Save the report"), "report" + ending, "*" + ending);
+    const QString path =
+        QFileDialog::getSaveFileName(this, tr("Save the report"), "report" + ending, "*" + ending);
     if (path.isEmpty()) {
         return;
     }
     const QString why = exportTo(path.endsWith(ending) ? path : path + ending);
-    why.isEmpty() ? emit session_.told(tr("saved %1").arg(path.section('/', -1))) : emit session_.refused(why);
+    why.isEmpty() ? emit session_.told(tr("saved %1").arg(path.section('/', -1)))
+                  : emit session_.refused(why);
 }
 
 ReadingContent ReportStage::reading() const {
@@ -217,12 +254,19 @@ ReadingContent ReportStage::reading() const {
     content.title = tr("report");
     content.paragraphs << tr("Every item follows its question: change one and the page changes.");
     content.actionsTitle = tr("Take it away");
-    for (const auto& [ending, why] : std::vector<std::pair<QString, QString>>{{".html", tr("one page with its figures, for any browser")}, {".pdf", tr("typeset on A4")}, {".md", tr("Markdown, without figures")}, {".csv", tr("the tables alone")}}) {
-        content.actions.push_back({tr("Save as %1").arg(ending.mid(1).toUpper()), why, [this, ending = ending] { const_cast<ReportStage*>(this)->exportAs(ending); }});
+    for (const auto& [ending, why] : std::vector<std::pair<QString, QString>>{
+             {".html", tr("one page with its figures, for any browser")},
+             {".pdf", tr("typeset on A4")},
+             {".md", tr("Markdown, without figures")},
+             {".csv", tr("the tables alone")}}) {
+        content.actions.push_back(
+            {tr("Save as %1").arg(ending.mid(1).toUpper()), why,
+             [this, ending = ending] { const_cast<ReportStage*>(this)->exportAs(ending); }});
     }
     content.actions.push_back({tr("Copy the tables"), tr("for a sheet or a letter"), [this] {
                                    QString out;
-                                   for (const ReportBlock& b : buildReport(session_.study(), answers())) {
+                                   for (const ReportBlock& b :
+                                        buildReport(session_.study(), answers())) {
                                        for (const auto& row : b.cells) {
                                            QStringList cells;
                                            for (const auto& cell : row) {

@@ -1,0 +1,223 @@
+// Speed as ratios against a baseline of the same run, one JSON line each. --quick ends in a minute.
+#include "app/shell/main_window.h"
+#include "app/shell/theme.h"
+#include "core/base/parallel.h"
+#include "core/io/csv.h"
+#include "core/numerics/linear_solution.h"
+
+#include <Eigen/Dense>
+#include <cblas.h>
+#include <fast_float/fast_float.h>
+#include <fmt/format.h>
+
+#include <QApplication>
+#include <QElapsedTimer>
+#include <QTemporaryDir>
+
+#include <sys/times.h>
+#include <unistd.h>
+
+#include <algorithm>
+#include <chrono>
+#include <cmath>
+#include <cstring>
+#include <fstream>
+#include <functional>
+#include <string>
+#include <vector>
+
+namespace {
+
+using namespace rapporto;
+
+double seconds(const std::function<void()>& work) {
+    const auto from = std::chrono::steady_clock::now();
+    work();
+    return std::chrono::duration<double>(std::chrono::steady_clock::now() - from).count();
+}
+
+/// Jiffies that all processors spent working, and the clock ticks of this process.
+double machineBusy() {
+    std::ifstream in("/proc/stat");
+    std::string name;
+    double user = 0;
+    double nice = 0;
+    double system = 0;
+    in >> name >> user >> nice >> system;
+    return (user + nice + system) / static_cast<double>(sysconf(_SC_CLK_TCK));
+}
+
+double ownBusy() {
+    tms used{};
+    times(&used);
+    return static_cast<double>(used.tms_utime + used.tms_stime) / static_cast<double>(sysconf(_SC_CLK_TCK));
+}
+
+double median(std::vector<double> values) {
+    std::nth_element(values.begin(), values.begin() + static_cast<std::ptrdiff_t>(values.size() / 2), values.end());
+    return values[values.size() / 2];
+}
+
+/// Runs target and baseline in turn and prints the medians and the median ratio. `busy` is how
+/// much of a core other processes used meanwhile.
+void compare(const std::string& name, int rounds, double goal, const std::function<void()>& target, const std::function<void()>& baseline) {
+    target();
+    baseline();
+    std::vector<double> a;
+    std::vector<double> b;
+    std::vector<double> ratios;
+    const double machine = machineBusy();
+    const double own = ownBusy();
+    const double wall = seconds([&] {
+        for (int r = 0; r < rounds; ++r) {
+            a.push_back(seconds(target));
+            b.push_back(seconds(baseline));
+            ratios.push_back(a.back() / b.back());
+        }
+    });
+    const double busy = std::max(0.0, (machineBusy() - machine) - (ownBusy() - own)) / wall;
+    fmt::print("{{\"name\": \"{}\", \"ratio\": {:.3f}, \"target_s\": {:.5f}, \"baseline_s\": {:.5f}, \"goal\": {}, \"busy\": {:.2f}}}\n", name, median(ratios), median(a), median(b), goal, busy);
+    std::fflush(stdout);
+}
+
+/// An absolute time against a goal in seconds, where there is nothing to compare with.
+void absolute(const std::string& name, int rounds, double goal, const std::function<double()>& target) {
+    std::vector<double> times;
+    for (int r = 0; r < rounds; ++r) {
+        times.push_back(target());
+    }
+    fmt::print("{{\"name\": \"{}\", \"ratio\": {:.3f}, \"target_s\": {:.5f}, \"baseline_s\": null, \"goal\": {}, \"busy\": null}}\n", name, median(times) / goal, median(times), goal);
+    std::fflush(stdout);
+}
+
+double noise(std::uint64_t i) {
+    i = (i + 1) * 0x9E3779B97F4A7C15ULL;
+    i = (i ^ (i >> 30U)) * 0xBF58476D1CE4E5B9ULL;
+    i = (i ^ (i >> 27U)) * 0x94D049BB133111EBULL;
+    return static_cast<double>((i ^ (i >> 31U)) >> 11U) / 9007199254740992.0 - 0.5;
+}
+
+void benchLeastSquares(bool quick, int rounds) {
+    const Eigen::Index n = quick ? 300000 : 1000000;
+    const Eigen::Index k = 20;
+    Eigen::MatrixXd X(n, k);
+    Eigen::VectorXd y(n);
+    std::vector<std::int32_t> groups(static_cast<std::size_t>(n));
+    for (Eigen::Index i = 0; i < n; ++i) {
+        X(i, 0) = 1.0;
+        y(i) = noise(static_cast<std::uint64_t>(i) * 31 + 7);
+        for (Eigen::Index j = 1; j < k; ++j) {
+            X(i, j) = noise(static_cast<std::uint64_t>(i * k + j)) + static_cast<double>(j);
+            y(i) += 0.1 * X(i, j);
+        }
+        groups[static_cast<std::size_t>(i)] = static_cast<std::int32_t>((i * 7919) % 10000);
+    }
+    const Eigen::VectorXd none;
+    const LinearProblem problem{X, y, none, true};
+    Eigen::MatrixXd gram(k, k);
+    const auto syrk = [&] {
+        cblas_dsyrk(CblasColMajor, CblasUpper, CblasTrans, static_cast<int>(k), static_cast<int>(n), 1.0, X.data(), static_cast<int>(n), 0.0, gram.data(), static_cast<int>(k));
+    };
+    double sink = 0.0;
+    const auto robust = [&] { sink += solveLinear(problem, true, Job())->meat.sum(); };
+    const auto clustered = [&] {
+        const LinearSolution s = *solveLinear(problem, false, Job());
+        sink += (groupedScores(problem, s, s.residuals, groups, 10000) * s.centredFactor).squaredNorm();
+    };
+    for (const std::size_t threads : {1U, 2U}) {
+        setThreads(threads);
+        compare(fmt::format("least squares HC1 {}x20, {} thread(s), against syrk", n, threads), rounds, threads == 1 ? 2.5 : 1.5, robust, syrk);
+        compare(fmt::format("least squares clustered {}x20, {} thread(s), against syrk", n, threads), rounds, threads == 1 ? 3.0 : 2.0, clustered, syrk);
+    }
+    if (sink == 0.12345) {
+        fmt::print("\n");  // Keeps the work from being left out.
+    }
+}
+
+void benchCsv(bool quick, int rounds) {
+    const std::size_t rows = quick ? 200000 : 1000000;
+    std::string text = "a,b,c,d,e,f,g,h,i,j,k,l,m,n,o,p,q,r,s,t\n";
+    for (std::size_t i = 0; i < rows; ++i) {
+        for (std::size_t j = 0; j < 20; ++j) {
+            text += fmt::format("{:.6f}", 10.0 * noise(i * 20 + j));
+            text += j < 19 ? ',' : '\n';
+        }
+    }
+    const double megabytes = static_cast<double>(text.size()) / 1e6;
+    std::size_t sink = 0;
+    const auto import = [&] { sink += readCsvText(text, {}, Job())->table.rows(); };
+    const auto newlines = [&] { sink += static_cast<std::size_t>(std::count(text.begin(), text.end(), '\n')); };
+    const auto numbers = [&] {
+        std::vector<double> values;
+        values.reserve(rows * 20);
+        const char* at = text.data() + text.find('\n') + 1;
+        const char* end = text.data() + text.size();
+        while (at < end) {
+            double v = 0.0;
+            at = fast_float::from_chars(at, end, v).ptr + 1;
+            values.push_back(v);
+        }
+        sink += values.size();
+    };
+    setThreads(1);
+    const double once = seconds(import);
+    fmt::print("{{\"name\": \"CSV import, MB/s on one core ({:.0f} MB)\", \"ratio\": {:.3f}, \"target_s\": {:.5f}, \"baseline_s\": null, \"goal\": 1, \"busy\": null}}\n", megabytes, 120.0 / (megabytes / once), once);
+    compare(fmt::format("CSV import {:.0f} MB against bare number parsing", megabytes), rounds, 2.0, import, numbers);
+    compare(fmt::format("CSV import {:.0f} MB against newline counting", megabytes), rounds, 40.0, import, newlines);
+    setThreads(0);
+    if (sink == 1) {
+        fmt::print("\n");
+    }
+}
+
+void benchWindow(int rounds) {
+    app::MainWindow window;
+    window.resize(1280, 800);
+    window.show();
+    window.session().openDemo();
+    window.settle();
+    window.showStage(2);
+    window.settle();
+    int turn = 0;
+    absolute("demo: slot change to painted answer", rounds * 3, 0.1, [&] {
+        Question q = *window.session().question();
+        q.errors = ErrorSpec{"robust", turn % 2 == 0 ? "HC3" : "HC1", {}};
+        q.where = fmt::format("age > {}", 18 + turn++);  // Never the same, so never from the cache.
+        const auto from = std::chrono::steady_clock::now();
+        window.session().putQuestion(q, "bench");
+        while (!window.session().isFresh()) {
+            QApplication::processEvents(QEventLoop::AllEvents, 1);
+        }
+        QApplication::processEvents();
+        const QPixmap painted = window.grab();
+        return std::chrono::duration<double>(std::chrono::steady_clock::now() - from).count();
+    });
+    absolute("start to first paint of the demo's answer, in process", 3, 1.0, [&] {
+        const auto from = std::chrono::steady_clock::now();
+        app::MainWindow other;
+        other.resize(1280, 800);
+        other.show();
+        other.session().openDemo();
+        other.showStage(2);
+        while (!other.session().isFresh()) {
+            QApplication::processEvents(QEventLoop::AllEvents, 1);
+        }
+        const QPixmap painted = other.grab();
+        return std::chrono::duration<double>(std::chrono::steady_clock::now() - from).count();
+    });
+}
+
+}  // namespace
+
+int main(int argc, char** argv) {
+    qputenv("QT_QPA_PLATFORM", "offscreen");
+    qputenv("RAPPORTO_UNATTENDED", "1");
+    QApplication application(argc, argv);
+    app::applyTheme(application);
+    const bool quick = argc > 1 && std::strcmp(argv[1], "--quick") == 0;
+    const int rounds = quick ? 5 : 9;
+    benchLeastSquares(quick, rounds);
+    benchCsv(quick, quick ? 3 : 5);
+    benchWindow(rounds);
+    return 0;
+}

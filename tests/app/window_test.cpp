@@ -1,0 +1,379 @@
+// The real window, driven by mouse and keyboard.
+#include "app/plots/plot_view.h"
+#include "app/shell/finder.h"
+#include "app/shell/main_window.h"
+#include "app/shell/reading_column.h"
+#include "app/shell/theme.h"
+#include "app/stages/checks/checks_stage.h"
+#include "app/stages/explore/explore_stage.h"
+#include "app/stages/model/effect_rows.h"
+#include "app/stages/report/report_stage.h"
+#include "core/report/report.h"
+
+#include <QApplication>
+#include <QClipboard>
+#include <QLabel>
+#include <QLineEdit>
+#include <QFile>
+#include <QPushButton>
+#include <QTableView>
+#include <QTemporaryDir>
+#include <QTest>
+
+using namespace rapporto;
+using namespace rapporto::app;
+
+class WindowTest : public QObject {
+    Q_OBJECT
+
+    std::unique_ptr<MainWindow> window_;
+    QTemporaryDir place_;
+
+    static void write(const QString& path, const QByteArray& text) {
+        QFile file(path);
+        QVERIFY(file.open(QIODevice::WriteOnly));
+        file.write(text);
+    }
+
+    /// Apple growers with a spread that grows: a check fails, logs mend it.
+    static QByteArray growers() {
+        QByteArray text = "grower;revenue;hives;village\n";
+        for (int i = 0; i < 300; ++i) {
+            const double hives = 1.0 + (i * 7) % 40 / 4.0;
+            const double noise = 0.5 * std::sin(i * 12.9898) * std::cos(i * 4.1414) * 2.0;
+            text += QString("Tolve %1;%2;%3;village %4\n").arg(i + 1).arg(QString::number(300.0 * std::exp(0.15 * hives + noise), 'f', 2).replace('.', ',')).arg(QString::number(hives).replace('.', ',')).arg(i % 30).toUtf8();
+        }
+        return text;
+    }
+
+    template <class T>
+    T* find(const QString& name) {
+        T* found = window_->findChild<T*>(name);
+        if (found == nullptr) {
+            qFatal("no widget %s", qPrintable(name));
+        }
+        return found;
+    }
+
+    void click(const QString& name) {
+        QTest::mouseClick(find<QPushButton>(name), Qt::LeftButton);
+        window_->settle();
+    }
+
+    /// Types into the finder that stands open and takes what it finds.
+    void typeInFinder(const QString& text) {
+        auto* finder = window_->findChild<Finder*>();
+        QVERIFY(finder->isVisible());
+        auto* field = finder->findChild<QLineEdit*>();
+        QTest::keyClicks(field, text);
+        QTest::keyClick(field, Qt::Key_Return);
+        window_->settle();
+    }
+
+    void closeFinder() {
+        if (auto* finder = window_->findChild<Finder*>(); finder->isVisible()) {
+            QTest::keyClick(finder->findChild<QLineEdit*>(), Qt::Key_Escape);
+        }
+    }
+
+    void takeInGrowers() {
+        write(place_.filePath("growers.csv"), growers());
+        window_->openPath(place_.filePath("growers.csv"));
+        window_->settle();
+        click("import:use");
+    }
+
+    void askForRevenue() {
+        QTest::keyClick(window_.get(), Qt::Key_3, Qt::ControlModifier);
+        window_->settle();
+        click("slot:outcome");
+        typeInFinder("revenue");
+        click("slot:add");
+        typeInFinder("hives");
+        closeFinder();  // It stands ready for a further term.
+        window_->settle();
+    }
+
+    const Answer& answer() {
+        static std::shared_ptr<const Answer> held;
+        held = window_->session().answer();
+        if (!held) {
+            qFatal("no answer");
+        }
+        return *held;
+    }
+
+  private slots:
+    void init() {
+        window_ = std::make_unique<MainWindow>();
+        window_->resize(1280, 800);
+        window_->show();
+        QVERIFY(QTest::qWaitForWindowExposed(window_.get()));
+    }
+
+    void cleanup() { window_.reset(); }
+
+    void emptyStudySaysWhatToDo() {
+        QVERIFY(find<QPushButton>("start:open")->isVisible());
+        QVERIFY(find<QPushButton>("start:paste")->isVisible());
+        QVERIFY(find<QPushButton>("start:demo")->isVisible());
+        for (int s = 0; s < 6; ++s) {  // Every stage stands without data.
+            window_->showStage(s);
+            window_->settle();
+        }
+    }
+
+    void fromAFileToAReport() {
+        write(place_.filePath("growers.csv"), growers());
+        window_->openPath(place_.filePath("growers.csv"));
+        window_->settle();
+        const auto& import = *window_->session().pending()->import;
+        QCOMPARE(*import.used.delimiter, ';');
+        QCOMPARE(*import.used.decimal, ',');
+        QCOMPARE(import.table.rows(), std::size_t{300});
+        click("import:use");
+        askForRevenue();
+        QCOMPARE(answer().question.outcome, std::string("revenue"));
+        QCOMPARE(answer().fit->coefficients.size(), std::size_t{2});
+
+        // The effect is read where it stands.
+        auto* effects = window_->findChild<EffectRows*>();
+        QTest::mouseClick(effects, Qt::LeftButton, {}, QPoint(60, static_cast<int>(effects->rowTop(1)) + 10));
+        QCOMPARE(effects->selected(), 1);
+        QCOMPARE(effects->cells(1)[0], QString("hives"));
+
+        // A failing check and its remedy, beside the original.
+        QTest::keyClick(window_.get(), Qt::Key_4, Qt::ControlModifier);
+        window_->settle();
+        auto* list = window_->findChild<CheckList*>();
+        QTest::mouseClick(list, Qt::LeftButton, {}, list->rowOf("breusch-pagan").center());
+        window_->settle();
+        const CheckResult* spread = nullptr;
+        for (const CheckResult& c : answer().checks) {
+            spread = c.id == "breusch-pagan" ? &c : spread;
+        }
+        QCOMPARE(spread->verdict, Verdict::Fails);
+        const Eigen::VectorXd residuals = answer().fit->residuals;
+        const std::string original = answer().question.id;
+        click("card:Log the outcome");
+        QCOMPARE(answer().question.outcome, std::string("ln(revenue)"));
+        QCOMPARE(answer().question.variantOf, original);
+        // The second question leaves the first one's residuals untouched.
+        QVERIFY(window_->session().answer(original)->fit->residuals == residuals);
+
+        // Side by side.
+        QTest::keyClick(window_.get(), Qt::Key_5, Qt::ControlModifier);
+        window_->settle();
+        QCOMPARE(window_->session().study().family(original).size(), std::size_t{2});
+
+        // Undo takes the variant away, redo brings it back.
+        QTest::keyClick(window_.get(), Qt::Key_Z, Qt::ControlModifier);
+        window_->settle();
+        QCOMPARE(window_->session().study().questions.size(), std::size_t{1});
+        QTest::keyClick(window_.get(), Qt::Key_Z, Qt::ControlModifier | Qt::ShiftModifier);
+        window_->settle();
+        QCOMPARE(window_->session().study().questions.size(), std::size_t{2});
+
+        // Save, open again: the same numbers.
+        const double slope = window_->session().answer(original)->fit->coefficients[1].estimate;
+        QVERIFY(window_->session().saveStudy(place_.filePath("apples.rapporto")));
+        QVERIFY(window_->session().isSaved());
+        window_->openPath(place_.filePath("apples.rapporto"));
+        window_->settle();
+        QCOMPARE(window_->session().study().source.file, std::string("growers.csv"));
+        QCOMPARE(window_->session().answer(original)->fit->coefficients[1].estimate, slope);
+
+        // The report as a page and as PDF.
+        window_->showStage(5);
+        window_->settle();
+        auto* report = window_->findChild<ReportStage*>();
+        QCOMPARE(report->exportTo(place_.filePath("r.html")), QString());
+        QCOMPARE(report->exportTo(place_.filePath("r.pdf")), QString());
+        QVERIFY(report->exportTo("/no/such/place/r.html").size() > 0);
+        QFile page(place_.filePath("r.html"));
+        QVERIFY(page.open(QIODevice::ReadOnly));
+        const QByteArray html = page.readAll();
+        QVERIFY(html.contains("log outcome"));
+        QVERIFY(QFile(place_.filePath("r.pdf")).size() > 5000);
+    }
+
+    void pastesCellsFromTheClipboard() {
+        QApplication::clipboard()->setText("y\tx\n1,5\t1\n2,5\t2\n3,0\t3\n4,9\t4\n");
+        QTest::keyClick(window_.get(), Qt::Key_V, Qt::ControlModifier);
+        window_->settle();
+        QVERIFY(window_->session().pending().has_value());
+        QCOMPARE(window_->session().pending()->import->table.rows(), std::size_t{4});
+        click("import:use");
+        QVERIFY(window_->session().hasTable());
+        // The rows go along when the study is saved.
+        QVERIFY(window_->session().saveStudy(place_.filePath("pasted.rapporto")));
+        QVERIFY(QFile::exists(place_.filePath("pasted_data.csv")));
+        window_->openPath(place_.filePath("pasted.rapporto"));
+        window_->settle();
+        QCOMPARE(window_->session().frame()->rows(), std::size_t{4});
+        QCOMPARE(window_->session().frame()->column("y")->numbers()[0], 1.5);
+    }
+
+    void emptyClipboardIsRefusedInWords() {
+        QApplication::clipboard()->clear();
+        QTest::keyClick(window_.get(), Qt::Key_V, Qt::ControlModifier);
+        QVERIFY(window_->findChild<QLabel*>("refusal") != nullptr);
+    }
+
+    void importGuessesCanBeChanged() {
+        write(place_.filePath("plain.csv"), "1;2\n3;4\n5;6\n");
+        window_->openPath(place_.filePath("plain.csv"));
+        window_->settle();
+        QVERIFY(!*window_->session().pending()->import->used.header);
+        ReaderOptions options = window_->session().pending()->import->used;
+        options.header = true;
+        window_->session().changeImportOptions(options);
+        window_->settle();
+        QCOMPARE(window_->session().pending()->import->table.rows(), std::size_t{2});
+        click("import:leave");
+        QVERIFY(!window_->session().pending());
+    }
+
+    void aMalformedFileIsRefusedWithItsLine() {
+        write(place_.filePath("bad.csv"), "a,b\n1,\"open\n2,3\n");
+        window_->openPath(place_.filePath("bad.csv"));
+        window_->settle();
+        QVERIFY(window_->session().pending()->refusal.has_value());
+        QVERIFY(find<QLabel>("importProblems")->text().contains("line 2"));
+    }
+
+    void aChangedAndAVanishedSourceAreNoticed() {
+        takeInGrowers();
+        QVERIFY(window_->session().saveStudy(place_.filePath("kept.rapporto")));
+        write(place_.filePath("growers.csv"), growers() + "Tolve 301;1,0;1,0;village 1\n");
+        window_->openPath(place_.filePath("kept.rapporto"));
+        window_->settle();
+        QVERIFY(window_->session().sourceRefusal().has_value());
+        QCOMPARE(window_->session().sourceRefusal()->code, ErrorCode::Changed);
+        window_->showStage(0);
+        window_->settle();
+        click("card:Use the changed file");
+        window_->settle();
+        QCOMPARE(window_->session().frame()->rows(), std::size_t{301});
+        QFile::remove(place_.filePath("growers.csv"));
+        window_->openPath(place_.filePath("kept.rapporto"));
+        window_->settle();
+        QCOMPARE(window_->session().sourceRefusal()->code, ErrorCode::File);
+        for (int s = 0; s < 6; ++s) {
+            window_->showStage(s);
+            window_->settle();
+        }
+    }
+
+    void chipsAnswerToTheKeyboard() {
+        takeInGrowers();
+        askForRevenue();
+        auto* chip = find<QPushButton>("term:0");
+        chip->setFocus();
+        QTest::keyClick(chip, Qt::Key_M);
+        window_->settle();
+        QVERIFY(window_->session().question()->terms[0].muted);
+        QCOMPARE(answer().fit->coefficients.size(), std::size_t{1});
+        QTest::keyClick(find<QPushButton>("term:0"), Qt::Key_M);
+        window_->settle();
+        click("term:0");
+        typeInFinder("its square");
+        QCOMPARE(window_->session().question()->terms.size(), std::size_t{2});
+        QCOMPARE(answer().fit->coefficients[2].term, std::string("power(hives, 2)"));
+        QTest::keyClick(find<QPushButton>("term:1"), Qt::Key_Delete);
+        window_->settle();
+        QCOMPARE(window_->session().question()->terms.size(), std::size_t{1});
+        click("slot:errors");
+        typeInFinder("clustered by village");
+        QCOMPARE(answer().question.errors.by, std::vector<std::string>{"village"});
+        click("slot:rule");
+        typeInFinder("hives > 2");
+        QVERIFY(answer().rows.byRule > 0);
+    }
+
+    void derivesWithALivePreview() {
+        takeInGrowers();
+        auto* name = find<QLineEdit>("data:derivedName");
+        auto* expression = find<QLineEdit>("data:derivedExpression");
+        QTest::keyClicks(name, "ln_rev");
+        QTest::keyClicks(expression, "ln(revenu)");
+        QVERIFY(find<QLabel>("data:derivedPreview")->text().contains("Did you mean"));
+        QTest::keyClick(expression, Qt::Key_Backspace);
+        QTest::keyClicks(expression, "e)");
+        QVERIFY(find<QLabel>("data:derivedPreview")->text().contains("300 values"));
+        QTest::keyClick(expression, Qt::Key_Return);
+        window_->settle();
+        QVERIFY(window_->session().frame()->column("ln_rev") != nullptr);
+        auto* rule = find<QLineEdit>("data:rule");
+        QTest::keyClicks(rule, "hives > 5");
+        QTest::keyClick(rule, Qt::Key_Return);
+        window_->settle();
+        QVERIFY(window_->session().frame()->count(RowState::ByRule) > 100);
+        QTest::keyClick(window_.get(), Qt::Key_1, Qt::ControlModifier);
+    }
+
+    void rowsSelectedInAPictureCanBeSetAside() {
+        takeInGrowers();
+        window_->showStage(1);
+        auto* explore = window_->findChild<ExploreStage*>();
+        explore->putOnDesk("revenue");
+        explore->putOnDesk("hives");
+        window_->settle();
+        auto* plot = explore->findChildren<PlotView*>().front();
+        const auto& points = plot->exhibit();
+        QCOMPARE(points.x.size(), std::size_t{300});
+        const QPoint at = plot->pixelOf(points.x[10], points.y[10]).toPoint();
+        QTest::mousePress(plot, Qt::LeftButton, {}, at - QPoint(9, 9));
+        QTest::mouseMove(plot, at);
+        QTest::mouseRelease(plot, Qt::LeftButton, {}, at + QPoint(9, 9));
+        window_->settle();
+        const auto selected = window_->session().selectedRows();
+        QVERIFY(selected.contains(10));
+        QTest::keyClick(window_.get(), Qt::Key_Delete);
+        window_->settle();
+        QCOMPARE(window_->session().frame()->count(RowState::SetAside), selected.size());
+        QVERIFY(window_->session().selectedRows().empty());
+        window_->session().undo();
+        window_->settle();
+        QCOMPARE(window_->session().frame()->count(RowState::SetAside), std::size_t{0});
+    }
+
+    void findsAnything() {
+        takeInGrowers();
+        QTest::keyClick(window_.get(), Qt::Key_K, Qt::ControlModifier);
+        typeInFinder("Checks");
+        QCOMPARE(window_->stage(), 3);
+        QTest::keyClick(window_.get(), Qt::Key_Left, Qt::AltModifier);
+        QCOMPARE(window_->stage(), 0);
+    }
+
+    void windowAndRunnerShareTheirNumbers() {
+        window_->session().openDemo();
+        window_->settle();
+        const Study study = window_->session().study();
+        const auto import = loadSource(study, RAPPORTO_SOURCE_DIR "/demo", false, Job());
+        const Frame frame = Frame::make(import->table, study.variables, study.derived, study.sample, study.layout);
+        for (const Question& q : study.questions) {
+            const Answer direct = answerQuestion(study, frame, q, Job());
+            const auto shown = window_->session().answer(q.id);
+            QVERIFY(shown && shown->fit);
+            for (std::size_t c = 0; c < direct.fit->coefficients.size(); ++c) {
+                QCOMPARE(shown->fit->coefficients[c].estimate, direct.fit->coefficients[c].estimate);
+                QCOMPARE(shown->fit->coefficients[c].se, direct.fit->coefficients[c].se);
+            }
+        }
+        for (int s = 0; s < 6; ++s) {
+            window_->showStage(s);
+            window_->settle();
+            QVERIFY(!window_->grab().isNull());
+        }
+    }
+};
+
+int main(int argc, char** argv) {
+    QApplication application(argc, argv);
+    applyTheme(application);
+    WindowTest test;
+    return QTest::qExec(&test, argc, argv);
+}
+#include "window_test.moc"

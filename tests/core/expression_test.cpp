@@ -1,0 +1,176 @@
+#include "core/data/frame.h"
+#include "tests/core/fixtures.h"
+
+#include <QTest>
+
+using namespace rapporto;
+using rapporto::test::tableOf;
+
+class ExpressionTest : public QObject {
+    Q_OBJECT
+
+    static Table table() {
+        Table t = tableOf({{"x", {1, 2, std::nan(""), 4}}, {"y", {10, 0, 5, -5}}, {"zone", {1, 2, 2, 1}}});
+        t.columns.push_back(Column::ofTexts("name", {0, 1, -1, 0}, {"Ridge", "River"}));
+        Variable v;
+        v.name = "name";
+        v.measure = Measure::Groups;
+        t.variables.push_back(v);
+        t.variables[2].levels = {{Key(1.0), "Ridge"}, {Key(2.0), "River flat"}};
+        return t;
+    }
+
+    static std::string cells(const std::string& expression) {
+        const Frame frame = test::frameOf(table());
+        const auto value = frame.evaluateText(expression);
+        if (!value) {
+            return "refused: " + value.error().text();
+        }
+        std::string out;
+        for (std::size_t i = 0; i < value->column.size(); ++i) {
+            out += i > 0 ? " " : "";
+            out += value->column.isMissing(i) ? "_"
+                   : value->column.isText()   ? value->column.texts()[static_cast<std::size_t>(value->column.codes()[i])]
+                                              : exactText(value->column.numbers()[i]);
+        }
+        return out;
+    }
+
+    static std::string exactText(double x) {
+        const QString s = QString::number(x, 'g', 12);
+        return s.toStdString();
+    }
+
+  private slots:
+    void evaluates_data() {
+        QTest::addColumn<QString>("expression");
+        QTest::addColumn<QString>("expected");
+        const auto row = [](const char* expression, const char* expected) { QTest::newRow(expression) << expression << expected; };
+        row("x + y * 2", "21 2 _ -6");
+        row("(x + y) * 2", "22 4 _ -2");
+        row("-x - -1", "0 -1 _ -3");
+        row("x / y", "0.1 _ _ -0.8");
+        row("7 / 2", "3.5 3.5 3.5 3.5");
+        row("power(x, 2)", "1 4 _ 16");
+        row("ln(y)", "2.30258509299 _ 1.60943791243 _");
+        row("sqrt(y)", "3.16227766017 0 2.2360679775 _");
+        row("round(2.5)", "3 3 3 3");
+        row("round(-2.5)", "-3 -3 -3 -3");
+        row("round(2.345, 1)", "2.3 2.3 2.3 2.3");
+        row("mod(x, 3)", "1 2 _ 1");
+        row("sign(y)", "1 0 1 -1");
+        row("least(x, y)", "1 0 _ -5");
+        row("greatest(x, 2)", "2 2 _ 4");
+        row("coalesce(x, y)", "1 2 5 4");
+        row("nullif(y, 0)", "10 _ 5 -5");
+        row("abs(y) > 4", "1 0 1 1");
+        row("x > 1 and y > 0", "0 0 _ 0");
+        row("x > 1 or y > 0", "1 1 1 1");
+        row("not (x > 1)", "1 0 _ 0");
+        row("x between 2 and 4", "0 1 _ 1");
+        row("x not between 2 and 4", "1 0 _ 0");
+        row("x in (1, 4)", "1 0 _ 1");
+        row("x not in (1, null)", "0 _ _ _");
+        row("x is null", "0 0 1 0");
+        row("x is not null", "1 1 0 1");
+        row("name = 'Ridge'", "1 0 _ 1");
+        row("name in ('River', 'Ridge')", "1 1 _ 1");
+        row("zone = 'River flat'", "0 1 1 0");
+        row("case when x > 1 then 'many' when x = 1 then 'one' end", "one many _ many");
+        row("case when y > 0 then x else 0 end", "1 0 _ 0");
+        row("\"x\" <> 1", "0 1 _ 1");
+        row("null", "_ _ _ _");
+        row("1e3 + .5", "1000.5 1000.5 1000.5 1000.5");
+        row("LN(exp(x))", "1 2 _ 4");
+    }
+
+    void evaluates() {
+        QFETCH(QString, expression);
+        QFETCH(QString, expected);
+        QCOMPARE(QString::fromStdString(cells(expression.toStdString())), expected);
+    }
+
+    void refusesWithPlaceAndNearestName_data() {
+        QTest::addColumn<QString>("expression");
+        QTest::addColumn<QString>("says");
+        const auto row = [](const char* expression, const char* says) { QTest::newRow(expression) << expression << says; };
+        row("zon + 1", "Did you mean ‘zone’");
+        row("x + zon", "position 5");
+        row("sqr(x)", "Did you mean ‘sqrt’");
+        row("x +", "position 4");
+        row("(x", "‘)’ is expected");
+        row("x ! 2", "position 3");
+        row("'open", "never closes");
+        row("name + 1", "holds text");
+        row("name > 1", "cannot be compared");
+        row("zone = 'Rige'", "Did you mean ‘Ridge’");
+        row("x and y", "needs a condition");
+        row("lag(x)", "cannot do yet");
+        row("ln(x, 2)", "takes 1 value");
+        row("", "empty");
+        row("x y", "one too many");
+        row("case when x > 1 then 2", "is expected");
+    }
+
+    void refusesWithPlaceAndNearestName() {
+        QFETCH(QString, expression);
+        QFETCH(QString, says);
+        const QString got = QString::fromStdString(cells(expression.toStdString()));
+        QVERIFY2(got.startsWith("refused: ") && got.contains(says), qPrintable(got));
+    }
+
+    void spellsCanonically() {
+        const auto spell = [](const std::string& text) { return QString::fromStdString(Expression::parse(text)->canonical()); };
+        QCOMPARE(spell("ln( x )"), QString("ln(x)"));
+        QCOMPARE(spell("power(x,2)"), QString("power(x, 2)"));
+        QCOMPARE(spell("a+b*c"), QString("a + b * c"));
+        QCOMPARE(spell("(a+b)*c"), QString("(a + b) * c"));
+        QCOMPARE(spell("a-(b-c)"), QString("a - (b - c)"));
+        QCOMPARE(spell("\"two words\"+1"), QString("\"two words\" + 1"));
+        QCOMPARE(spell("not(a=1)and b in(1,2)"), QString("not a = 1 and b in (1, 2)"));
+        // What is spelled reads back as the same.
+        for (const char* text : {"a - (b - c)", "-(x + 1)", "case when a = 'it''s' then 1 else null end", "x not between 1 and 2"}) {
+            QCOMPARE(spell(spell(text).toStdString()), spell(text));
+        }
+    }
+
+    void renamesOnlyTheName() {
+        QCOMPARE(renamedIn("ln(x) + xx", "x", "z"), std::string("ln(z) + xx"));
+    }
+
+    void countsRowsWithoutAValue() {
+        const Frame frame = test::frameOf(table());
+        QCOMPARE(frame.evaluateText("ln(y)")->undefined, std::size_t{2});
+        QCOMPARE(frame.evaluateText("x / y")->undefined, std::size_t{1});
+    }
+
+    void derivesInOrderAndRefusesCircles() {
+        const Frame frame = Frame::make(table(), {}, {{"b", "a * 2", ""}, {"a", "x + 1", ""}, {"c", "d + 1", ""}, {"d", "c + 1", ""}}, {}, {});
+        QCOMPARE(frame.column("b")->numbers()[0], 4.0);
+        QCOMPARE(frame.broken().size(), std::size_t{2});
+        QCOMPARE(frame.broken().at("c").code, ErrorCode::Circular);
+        QVERIFY(!frame.evaluateText("c + 1"));
+    }
+
+    void marksRowsByRuleAndSetAside() {
+        Sample sample;
+        sample.where = "x > 1";
+        sample.setAside = {{4, "odd"}};
+        const Frame frame = Frame::make(table(), {}, {}, sample, {});
+        QCOMPARE(frame.count(RowState::In), std::size_t{1});
+        QCOMPARE(frame.count(RowState::ByRule), std::size_t{2});  // false, and unknown
+        QCOMPARE(frame.count(RowState::SetAside), std::size_t{1});
+    }
+
+    void appliesMissingCodes() {
+        VariableEntry entry;
+        entry.name = "y";
+        entry.missing = std::vector<Key>{Key(-5.0), Key(0.0)};
+        const Frame frame = Frame::make(table(), {entry}, {}, {}, {});
+        QCOMPARE(frame.column("y")->countMissing(), std::size_t{2});
+        QVERIFY(!frame.column("y")->sharesCellsWith(table().columns[1]));
+    }
+};
+
+QTEST_APPLESS_MAIN(ExpressionTest)
+#include "expression_test.moc"
