@@ -9,13 +9,12 @@
 #include <cblas.h>
 #include <fast_float/fast_float.h>
 #include <fmt/format.h>
+#include <sys/times.h>
+#include <unistd.h>
 
 #include <QApplication>
 #include <QElapsedTimer>
 #include <QTemporaryDir>
-
-#include <sys/times.h>
-#include <unistd.h>
 
 #include <algorithm>
 #include <chrono>
@@ -50,17 +49,20 @@ double machineBusy() {
 double ownBusy() {
     tms used{};
     times(&used);
-    return static_cast<double>(used.tms_utime + used.tms_stime) / static_cast<double>(sysconf(_SC_CLK_TCK));
+    return static_cast<double>(used.tms_utime + used.tms_stime) /
+           static_cast<double>(sysconf(_SC_CLK_TCK));
 }
 
 double median(std::vector<double> values) {
-    std::nth_element(values.begin(), values.begin() + static_cast<std::ptrdiff_t>(values.size() / 2), values.end());
+    std::nth_element(values.begin(),
+                     values.begin() + static_cast<std::ptrdiff_t>(values.size() / 2), values.end());
     return values[values.size() / 2];
 }
 
 /// Runs target and baseline in turn and prints the medians and the median ratio. `busy` is how
 /// much of a core other processes used meanwhile.
-void compare(const std::string& name, int rounds, double goal, const std::function<void()>& target, const std::function<void()>& baseline) {
+void compare(const std::string& name, int rounds, double goal, const std::function<void()>& target,
+             const std::function<void()>& baseline) {
     target();
     baseline();
     std::vector<double> a;
@@ -76,17 +78,24 @@ void compare(const std::string& name, int rounds, double goal, const std::functi
         }
     });
     const double busy = std::max(0.0, (machineBusy() - machine) - (ownBusy() - own)) / wall;
-    fmt::print("{{\"name\": \"{}\", \"ratio\": {:.3f}, \"target_s\": {:.5f}, \"baseline_s\": {:.5f}, \"goal\": {}, \"busy\": {:.2f}}}\n", name, median(ratios), median(a), median(b), goal, busy);
+    fmt::print(
+        "{{\"name\": \"{}\", \"ratio\": {:.3f}, \"target_s\": {:.5f}, \"baseline_s\": {:.5f}, "
+        "\"goal\": {}, \"busy\": {:.2f}}}\n",
+        name, median(ratios), median(a), median(b), goal, busy);
     std::fflush(stdout);
 }
 
 /// An absolute time against a goal in seconds, where there is nothing to compare with.
-void absolute(const std::string& name, int rounds, double goal, const std::function<double()>& target) {
+void absolute(const std::string& name, int rounds, double goal,
+              const std::function<double()>& target) {
     std::vector<double> times;
     for (int r = 0; r < rounds; ++r) {
         times.push_back(target());
     }
-    fmt::print("{{\"name\": \"{}\", \"ratio\": {:.3f}, \"target_s\": {:.5f}, \"baseline_s\": null, \"goal\": {}, \"busy\": null}}\n", name, median(times) / goal, median(times), goal);
+    fmt::print(
+        "{{\"name\": \"{}\", \"ratio\": {:.3f}, \"target_s\": {:.5f}, \"baseline_s\": null, "
+        "\"goal\": {}, \"busy\": null}}\n",
+        name, median(times) / goal, median(times), goal);
     std::fflush(stdout);
 }
 
@@ -116,18 +125,23 @@ void benchLeastSquares(bool quick, int rounds) {
     const LinearProblem problem{X, y, none, true};
     Eigen::MatrixXd gram(k, k);
     const auto syrk = [&] {
-        cblas_dsyrk(CblasColMajor, CblasUpper, CblasTrans, static_cast<int>(k), static_cast<int>(n), 1.0, X.data(), static_cast<int>(n), 0.0, gram.data(), static_cast<int>(k));
+        cblas_dsyrk(CblasColMajor, CblasUpper, CblasTrans, static_cast<int>(k), static_cast<int>(n),
+                    1.0, X.data(), static_cast<int>(n), 0.0, gram.data(), static_cast<int>(k));
     };
     double sink = 0.0;
     const auto robust = [&] { sink += solveLinear(problem, true, Job())->meat.sum(); };
     const auto clustered = [&] {
         const LinearSolution s = *solveLinear(problem, false, Job());
-        sink += (groupedScores(problem, s, s.residuals, groups, 10000) * s.centredFactor).squaredNorm();
+        sink +=
+            (groupedScores(problem, s, s.residuals, groups, 10000) * s.centredFactor).squaredNorm();
     };
     for (const std::size_t threads : {1U, 2U}) {
         setThreads(threads);
-        compare(fmt::format("least squares HC1 {}x20, {} thread(s), against syrk", n, threads), rounds, threads == 1 ? 2.5 : 1.5, robust, syrk);
-        compare(fmt::format("least squares clustered {}x20, {} thread(s), against syrk", n, threads), rounds, threads == 1 ? 3.0 : 2.0, clustered, syrk);
+        compare(fmt::format("least squares HC1 {}x20, {} thread(s), against syrk", n, threads),
+                rounds, threads == 1 ? 2.5 : 1.5, robust, syrk);
+        compare(
+            fmt::format("least squares clustered {}x20, {} thread(s), against syrk", n, threads),
+            rounds, threads == 1 ? 3.0 : 2.0, clustered, syrk);
     }
     if (sink == 0.12345) {
         fmt::print("\n");  // Keeps the work from being left out.
@@ -146,7 +160,9 @@ void benchCsv(bool quick, int rounds) {
     const double megabytes = static_cast<double>(text.size()) / 1e6;
     std::size_t sink = 0;
     const auto import = [&] { sink += readCsvText(text, {}, Job())->table.rows(); };
-    const auto newlines = [&] { sink += static_cast<std::size_t>(std::count(text.begin(), text.end(), '\n')); };
+    const auto newlines = [&] {
+        sink += static_cast<std::size_t>(std::count(text.begin(), text.end(), '\n'));
+    };
     const auto numbers = [&] {
         std::vector<double> values;
         values.reserve(rows * 20);
@@ -161,9 +177,14 @@ void benchCsv(bool quick, int rounds) {
     };
     setThreads(1);
     const double once = seconds(import);
-    fmt::print("{{\"name\": \"CSV import, MB/s on one core ({:.0f} MB)\", \"ratio\": {:.3f}, \"target_s\": {:.5f}, \"baseline_s\": null, \"goal\": 1, \"busy\": null}}\n", megabytes, 120.0 / (megabytes / once), once);
-    compare(fmt::format("CSV import {:.0f} MB against bare number parsing", megabytes), rounds, 2.0, import, numbers);
-    compare(fmt::format("CSV import {:.0f} MB against newline counting", megabytes), rounds, 40.0, import, newlines);
+    fmt::print(
+        "{{\"name\": \"CSV import, MB/s on one core ({:.0f} MB)\", \"ratio\": {:.3f}, "
+        "\"target_s\": {:.5f}, \"baseline_s\": null, \"goal\": 1, \"busy\": null}}\n",
+        megabytes, 120.0 / (megabytes / once), once);
+    compare(fmt::format("CSV import {:.0f} MB against bare number parsing", megabytes), rounds, 2.0,
+            import, numbers);
+    compare(fmt::format("CSV import {:.0f} MB against newline counting", megabytes), rounds, 40.0,
+            import, newlines);
     setThreads(0);
     if (sink == 1) {
         fmt::print("\n");

@@ -456,6 +456,16 @@ void QuestionLine::pickQuestion(QWidget* by) {
 
 bool QuestionLine::eventFilter(QObject* watched, QEvent* event) {
     const QString name = watched->objectName();
+    if (event->type() == QEvent::ShortcutOverride && name.startsWith("term:")) {
+        // On a chip these keys mean the chip, not the window's shortcuts.
+        const auto* key = static_cast<QKeyEvent*>(event);
+        const bool moves = (key->key() == Qt::Key_Left || key->key() == Qt::Key_Right) &&
+                           key->modifiers().testFlag(Qt::AltModifier);
+        if (key->key() == Qt::Key_Delete || key->key() == Qt::Key_Backspace || moves) {
+            event->accept();
+            return true;
+        }
+    }
     if (event->type() == QEvent::KeyPress && name.startsWith("term:")) {
         const auto* key = static_cast<QKeyEvent*>(event);
         const auto index = static_cast<std::size_t>(name.mid(5).toInt());

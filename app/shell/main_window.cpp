@@ -94,8 +94,8 @@ MainWindow::MainWindow(QWidget* parent) : QMainWindow(parent), finder_(new Finde
     connect(data_, &DataStage::openRequested, this, &MainWindow::open);
     connect(data_, &DataStage::pasteRequested, this, &MainWindow::paste);
     connect(route_, &Route::stageRequested, this, &MainWindow::showStage);
-    connect(&session_, &Session::changed, this, &MainWindow::refresh);
-    connect(&session_, &Session::questionChanged, this, &MainWindow::refresh);
+    connect(&session_, &Session::changed, this, &MainWindow::refreshSoon);
+    connect(&session_, &Session::questionChanged, this, &MainWindow::refreshSoon);
     connect(&session_, &Session::importChanged, this, [this] {
         if (session_.pending() && !wasPending_) {
             showStage(0);
@@ -262,7 +262,16 @@ void MainWindow::go(int stage, bool remember) {
     refresh();
 }
 
+void MainWindow::refreshSoon() {
+    if (!refreshing_) {
+        refreshing_ = true;
+        QMetaObject::invokeMethod(
+            this, [this] { refresh(); }, Qt::QueuedConnection);
+    }
+}
+
 void MainWindow::refresh() {
+    refreshing_ = false;
     title_->setText(fontMetrics().elidedText(text(session_.study().title), Qt::ElideRight, 260));
     const bool any = session_.hasTable() || session_.sourceRefusal();
     title_->setVisible(any);

@@ -50,6 +50,8 @@ class MainWindow : public QMainWindow {
     [[nodiscard]] QWidget* makeStatus();
     void makeActions();
     void refresh();
+    /// Many changes in one turn of the event loop are shown once.
+    void refreshSoon();
     void refreshStatus();
     void refreshReading();
     void open();
@@ -82,6 +84,7 @@ class MainWindow : public QMainWindow {
     std::vector<int> back_;
     std::vector<int> forward_;
     bool wasPending_ = false;
+    bool refreshing_ = false;
 };
 
 }  // namespace rapporto::app

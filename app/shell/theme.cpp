@@ -12,9 +12,13 @@
 #include <algorithm>
 #include <cmath>
 
+/// A static library's resources are linked only when they are asked for, outside any namespace.
+static void linkResources() { Q_INIT_RESOURCE(resources); }
+
 namespace rapporto::app {
 
 void applyTheme(QApplication& application) {
+    linkResources();
     for (const char* file :
          {"Lato-Regular.ttf", "Lato-Bold.ttf", "Lato-Italic.ttf", "Lato-Medium.ttf",
           "STIX-Regular.otf", "STIX-Italic.otf", "STIX-Bold.otf"}) {
@@ -63,7 +67,8 @@ void applyTheme(QApplication& application) {
         "1px;color:#14606B}"
         "QComboBox{background:white;border:1px solid #D9D2C3;border-radius:2px;padding:3px "
         "6px}QComboBox:focus{border-color:#14606B}"
-        "QComboBox::drop-down{border:0;width:18px}QComboBox::down-arrow{image:url(:/down.svg);width:8px;height:5px}"
+        "QComboBox::drop-down{border:0;width:18px}QComboBox::down-arrow{image:url(:/"
+        "down.svg);width:8px;height:5px}"
         "QComboBox QAbstractItemView{background:white;border:1px solid "
         "#D9D2C3;selection-background-color:#E6EEEE;selection-color:#232733}"
         "QTableView{border:0;gridline-color:#E7E1D4;background:#FAF8F3;selection-background-color:#"

@@ -8,8 +8,8 @@ namespace rapporto {
 /// The decimals that show an estimate to two significant digits of its standard error, 0 to 12.
 [[nodiscard]] int decimalsFor(double standardError);
 
-/// `value` with `decimals` decimals, a true minus sign (U+2212), narrow no-break spaces (U+202F) between
-/// thousands, and no zero before the decimal mark of a number below one when `bare`.
+/// `value` with `decimals` decimals, a true minus sign (U+2212), narrow no-break spaces (U+202F)
+/// between thousands, and no zero before the decimal mark of a number below one when `bare`.
 [[nodiscard]] std::string fixedNumber(double value, int decimals, bool bare = false);
 
 /// `value` to `digits` significant digits, in the same dress; very large or small ones as 1.2×10⁵.

@@ -29,7 +29,8 @@ MatrixXd withoutNegativeEigenvalues(const MatrixXd& V, bool& repaired) {
     if (!repaired) {
         return V;
     }
-    return solver.eigenvectors() * solver.eigenvalues().cwiseMax(0.0).asDiagonal() * solver.eigenvectors().transpose();
+    return solver.eigenvectors() * solver.eigenvalues().cwiseMax(0.0).asDiagonal() *
+           solver.eigenvectors().transpose();
 }
 
 }  // namespace

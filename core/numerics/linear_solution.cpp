@@ -17,6 +17,7 @@ using Eigen::MatrixXd;
 using Eigen::VectorXd;
 
 constexpr Index kBlock = 256;          // Rows that stay in the cache with their columns.
+constexpr Index kFewColumns = 48;      // Up to which a general product beats a symmetric one.
 constexpr double kSmallWork = 3e6;     // n·k² up to which columns are orthogonalised.
 constexpr double kLostDigits = 3e-13;  // Estimated error that calls for wide arithmetic.
 constexpr double kAlwaysWide = 3e4;    // n·k² that takes a few milliseconds in wide arithmetic.
@@ -45,30 +46,28 @@ class BlockReader {
             double* out = &block(0, c);
             const double m = centre_(c);
             const double s = scale_(c);
-            for (Index i = 0; i < rows; ++i) {
-                out[i] = (x[i] - m) * s;
-            }
+            Eigen::Map<Eigen::ArrayXd>(out, rows) =
+                (Eigen::Map<const Eigen::ArrayXd>(x, rows) - m) * s;
             weigh(from, rows, out);
         }
     }
 
     void readOutcome(Index from, Index rows, double centre, double* out) const {
-        for (Index i = 0; i < rows; ++i) {
-            out[i] = problem_.y(from + i) - centre;
-        }
+        Eigen::Map<Eigen::ArrayXd>(out, rows) = problem_.y.segment(from, rows).array() - centre;
         weigh(from, rows, out);
     }
 
-    [[nodiscard]] double rootWeight(Index row) const {
-        return rootWeights_.size() > 0 ? rootWeights_(row) : 1.0;
+    /// Takes the root weights out of a stretch of a vector of all rows.
+    void unweigh(Index from, Index rows, VectorXd& all) const {
+        if (rootWeights_.size() > 0) {
+            all.segment(from, rows).array() /= rootWeights_.segment(from, rows).array();
+        }
     }
 
   private:
     void weigh(Index from, Index rows, double* out) const {
         if (rootWeights_.size() > 0) {
-            for (Index i = 0; i < rows; ++i) {
-                out[i] *= rootWeights_(from + i);
-            }
+            Eigen::Map<Eigen::ArrayXd>(out, rows) *= rootWeights_.segment(from, rows).array();
         }
     }
 
@@ -79,9 +78,18 @@ class BlockReader {
     VectorXd rootWeights_;
 };
 
+/// Adds block' block to the upper triangle of `sum`. For few columns the general product, which has
+/// a kernel without packing, is faster than the symmetric one, though it does twice the work.
 void addSquare(const MatrixXd& block, Index rows, Index width, MatrixXd& sum) {
-    cblas_dsyrk(CblasColMajor, CblasUpper, CblasTrans, static_cast<int>(width),
-                static_cast<int>(rows), 1.0, block.data(), static_cast<int>(block.rows()), 1.0,
+    const int k = static_cast<int>(width);
+    const int n = static_cast<int>(rows);
+    const int lead = static_cast<int>(block.rows());
+    if (width <= kFewColumns) {
+        cblas_dgemm(CblasColMajor, CblasTrans, CblasNoTrans, k, k, n, 1.0, block.data(), lead,
+                    block.data(), lead, 1.0, sum.data(), static_cast<int>(sum.rows()));
+        return;
+    }
+    cblas_dsyrk(CblasColMajor, CblasUpper, CblasTrans, k, n, 1.0, block.data(), lead, 1.0,
                 sum.data(), static_cast<int>(sum.rows()));
 }
 
@@ -246,9 +254,8 @@ SecondPass secondPass(const LinearProblem& problem, const BlockReader& reader, c
                 }
                 addSquare(block, rows, k, meats[c]);
             }
-            for (Index i = 0; i < rows; ++i) {
-                residuals(from + i) = e(i) / reader.rootWeight(from + i);
-            }
+            residuals.segment(from, rows) = e.head(rows);
+            reader.unweigh(from, rows, residuals);
         });
     });
     SecondPass out;
@@ -409,17 +416,18 @@ MatrixXd groupedScores(const LinearProblem& problem, const LinearSolution& solut
     std::vector<MatrixXd> parts(slots, MatrixXd::Zero(k, count));
     const auto run = [&](std::size_t slot) {
         MatrixXd block(kBlock, k);
+        MatrixXd byRow(k, kBlock);  // Rows as columns: a row's sums lie side by side.
         MatrixXd& sums = parts[slot];
         const RowRange range{all[all.count() * slot / slots].begin,
                              all[all.count() * (slot + 1) / slots - 1].end};
         forBlocks(range, [&](Index from, Index rows) {
             reader.read(from, rows, block);
+            for (Index j = 0; j < k; ++j) {
+                byRow.row(j).head(rows) =
+                    block.col(j).head(rows).cwiseProduct(factorByRow.segment(from, rows));
+            }
             for (Index i = 0; i < rows; ++i) {
-                const double f = factorByRow(from + i);
-                double* sum = &sums(0, groups[static_cast<std::size_t>(from + i)]);
-                for (Index j = 0; j < k; ++j) {
-                    sum[j] += f * block(i, j);
-                }
+                sums.col(groups[static_cast<std::size_t>(from + i)]) += byRow.col(i);
             }
         });
     };

@@ -436,8 +436,8 @@ std::vector<std::string> variableReading(const Frame& frame, const std::string& 
         out.push_back("Yes in **" + fixedNumber(100.0 * s.mean, 1) + " %** of " + countText(s.n) +
                       " rows.");
     } else {
-        out.push_back("Half of the rows in the sample lie between " + shortNumber(s.lowerQuartile) + " and " +
-                      shortNumber(s.upperQuartile) + unit + "; the middle one is at **" +
+        out.push_back("Half of the rows in the sample lie between " + shortNumber(s.lowerQuartile) +
+                      " and " + shortNumber(s.upperQuartile) + unit + "; the middle one is at **" +
                       shortNumber(s.median) + "**.");
         if (std::abs(s.skewness) > 0.8) {
             out.push_back(

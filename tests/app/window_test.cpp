@@ -12,9 +12,9 @@
 
 #include <QApplication>
 #include <QClipboard>
+#include <QFile>
 #include <QLabel>
 #include <QLineEdit>
-#include <QFile>
 #include <QPushButton>
 #include <QTableView>
 #include <QTemporaryDir>
@@ -41,7 +41,13 @@ class WindowTest : public QObject {
         for (int i = 0; i < 300; ++i) {
             const double hives = 1.0 + (i * 7) % 40 / 4.0;
             const double noise = 0.5 * std::sin(i * 12.9898) * std::cos(i * 4.1414) * 2.0;
-            text += QString("Tolve %1;%2;%3;village %4\n").arg(i + 1).arg(QString::number(300.0 * std::exp(0.15 * hives + noise), 'f', 2).replace('.', ',')).arg(QString::number(hives).replace('.', ',')).arg(i % 30).toUtf8();
+            text += QString("Tolve %1;%2;%3;village %4\n")
+                        .arg(i + 1)
+                        .arg(QString::number(300.0 * std::exp(0.15 * hives + noise), 'f', 2)
+                                 .replace('.', ','))
+                        .arg(QString::number(hives).replace('.', ','))
+                        .arg(i % 30)
+                        .toUtf8();
         }
         return text;
     }
@@ -67,7 +73,9 @@ class WindowTest : public QObject {
         auto* field = finder->findChild<QLineEdit*>();
         QTest::keyClicks(field, text);
         QTest::keyClick(field, Qt::Key_Return);
+        window_->activateWindow();  // The popup had the focus.
         window_->settle();
+        QVERIFY(QTest::qWaitForWindowActive(window_.get()));
     }
 
     void closeFinder() {
@@ -104,6 +112,7 @@ class WindowTest : public QObject {
     }
 
   private slots:
+
     void init() {
         window_ = std::make_unique<MainWindow>();
         window_->resize(1280, 800);
@@ -138,7 +147,8 @@ class WindowTest : public QObject {
 
         // The effect is read where it stands.
         auto* effects = window_->findChild<EffectRows*>();
-        QTest::mouseClick(effects, Qt::LeftButton, {}, QPoint(60, static_cast<int>(effects->rowTop(1)) + 10));
+        QTest::mouseClick(effects, Qt::LeftButton, {},
+                          QPoint(60, static_cast<int>(effects->rowTop(1)) + 10));
         QCOMPARE(effects->selected(), 1);
         QCOMPARE(effects->cells(1)[0], QString("hives"));
 
@@ -352,13 +362,15 @@ class WindowTest : public QObject {
         window_->settle();
         const Study study = window_->session().study();
         const auto import = loadSource(study, RAPPORTO_SOURCE_DIR "/demo", false, Job());
-        const Frame frame = Frame::make(import->table, study.variables, study.derived, study.sample, study.layout);
+        const Frame frame =
+            Frame::make(import->table, study.variables, study.derived, study.sample, study.layout);
         for (const Question& q : study.questions) {
             const Answer direct = answerQuestion(study, frame, q, Job());
             const auto shown = window_->session().answer(q.id);
             QVERIFY(shown && shown->fit);
             for (std::size_t c = 0; c < direct.fit->coefficients.size(); ++c) {
-                QCOMPARE(shown->fit->coefficients[c].estimate, direct.fit->coefficients[c].estimate);
+                QCOMPARE(shown->fit->coefficients[c].estimate,
+                         direct.fit->coefficients[c].estimate);
                 QCOMPARE(shown->fit->coefficients[c].se, direct.fit->coefficients[c].se);
             }
         }
@@ -376,4 +388,5 @@ int main(int argc, char** argv) {
     WindowTest test;
     return QTest::qExec(&test, argc, argv);
 }
+
 #include "window_test.moc"

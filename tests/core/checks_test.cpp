@@ -35,9 +35,11 @@ class ChecksTest : public QObject {
 
     void compare(const CheckResult& c, const char* key, double tolerance = 1e-10) const {
         const auto& expected = reference_["checks"][key];
-        QVERIFY2(near(*c.statistic, number(expected[0]), tolerance), qPrintable(QString("%1: %2").arg(key).arg(*c.statistic, 0, 'g', 17)));
+        QVERIFY2(near(*c.statistic, number(expected[0]), tolerance),
+                 qPrintable(QString("%1: %2").arg(key).arg(*c.statistic, 0, 'g', 17)));
         if (expected.size() > 1) {
-            QVERIFY2(near(*c.p, number(expected[1]), tolerance), qPrintable(QString("%1: p %2").arg(key).arg(*c.p, 0, 'g', 17)));
+            QVERIFY2(near(*c.p, number(expected[1]), tolerance),
+                     qPrintable(QString("%1: p %2").arg(key).arg(*c.p, 0, 'g', 17)));
         }
     }
 
@@ -51,6 +53,7 @@ class ChecksTest : public QObject {
     }
 
   private slots:
+
     void agreeWithHighPrecision() {
         const Answer a = answered();
         compare(find(a, "breusch-pagan"), "breusch-pagan");
@@ -61,9 +64,12 @@ class ChecksTest : public QObject {
         compare(find(a, "outliers"), "outliers");
         compare(find(a, "leverage"), "leverage");
         compare(find(a, "durbin-watson"), "durbin-watson", 1e-8);
-        QVERIFY(near(detail(find(a, "breusch-pagan"), "original statistic"), number(reference_["checks"]["breusch-pagan original"][0]), 1e-10));
-        QVERIFY(near(detail(find(a, "vif"), "vif a"), number(reference_["checks"]["vif a"][0]), 1e-10));
-        QVERIFY(near(detail(find(a, "vif"), "gvif g"), number(reference_["checks"]["gvif g"][0]), 1e-10));
+        QVERIFY(near(detail(find(a, "breusch-pagan"), "original statistic"),
+                     number(reference_["checks"]["breusch-pagan original"][0]), 1e-10));
+        QVERIFY(
+            near(detail(find(a, "vif"), "vif a"), number(reference_["checks"]["vif a"][0]), 1e-10));
+        QVERIFY(near(detail(find(a, "vif"), "gvif g"), number(reference_["checks"]["gvif g"][0]),
+                     1e-10));
     }
 
     void optionsAreHeeded() {
@@ -140,9 +146,11 @@ class ChecksTest : public QObject {
         QCOMPARE(find(a, "reset").verdict, Verdict::Fails);
         const CheckResult& bend = find(a, "component-residual");
         QCOMPARE(bend.verdict, Verdict::Fails);
-        QCOMPARE(bend.remedies.front().variant.terms.back().parts.front(), std::string("power(x, 2)"));
+        QCOMPARE(bend.remedies.front().variant.terms.back().parts.front(),
+                 std::string("power(x, 2)"));
         // |t| of the added square is that of a fit that has it.
-        const Answer with = answer(tableOf({{"y", y}, {"x", x}}), explain("y", {"x", "power(x, 2)"}));
+        const Answer with =
+            answer(tableOf({{"y", y}, {"x", x}}), explain("y", {"x", "power(x, 2)"}));
         QVERIFY(near(*bend.statistic, std::abs(*with.fit->coefficients[2].statistic), 1e-9));
     }
 
@@ -177,7 +185,8 @@ class ChecksTest : public QObject {
 
     void checksDoNotDependOnUnits() {
         Table scaled = referenceTable(reference_);
-        std::vector<double> cells(scaled.columns[0].numbers().begin(), scaled.columns[0].numbers().end());
+        std::vector<double> cells(scaled.columns[0].numbers().begin(),
+                                  scaled.columns[0].numbers().end());
         for (double& c : cells) {
             c *= 1e6;
         }
@@ -186,7 +195,8 @@ class ChecksTest : public QObject {
         const Answer b = answer(scaled, explain("y", {"a", "b"}));
         for (std::size_t c = 0; c < a.checks.size(); ++c) {
             if (a.checks[c].statistic) {
-                QVERIFY2(near(*b.checks[c].statistic, *a.checks[c].statistic, 1e-8), a.checks[c].id.c_str());
+                QVERIFY2(near(*b.checks[c].statistic, *a.checks[c].statistic, 1e-8),
+                         a.checks[c].id.c_str());
             }
         }
     }

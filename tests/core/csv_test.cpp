@@ -1,4 +1,5 @@
 #include "core/io/csv.h"
+
 #include "tests/core/fixtures.h"
 
 #include <QTemporaryDir>
@@ -18,13 +19,17 @@ class CsvTest : public QObject {
     }
 
   private slots:
+
     void readsQuotedDelimitersQuotesAndLineEnds() {
-        const Import i = read("name,note\nA,\"one, two\"\nB,\"say \"\"yes\"\"\"\nC,\"two\nlines\"\nD,\"x\"\n");
+        const Import i =
+            read("name,note\nA,\"one, two\"\nB,\"say \"\"yes\"\"\"\nC,\"two\nlines\"\nD,\"x\"\n");
         QCOMPARE(i.table.rows(), std::size_t{4});
         const Column& note = i.table.columns[1];
         QCOMPARE(note.texts()[static_cast<std::size_t>(note.codes()[0])], std::string("one, two"));
-        QCOMPARE(note.texts()[static_cast<std::size_t>(note.codes()[1])], std::string("say \"yes\""));
-        QCOMPARE(note.texts()[static_cast<std::size_t>(note.codes()[2])], std::string("two\nlines"));
+        QCOMPARE(note.texts()[static_cast<std::size_t>(note.codes()[1])],
+                 std::string("say \"yes\""));
+        QCOMPARE(note.texts()[static_cast<std::size_t>(note.codes()[2])],
+                 std::string("two\nlines"));
     }
 
     void guessesDelimiterAndDecimalMark_data() {
@@ -33,9 +38,11 @@ class CsvTest : public QObject {
         QTest::addColumn<char>("decimal");
         QTest::addColumn<double>("first");
         QTest::newRow("comma") << QByteArray("x,y\n1.5,2\n2.5,3\n") << ',' << '.' << 1.5;
-        QTest::newRow("semicolon, decimal comma") << QByteArray("x;y\n1,5;2\n2,5;3\n") << ';' << ',' << 1.5;
+        QTest::newRow("semicolon, decimal comma")
+            << QByteArray("x;y\n1,5;2\n2,5;3\n") << ';' << ',' << 1.5;
         QTest::newRow("tab") << QByteArray("x\ty\n1.5\t2\n2.5\t3\n") << '\t' << '.' << 1.5;
-        QTest::newRow("tab, decimal comma") << QByteArray("x\ty\n1,5\t2\n2,5\t3\n") << '\t' << ',' << 1.5;
+        QTest::newRow("tab, decimal comma")
+            << QByteArray("x\ty\n1,5\t2\n2,5\t3\n") << '\t' << ',' << 1.5;
         QTest::newRow("bar") << QByteArray("x|y\n1.5|2\n2.5|3\n") << '|' << '.' << 1.5;
         QTest::newRow("crlf") << QByteArray("x,y\r\n1.5,2\r\n2.5,3\r\n") << ',' << '.' << 1.5;
         QTest::newRow("old line ends") << QByteArray("x,y\r1.5,2\r2.5,3\r") << ',' << '.' << 1.5;
@@ -132,7 +139,9 @@ class CsvTest : public QObject {
     }
 
     void infersMeasures() {
-        const Import i = read("yn,word,when,group,amount\n0,yes,2024-01-05,a,1.5\n1,no,2024-02-05,b,2\n1,yes,2024-03-05,a,4\n");
+        const Import i = read(
+            "yn,word,when,group,amount\n0,yes,2024-01-05,a,1.5\n1,no,2024-02-05,b,2\n1,yes,2024-03-"
+            "05,a,4\n");
         QCOMPARE(i.table.variables[0].measure, Measure::YesNo);
         QCOMPARE(i.table.variables[1].measure, Measure::YesNo);
         QCOMPARE(i.table.variables[2].measure, Measure::Date);

@@ -10,7 +10,8 @@ class ExpressionTest : public QObject {
     Q_OBJECT
 
     static Table table() {
-        Table t = tableOf({{"x", {1, 2, std::nan(""), 4}}, {"y", {10, 0, 5, -5}}, {"zone", {1, 2, 2, 1}}});
+        Table t = tableOf(
+            {{"x", {1, 2, std::nan(""), 4}}, {"y", {10, 0, 5, -5}}, {"zone", {1, 2, 2, 1}}});
         t.columns.push_back(Column::ofTexts("name", {0, 1, -1, 0}, {"Ridge", "River"}));
         Variable v;
         v.name = "name";
@@ -30,8 +31,9 @@ class ExpressionTest : public QObject {
         for (std::size_t i = 0; i < value->column.size(); ++i) {
             out += i > 0 ? " " : "";
             out += value->column.isMissing(i) ? "_"
-                   : value->column.isText()   ? value->column.texts()[static_cast<std::size_t>(value->column.codes()[i])]
-                                              : exactText(value->column.numbers()[i]);
+                   : value->column.isText()
+                       ? value->column.texts()[static_cast<std::size_t>(value->column.codes()[i])]
+                       : exactText(value->column.numbers()[i]);
         }
         return out;
     }
@@ -42,10 +44,13 @@ class ExpressionTest : public QObject {
     }
 
   private slots:
+
     void evaluates_data() {
         QTest::addColumn<QString>("expression");
         QTest::addColumn<QString>("expected");
-        const auto row = [](const char* expression, const char* expected) { QTest::newRow(expression) << expression << expected; };
+        const auto row = [](const char* expression, const char* expected) {
+            QTest::newRow(expression) << expression << expected;
+        };
         row("x + y * 2", "21 2 _ -6");
         row("(x + y) * 2", "22 4 _ -2");
         row("-x - -1", "0 -1 _ -3");
@@ -93,7 +98,9 @@ class ExpressionTest : public QObject {
     void refusesWithPlaceAndNearestName_data() {
         QTest::addColumn<QString>("expression");
         QTest::addColumn<QString>("says");
-        const auto row = [](const char* expression, const char* says) { QTest::newRow(expression) << expression << says; };
+        const auto row = [](const char* expression, const char* says) {
+            QTest::newRow(expression) << expression << says;
+        };
         row("zon + 1", "Did you mean ‘zone’");
         row("x + zon", "position 5");
         row("sqr(x)", "Did you mean ‘sqrt’");
@@ -120,7 +127,9 @@ class ExpressionTest : public QObject {
     }
 
     void spellsCanonically() {
-        const auto spell = [](const std::string& text) { return QString::fromStdString(Expression::parse(text)->canonical()); };
+        const auto spell = [](const std::string& text) {
+            return QString::fromStdString(Expression::parse(text)->canonical());
+        };
         QCOMPARE(spell("ln( x )"), QString("ln(x)"));
         QCOMPARE(spell("power(x,2)"), QString("power(x, 2)"));
         QCOMPARE(spell("a+b*c"), QString("a + b * c"));
@@ -129,7 +138,9 @@ class ExpressionTest : public QObject {
         QCOMPARE(spell("\"two words\"+1"), QString("\"two words\" + 1"));
         QCOMPARE(spell("not(a=1)and b in(1,2)"), QString("not a = 1 and b in (1, 2)"));
         // What is spelled reads back as the same.
-        for (const char* text : {"a - (b - c)", "-(x + 1)", "case when a = 'it''s' then 1 else null end", "x not between 1 and 2"}) {
+        for (const char* text :
+             {"a - (b - c)", "-(x + 1)", "case when a = 'it''s' then 1 else null end",
+              "x not between 1 and 2"}) {
             QCOMPARE(spell(spell(text).toStdString()), spell(text));
         }
     }
@@ -145,7 +156,10 @@ class ExpressionTest : public QObject {
     }
 
     void derivesInOrderAndRefusesCircles() {
-        const Frame frame = Frame::make(table(), {}, {{"b", "a * 2", ""}, {"a", "x + 1", ""}, {"c", "d + 1", ""}, {"d", "c + 1", ""}}, {}, {});
+        const Frame frame = Frame::make(
+            table(), {},
+            {{"b", "a * 2", ""}, {"a", "x + 1", ""}, {"c", "d + 1", ""}, {"d", "c + 1", ""}}, {},
+            {});
         QCOMPARE(frame.column("b")->numbers()[0], 4.0);
         QCOMPARE(frame.broken().size(), std::size_t{2});
         QCOMPARE(frame.broken().at("c").code, ErrorCode::Circular);

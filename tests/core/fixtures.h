@@ -50,7 +50,8 @@ inline Question explain(const std::string& outcome, const std::vector<std::strin
     return question;
 }
 
-inline Answer answer(const Table& table, const Question& question, const Layout& layout = {}, const std::vector<VariableEntry>& entries = {}) {
+inline Answer answer(const Table& table, const Question& question, const Layout& layout = {},
+                     const std::vector<VariableEntry>& entries = {}) {
     Study study;
     study.questions = {question};
     const Frame frame = Frame::make(table, entries, {}, {}, layout);

@@ -16,11 +16,13 @@ class LeastSquaresTest : public QObject {
     nlohmann::json reference_ = readJson("tests/reference/reference.json");
 
     static double digits(double x, double reference) {
-        const double error = reference == 0.0 ? std::abs(x) : std::abs(x - reference) / std::abs(reference);
+        const double error =
+            reference == 0.0 ? std::abs(x) : std::abs(x - reference) / std::abs(reference);
         return error == 0.0 ? 16.0 : -std::log10(error);
     }
 
-    static Answer fitted(const Table& table, const Question& q, const std::vector<VariableEntry>& entries = {}) {
+    static Answer fitted(const Table& table, const Question& q,
+                         const std::vector<VariableEntry>& entries = {}) {
         Answer a = answer(table, q, {}, entries);
         if (a.refusal) {
             qFatal("%s", a.refusal->text().c_str());
@@ -33,15 +35,22 @@ class LeastSquaresTest : public QObject {
         const auto& expected = reference_.at(key);
         for (std::size_t j = 0; j < a.fit->coefficients.size(); ++j) {
             QVERIFY2(near(a.fit->coefficients[j].se, number(expected[j]), tolerance),
-                     qPrintable(QString("%1 %2: %3 not %4").arg(key).arg(j).arg(a.fit->coefficients[j].se, 0, 'g', 17).arg(number(expected[j]), 0, 'g', 17)));
+                     qPrintable(QString("%1 %2: %3 not %4")
+                                    .arg(key)
+                                    .arg(j)
+                                    .arg(a.fit->coefficients[j].se, 0, 'g', 17)
+                                    .arg(number(expected[j]), 0, 'g', 17)));
         }
     }
 
   private slots:
+
     void certifiedDataSetsToNineDigits_data() {
         QTest::addColumn<QString>("file");
-        for (const QString& name : QDir(RAPPORTO_SOURCE_DIR "/tests/reference/certified").entryList({"*.json"})) {
-            if (readJson("tests/reference/certified/" + name.toStdString()).at("kind") == "linear") {
+        for (const QString& name :
+             QDir(RAPPORTO_SOURCE_DIR "/tests/reference/certified").entryList({"*.json"})) {
+            if (readJson("tests/reference/certified/" + name.toStdString()).at("kind") ==
+                "linear") {
                 QTest::newRow(qPrintable(name)) << name;
             }
         }
@@ -52,15 +61,22 @@ class LeastSquaresTest : public QObject {
         const auto d = readJson("tests/reference/certified/" + file.toStdString());
         Question q = explain(d["model"]["outcome"], {});
         for (const auto& term : d["model"]["terms"]) {
-            q.terms.push_back(Term::expression(term.is_string() ? term.get<std::string>() : term == 1 ? "x" : "power(x, " + std::to_string(term.get<int>()) + ")"));
+            q.terms.push_back(Term::expression(
+                term.is_string() ? term.get<std::string>()
+                : term == 1      ? "x"
+                                 : "power(x, " + std::to_string(term.get<int>()) + ")"));
         }
         q.intercept = d["model"]["intercept"];
-        const Answer a = fitted(tableOf({{"x", d["columns"]["x"].get<std::vector<double>>()}, {"y", d["columns"]["y"].get<std::vector<double>>()}}), q);
+        const Answer a = fitted(tableOf({{"x", d["columns"]["x"].get<std::vector<double>>()},
+                                         {"y", d["columns"]["y"].get<std::vector<double>>()}}),
+                                q);
         QCOMPARE(a.fit->coefficients.size(), d["coefficients"].size());
         for (std::size_t j = 0; j < a.fit->coefficients.size(); ++j) {
-            const double estimate = digits(a.fit->coefficients[j].estimate, number(d["coefficients"][j]["estimate"]));
+            const double estimate =
+                digits(a.fit->coefficients[j].estimate, number(d["coefficients"][j]["estimate"]));
             const double se = digits(a.fit->coefficients[j].se, number(d["coefficients"][j]["se"]));
-            QVERIFY2(estimate >= 9.0 && se >= 9.0, qPrintable(QString("%1: %2 and %3 digits").arg(j).arg(estimate).arg(se)));
+            QVERIFY2(estimate >= 9.0 && se >= 9.0,
+                     qPrintable(QString("%1: %2 and %3 digits").arg(j).arg(estimate).arg(se)));
         }
         QVERIFY(digits(a.fit->statistics.sigma, number(d["residual_sd"])) >= 9.0);
         QVERIFY(digits(a.fit->statistics.rSquared, number(d["r_squared"])) >= 9.0);
@@ -71,7 +87,10 @@ class LeastSquaresTest : public QObject {
         VariableEntry groups;
         groups.name = "treatment";
         groups.measure = Measure::Groups;
-        const Answer a = fitted(tableOf({{"treatment", d["columns"]["treatment"].get<std::vector<double>>()}, {"y", d["columns"]["y"].get<std::vector<double>>()}}), explain("y", {"treatment"}), {groups});
+        const Answer a =
+            fitted(tableOf({{"treatment", d["columns"]["treatment"].get<std::vector<double>>()},
+                            {"y", d["columns"]["y"].get<std::vector<double>>()}}),
+                   explain("y", {"treatment"}), {groups});
         QVERIFY(near(a.fit->varianceSplit[0].ss, number(d["between_ss"]), 1e-11));
         QVERIFY(near(a.fit->varianceSplit[1].ss, number(d["within_ss"]), 1e-11));
         QVERIFY(near(*a.fit->varianceSplit[0].f, number(d["f"]), 1e-11));
@@ -91,10 +110,12 @@ class LeastSquaresTest : public QObject {
         }
         q.errors = {"clustered", "HC1", {"c1"}};
         compareErrors(q, "clustered", 1e-11);
-        QCOMPARE(*fitted(referenceTable(reference_), q, referenceEntries()).fit->coefficients[0].df, 9.0);
+        QCOMPARE(*fitted(referenceTable(reference_), q, referenceEntries()).fit->coefficients[0].df,
+                 9.0);
         q.errors.by = {"c1", "c2"};
         compareErrors(q, "two_way", 1e-11);
-        QCOMPARE(*fitted(referenceTable(reference_), q, referenceEntries()).fit->coefficients[0].df, 7.0);
+        QCOMPARE(*fitted(referenceTable(reference_), q, referenceEntries()).fit->coefficients[0].df,
+                 7.0);
     }
 
     void weightsAgreeWithFiftyDigits() {
@@ -114,8 +135,10 @@ class LeastSquaresTest : public QObject {
     }
 
     void frequencyWeightsEqualRepeatedRows() {
-        const Table once = tableOf({{"y", {1, 3, 2, 6, 4}}, {"x", {1, 2, 3, 4, 5}}, {"w", {2, 1, 3, 1, 2}}});
-        const Table repeated = tableOf({{"y", {1, 1, 3, 2, 2, 2, 6, 4, 4}}, {"x", {1, 1, 2, 3, 3, 3, 4, 5, 5}}});
+        const Table once =
+            tableOf({{"y", {1, 3, 2, 6, 4}}, {"x", {1, 2, 3, 4, 5}}, {"w", {2, 1, 3, 1, 2}}});
+        const Table repeated =
+            tableOf({{"y", {1, 1, 3, 2, 2, 2, 6, 4, 4}}, {"x", {1, 1, 2, 3, 3, 3, 4, 5, 5}}});
         Question weighted = explain("y", {"x"});
         weighted.weightKind = WeightKind::Frequency;
         weighted.weight = "w";
@@ -127,13 +150,15 @@ class LeastSquaresTest : public QObject {
             const Answer b = fitted(repeated, plain);
             QVERIFY(near(a.fit->coefficients[1].estimate, b.fit->coefficients[1].estimate, 1e-13));
             QVERIFY(near(a.fit->coefficients[1].se, b.fit->coefficients[1].se, 1e-12));
-            QVERIFY(near(*a.fit->statistics.logLikelihood, *b.fit->statistics.logLikelihood, 1e-12));
+            QVERIFY(
+                near(*a.fit->statistics.logLikelihood, *b.fit->statistics.logLikelihood, 1e-12));
         }
     }
 
     void reproducesAnExactRationalLine() {
         // By hand: b = (23/10, 17/20), RSS = 27/200, s² = 27/400, Var(b₁) = 27/2000.
-        const Answer a = fitted(tableOf({{"x", {0, 1, 2, 3}}, {"y", {2.5, 2.9, 3.9, 5.0}}}), explain("y", {"x"}));
+        const Answer a = fitted(tableOf({{"x", {0, 1, 2, 3}}, {"y", {2.5, 2.9, 3.9, 5.0}}}),
+                                explain("y", {"x"}));
         QVERIFY(near(a.fit->coefficients[0].estimate, 2.3, 1e-14));
         QVERIFY(near(a.fit->coefficients[1].estimate, 0.85, 1e-14));
         QVERIFY(near(a.fit->statistics.rss, 0.135, 1e-13));
@@ -161,7 +186,8 @@ class LeastSquaresTest : public QObject {
         const Table table = referenceTable(reference_);
         Table reversed;
         for (std::size_t j = 0; j < table.columns.size(); ++j) {
-            std::vector<double> cells(table.columns[j].numbers().begin(), table.columns[j].numbers().end());
+            std::vector<double> cells(table.columns[j].numbers().begin(),
+                                      table.columns[j].numbers().end());
             std::reverse(cells.begin(), cells.end());
             reversed.columns.push_back(Column::ofNumbers(table.columns[j].name(), cells));
         }
@@ -195,7 +221,8 @@ class LeastSquaresTest : public QObject {
         for (const std::size_t threads : {1U, 2U}) {
             setThreads(threads);
             solutions.push_back(*solveLinear(problem, true, Job()));
-            scores.push_back(groupedScores(problem, solutions.back(), solutions.back().residuals, groups, 977));
+            scores.push_back(
+                groupedScores(problem, solutions.back(), solutions.back().residuals, groups, 977));
         }
         setThreads(0);
         QVERIFY(solutions[0].coefficients == solutions[1].coefficients);
@@ -217,7 +244,9 @@ class LeastSquaresTest : public QObject {
         Eigen::VectorXd y(n);
         for (Eigen::Index i = 0; i < n; ++i) {
             const double u = std::sin(static_cast<double>(i));
-            X.row(i) << 1.0, 100.0 + u, std::cos(2.0 * static_cast<double>(i)), 2015.0 + static_cast<double>(i % 9), u * 3.0 + 2.0, std::sin(5.0 * static_cast<double>(i));
+            X.row(i) << 1.0, 100.0 + u, std::cos(2.0 * static_cast<double>(i)),
+                2015.0 + static_cast<double>(i % 9), u * 3.0 + 2.0,
+                std::sin(5.0 * static_cast<double>(i));
             y(i) = 3.0 + 2.0 * u + 0.5 * X(i, 2);
         }
         const Eigen::VectorXd none;
@@ -229,7 +258,12 @@ class LeastSquaresTest : public QObject {
     }
 
     void namesTheRedundantTermAndWhy() {
-        const Answer a = fitted(tableOf({{"y", {1, 3, 2, 5, 4, 6}}, {"u", {1, 0, 1, 0, 1, 0}}, {"v", {0, 1, 0, 1, 0, 1}}, {"x", {1, 2, 4, 3, 6, 5}}, {"s", {2, 2, 5, 3, 7, 5}}}), explain("y", {"u", "v", "x", "s"}));
+        const Answer a = fitted(tableOf({{"y", {1, 3, 2, 5, 4, 6}},
+                                         {"u", {1, 0, 1, 0, 1, 0}},
+                                         {"v", {0, 1, 0, 1, 0, 1}},
+                                         {"x", {1, 2, 4, 3, 6, 5}},
+                                         {"s", {2, 2, 5, 3, 7, 5}}}),
+                                explain("y", {"u", "v", "x", "s"}));
         QCOMPARE(a.fit->dropped.size(), std::size_t{2});
         QCOMPARE(a.fit->dropped[0].name, std::string("v"));
         QCOMPARE(a.fit->dropped[0].reason, std::string("is 1 − u"));
@@ -243,7 +277,8 @@ class LeastSquaresTest : public QObject {
         VariableEntry zone;
         zone.name = "zone";
         zone.measure = Measure::Groups;
-        zone.levels = std::vector<Level>{{Key(1.0), "Ridge"}, {Key(2.0), "River flat"}, {Key(3.0), "Terrace"}};
+        zone.levels = std::vector<Level>{
+            {Key(1.0), "Ridge"}, {Key(2.0), "River flat"}, {Key(3.0), "Terrace"}};
         zone.base = Key(2.0);
         const Answer a = fitted(t, explain("y", {"zone"}), {zone});
         QCOMPARE(a.fit->coefficients[1].term, std::string("zone=Ridge"));
@@ -261,7 +296,8 @@ class LeastSquaresTest : public QObject {
         QCOMPARE(a.fit->coefficients[3].estimate, same.fit->coefficients[3].estimate);
         Question lone = explain("y", {"a"});
         lone.terms.push_back({Term::Kind::Product, {"a", "b"}, false});
-        QVERIFY(fitted(referenceTable(reference_), lone).reading.find("stands without b") != std::string::npos);
+        QVERIFY(fitted(referenceTable(reference_), lone).reading.find("stands without b") !=
+                std::string::npos);
     }
 
     void mutedTermsStayOut() {
@@ -300,12 +336,19 @@ class LeastSquaresTest : public QObject {
         QTest::addColumn<QString>("outcome");
         QTest::addColumn<QStringList>("terms");
         QTest::addColumn<int>("code");
-        QTest::newRow("no outcome") << "" << QStringList{"x"} << static_cast<int>(ErrorCode::NoTerms);
-        QTest::newRow("constant outcome") << "one" << QStringList{"x"} << static_cast<int>(ErrorCode::NoVariation);
-        QTest::newRow("more terms than rows") << "y" << QStringList{"x", "power(x, 2)", "power(x, 3)"} << static_cast<int>(ErrorCode::TooFewRows);
-        QTest::newRow("unknown name") << "y" << QStringList{"z"} << static_cast<int>(ErrorCode::UnknownName);
-        QTest::newRow("all missing") << "y" << QStringList{"none"} << static_cast<int>(ErrorCode::TooFewRows);
-        QTest::newRow("one level") << "y" << QStringList{"case when one = 1 then 'a' end"} << static_cast<int>(ErrorCode::NoVariation);
+        QTest::newRow("no outcome")
+            << "" << QStringList{"x"} << static_cast<int>(ErrorCode::NoTerms);
+        QTest::newRow("constant outcome")
+            << "one" << QStringList{"x"} << static_cast<int>(ErrorCode::NoVariation);
+        QTest::newRow("more terms than rows")
+            << "y" << QStringList{"x", "power(x, 2)", "power(x, 3)"}
+            << static_cast<int>(ErrorCode::TooFewRows);
+        QTest::newRow("unknown name")
+            << "y" << QStringList{"z"} << static_cast<int>(ErrorCode::UnknownName);
+        QTest::newRow("all missing")
+            << "y" << QStringList{"none"} << static_cast<int>(ErrorCode::TooFewRows);
+        QTest::newRow("one level") << "y" << QStringList{"case when one = 1 then 'a' end"}
+                                   << static_cast<int>(ErrorCode::NoVariation);
     }
 
     void refusesInWords() {
@@ -317,14 +360,19 @@ class LeastSquaresTest : public QObject {
             q.terms.push_back(Term::expression(t.toStdString()));
         }
         const double none = std::nan("");
-        const Answer a = answer(tableOf({{"y", {1, 3, 2, 5}}, {"x", {1, 2, 3, 4}}, {"one", {1, 1, 1, 1}}, {"none", {none, none, none, none}}}), q);
+        const Answer a = answer(tableOf({{"y", {1, 3, 2, 5}},
+                                         {"x", {1, 2, 3, 4}},
+                                         {"one", {1, 1, 1, 1}},
+                                         {"none", {none, none, none, none}}}),
+                                q);
         QVERIFY(a.refusal.has_value());
         QCOMPARE(static_cast<int>(a.refusal->code), code);
         QVERIFY(!a.refusal->what.empty());
     }
 
     void perfectFitHasNoTests() {
-        const Answer a = fitted(tableOf({{"y", {1, 2, 3, 4}}, {"x", {1, 2, 3, 4}}}), explain("y", {"x"}));
+        const Answer a =
+            fitted(tableOf({{"y", {1, 2, 3, 4}}, {"x", {1, 2, 3, 4}}}), explain("y", {"x"}));
         QVERIFY(near(a.fit->coefficients[1].estimate, 1.0, 1e-15));
         QVERIFY(near(a.fit->statistics.rSquared, 1.0, 1e-15));
     }
@@ -341,7 +389,9 @@ class LeastSquaresTest : public QObject {
         const Answer a = fitted(t, explain("ln(income)", {"member"}));
         const double exact = 100.0 * std::expm1(a.fit->coefficients[1].estimate);
         const std::string reading = effectReading(a, 1).front();
-        QVERIFY2(reading.find(QString::number(exact, 'f', 1).toStdString() + " % higher") != std::string::npos, reading.c_str());
+        QVERIFY2(reading.find(QString::number(exact, 'f', 1).toStdString() + " % higher") !=
+                     std::string::npos,
+                 reading.c_str());
     }
 };
 

@@ -22,7 +22,8 @@ class StudyTest : public QObject {
     }
 
     static std::string minimal(const std::string& questions, const std::string& more = "") {
-        return R"({"format":"rapporto-study","version":1,"title":"t","alpha":0.05,"source":{"kind":"table","file":"t.csv"},)" + more + "\"questions\":[" + questions + "]}";
+        return R"({"format":"rapporto-study","version":1,"title":"t","alpha":0.05,"source":{"kind":"table","file":"t.csv"},)" +
+               more + "\"questions\":[" + questions + "]}";
     }
 
     static std::shared_ptr<const Table> table() {
@@ -36,20 +37,24 @@ class StudyTest : public QObject {
     }
 
   private slots:
+
     void demoRoundTrips() {
         std::ifstream in(RAPPORTO_SOURCE_DIR "/demo/calvessa.rapporto");
-        const std::string text((std::istreambuf_iterator<char>(in)), std::istreambuf_iterator<char>());
+        const std::string text((std::istreambuf_iterator<char>(in)),
+                               std::istreambuf_iterator<char>());
         const Study study = read(text);
         const std::string once = studyText(study);
         QCOMPARE(QString::fromStdString(studyText(read(once))), QString::fromStdString(once));
         QVERIFY(nlohmann::json::parse(once) == nlohmann::json::parse(text));
         QVERIFY(once.ends_with("}\n"));
-        QVERIFY(once.starts_with("{\n  \"format\": \"rapporto-study\",\n  \"version\": 1,\n  \"title\""));
+        QVERIFY(once.starts_with(
+            "{\n  \"format\": \"rapporto-study\",\n  \"version\": 1,\n  \"title\""));
     }
 
     void keepsUnknownKeysEverywhere() {
-        const std::string text = minimal(R"({"id":"q1","kind":"explain","outcome":"y","terms":["x"],"mood":"glad","estimator":{"method":"least-squares","later":1}})",
-                                         R"("colour":"red","variables":[{"name":"x","label":"X","hue":3}],)");
+        const std::string text = minimal(
+            R"({"id":"q1","kind":"explain","outcome":"y","terms":["x"],"mood":"glad","estimator":{"method":"least-squares","later":1}})",
+            R"("colour":"red","variables":[{"name":"x","label":"X","hue":3}],)");
         const Study study = read(text);
         QCOMPARE(study.unknownKeys, std::vector<std::string>{"colour"});
         QCOMPARE(study.questions[0].unknownKeys, std::vector<std::string>{"mood"});
@@ -61,27 +66,41 @@ class StudyTest : public QObject {
     }
 
     void keepsWhatItCannotComputeToTheLetter() {
-        const std::string question = R"({"id":"q1","kind":"explain","outcome":"y","terms":["x"],"estimator":{"method":"quantile","at":[0.1,0.5]},"fixed_effects":["x"]})";
+        const std::string question =
+            R"({"id":"q1","kind":"explain","outcome":"y","terms":["x"],"estimator":{"method":"quantile","at":[0.1,0.5]},"fixed_effects":["x"]})";
         const Study study = read(minimal(question));
         QVERIFY(study.questions[0].unbuilt.has_value());
         QCOMPARE(study.questions[0].unbuilt->code, ErrorCode::NotBuilt);
-        QVERIFY(nlohmann::json::parse(studyText(study))["questions"][0]["estimator"] == nlohmann::json::parse(question)["estimator"]);
+        QVERIFY(nlohmann::json::parse(studyText(study))["questions"][0]["estimator"] ==
+                nlohmann::json::parse(question)["estimator"]);
     }
 
     void refusesQuestionsWithUnknownValues_data() {
         QTest::addColumn<QString>("question");
         QTest::addColumn<int>("code");
-        const auto row = [](const char* name, const char* question, ErrorCode code) { QTest::newRow(name) << question << static_cast<int>(code); };
-        row("method", R"({"id":"q1","outcome":"y","terms":["x"],"estimator":{"method":"magic"}})", ErrorCode::BadSetting);
-        row("errors", R"({"id":"q1","outcome":"y","terms":["x"],"errors":{"kind":"odd"}})", ErrorCode::BadSetting);
-        row("type", R"({"id":"q1","outcome":"y","terms":["x"],"errors":{"kind":"robust","type":"HC9"}})", ErrorCode::BadSetting);
-        row("bootstrap", R"({"id":"q1","outcome":"y","terms":["x"],"errors":{"kind":"bootstrap"}})", ErrorCode::NotBuilt);
-        row("check", R"({"id":"q1","outcome":"y","terms":["x"],"checks":["resets"]})", ErrorCode::BadSetting);
-        row("check to come", R"({"id":"q1","outcome":"y","terms":["x"],"checks":["rainbow"]})", ErrorCode::NotBuilt);
+        const auto row = [](const char* name, const char* question, ErrorCode code) {
+            QTest::newRow(name) << question << static_cast<int>(code);
+        };
+        row("method", R"({"id":"q1","outcome":"y","terms":["x"],"estimator":{"method":"magic"}})",
+            ErrorCode::BadSetting);
+        row("errors", R"({"id":"q1","outcome":"y","terms":["x"],"errors":{"kind":"odd"}})",
+            ErrorCode::BadSetting);
+        row("type",
+            R"({"id":"q1","outcome":"y","terms":["x"],"errors":{"kind":"robust","type":"HC9"}})",
+            ErrorCode::BadSetting);
+        row("bootstrap", R"({"id":"q1","outcome":"y","terms":["x"],"errors":{"kind":"bootstrap"}})",
+            ErrorCode::NotBuilt);
+        row("check", R"({"id":"q1","outcome":"y","terms":["x"],"checks":["resets"]})",
+            ErrorCode::BadSetting);
+        row("check to come", R"({"id":"q1","outcome":"y","terms":["x"],"checks":["rainbow"]})",
+            ErrorCode::NotBuilt);
         row("relate", R"({"id":"q1","kind":"relate","variables":["x","y"]})", ErrorCode::NotBuilt);
-        row("predict", R"({"id":"q1","outcome":"y","terms":["x"],"predict":[{"at":{"x":1}}]})", ErrorCode::NotBuilt);
+        row("predict", R"({"id":"q1","outcome":"y","terms":["x"],"predict":[{"at":{"x":1}}]})",
+            ErrorCode::NotBuilt);
         row("kind", R"({"id":"q1","kind":"guess"})", ErrorCode::BadSetting);
-        row("weights", R"({"id":"q1","outcome":"y","terms":["x"],"weights":{"kind":"heavy","variable":"x"}})", ErrorCode::BadSetting);
+        row("weights",
+            R"({"id":"q1","outcome":"y","terms":["x"],"weights":{"kind":"heavy","variable":"x"}})",
+            ErrorCode::BadSetting);
         row("terms", R"({"id":"q1","outcome":"y","terms":[3]})", ErrorCode::BadSetting);
     }
 
@@ -96,9 +115,12 @@ class StudyTest : public QObject {
     void refusesFilesThatAreNoStudies() {
         QCOMPARE(readStudyText("{\n\"a\": \n}").error().where, std::string("line 3"));
         QCOMPARE(readStudyText("[]").error().code, ErrorCode::BadSetting);
-        QCOMPARE(readStudyText(R"({"format":"rapporto-study","version":2})").error().code, ErrorCode::BadSetting);
-        QVERIFY(!readStudyText(R"({"format":"rapporto-study","version":1,"source":{"kind":"table"},"alpha":2})"));
-        QVERIFY(!readStudyText(R"({"format":"rapporto-study","version":1,"source":{"kind":"table"},"title":3})"));
+        QCOMPARE(readStudyText(R"({"format":"rapporto-study","version":2})").error().code,
+                 ErrorCode::BadSetting);
+        QVERIFY(!readStudyText(
+            R"({"format":"rapporto-study","version":1,"source":{"kind":"table"},"alpha":2})"));
+        QVERIFY(!readStudyText(
+            R"({"format":"rapporto-study","version":1,"source":{"kind":"table"},"title":3})"));
         QCOMPARE(readStudyFile("/no/such.rapporto").error().code, ErrorCode::File);
     }
 
@@ -124,12 +146,14 @@ class StudyTest : public QObject {
         QVERIFY(!apply(study, {RemoveQuestion{"q9"}, "gone"}));
         const auto aside = apply(*one, {SetRowsAside{{3, 1}, "odd"}, "aside"});
         QCOMPARE(aside->sample.setAside[0].row, std::size_t{1});
-        QCOMPARE(apply(*aside, {TakeRowsBack{{1}}, "back"})->sample.setAside.size(), std::size_t{1});
+        QCOMPARE(apply(*aside, {TakeRowsBack{{1}}, "back"})->sample.setAside.size(),
+                 std::size_t{1});
     }
 
     void removingAnOriginalLeavesItsVariantsAFamily() {
         Study study = read(minimal(""));
-        for (const auto& [id, of] : std::vector<std::pair<std::string, std::string>>{{"q1", ""}, {"q2", "q1"}, {"q3", "q1"}}) {
+        for (const auto& [id, of] : std::vector<std::pair<std::string, std::string>>{
+                 {"q1", ""}, {"q2", "q1"}, {"q3", "q1"}}) {
             Question q = explain("y", {"x"});
             q.id = id;
             q.variantOf = of;
@@ -144,7 +168,8 @@ class StudyTest : public QObject {
     void workbenchRecomputesOnlyWhatChanged() {
         std::atomic<int> calls = 0;
         Workbench bench([&] { ++calls; });
-        Study study = read(minimal(R"j({"id":"q1","outcome":"y","terms":["x"]},{"id":"q2","outcome":"y","terms":["x","power(x, 2)"]})j"));
+        Study study = read(minimal(
+            R"j({"id":"q1","outcome":"y","terms":["x"]},{"id":"q2","outcome":"y","terms":["x","power(x, 2)"]})j"));
         bench.open(study, table());
         bench.wait();
         const auto first = bench.answer("q1");
@@ -189,7 +214,8 @@ class StudyTest : public QObject {
     }
 
     void reportHasItsPartsInEveryForm() {
-        Study study = read(minimal(R"({"id":"q1","title":"one","outcome":"y","terms":["x"],"lead":true},{"id":"q2","title":"two & three","variant_of":"q1","outcome":"y","terms":["x","nothing"]})"));
+        Study study = read(minimal(
+            R"({"id":"q1","title":"one","outcome":"y","terms":["x"],"lead":true},{"id":"q2","title":"two & three","variant_of":"q1","outcome":"y","terms":["x","nothing"]})"));
         const Frame frame = frameOf(*table());
         std::map<std::string, Answer> answers;
         for (const Question& q : study.questions) {
@@ -201,7 +227,9 @@ class StudyTest : public QObject {
         QVERIFY(html.find("<svg") != std::string::npos);
         QVERIFY(html.find("two &amp; three") != std::string::npos);  // The refused one says why.
         QVERIFY(html.find("nothing") != std::string::npos);
-        const std::string slope = fixedNumber(answers.at("q1").fit->coefficients[1].estimate, decimalsFor(answers.at("q1").fit->coefficients[1].se), true);
+        const std::string slope =
+            fixedNumber(answers.at("q1").fit->coefficients[1].estimate,
+                        decimalsFor(answers.at("q1").fit->coefficients[1].se), true);
         for (const ReportWriter& writer : allReportWriters()) {
             const std::string page = writer.write(study.title, blocks);
             QVERIFY2(page.find(slope) != std::string::npos, writer.ending);
@@ -211,7 +239,9 @@ class StudyTest : public QObject {
     void numbersAreDressedForReading_data() {
         QTest::addColumn<QString>("got");
         QTest::addColumn<QString>("expected");
-        const auto row = [](const std::string& got, const char* expected) { QTest::newRow(expected) << QString::fromStdString(got) << expected; };
+        const auto row = [](const std::string& got, const char* expected) {
+            QTest::newRow(expected) << QString::fromStdString(got) << expected;
+        };
         row(fixedNumber(-0.0374, 3, true), "−.037");
         row(fixedNumber(1234567.5, 1), "1 234 567.5");
         row(fixedNumber(-0.0001, 2), "0.00");
@@ -238,11 +268,16 @@ class StudyTest : public QObject {
         const Study study = *readStudyFile(RAPPORTO_SOURCE_DIR "/demo/calvessa.rapporto");
         const auto import = loadSource(study, RAPPORTO_SOURCE_DIR "/demo", false, Job());
         QVERIFY2(import.has_value(), import ? "" : import.error().text().c_str());
-        const Frame frame = Frame::make(import->table, study.variables, study.derived, study.sample, study.layout);
+        const Frame frame =
+            Frame::make(import->table, study.variables, study.derived, study.sample, study.layout);
         const Answer a = answerQuestion(study, frame, *study.find("q3"), Job());
         QVERIFY(a.fit != nullptr);
         for (const Coefficient& c : a.fit->coefficients) {
-            const std::map<std::string, double> expected = {{"hives", truth["hives"]}, {"power(hives, 2)", truth["hives_squared"]}, {"ln(orchard_ha)", truth["ln_orchard_ha"]}, {"schooling_years", truth["schooling_years"]}};
+            const std::map<std::string, double> expected = {
+                {"hives", truth["hives"]},
+                {"power(hives, 2)", truth["hives_squared"]},
+                {"ln(orchard_ha)", truth["ln_orchard_ha"]},
+                {"schooling_years", truth["schooling_years"]}};
             if (const auto found = expected.find(c.term); found != expected.end()) {
                 QVERIFY2(std::abs(c.estimate - found->second) < 3.0 * c.se, c.term.c_str());
             }

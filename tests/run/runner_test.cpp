@@ -20,7 +20,8 @@ class RunnerTest : public QObject {
         QProcess process;
         process.start(RAPPORTO_RUNNER, arguments);
         process.waitForFinished(60000);
-        return {process.exitCode(), QString::fromUtf8(process.readAllStandardError()), QString::fromUtf8(process.readAllStandardOutput())};
+        return {process.exitCode(), QString::fromUtf8(process.readAllStandardError()),
+                QString::fromUtf8(process.readAllStandardOutput())};
     }
 
     static void write(const QString& path, const QByteArray& text) {
@@ -29,19 +30,23 @@ class RunnerTest : public QObject {
         file.write(text);
     }
 
-    static QByteArray study(const QByteArray& questions, const QByteArray& source = R"({"kind":"table","file":"t.csv"})") {
-        return R"({"format":"rapporto-study","version":1,"title":"t","source":)" + source + R"(,"questions":[)" + questions + "]}";
+    static QByteArray study(const QByteArray& questions,
+                            const QByteArray& source = R"({"kind":"table","file":"t.csv"})") {
+        return R"({"format":"rapporto-study","version":1,"title":"t","source":)" + source +
+               R"(,"questions":[)" + questions + "]}";
     }
 
     QTemporaryDir place_;
 
   private slots:
+
     void init() { write(place_.filePath("t.csv"), "y,x\n1,1\n3,2\n2,3\n5,4\n4,5\n7,6\n"); }
 
     void answersTheDemoWithReport() {
         const QString results = place_.filePath("r.json");
         const QString report = place_.filePath("r.html");
-        const Outcome o = run({RAPPORTO_SOURCE_DIR "/demo/calvessa.rapporto", "--out", results, "--report", report});
+        const Outcome o = run(
+            {RAPPORTO_SOURCE_DIR "/demo/calvessa.rapporto", "--out", results, "--report", report});
         QCOMPARE(o.exit, 0);
         std::ifstream in(results.toStdString());
         const auto json = nlohmann::json::parse(in);
@@ -50,9 +55,12 @@ class RunnerTest : public QObject {
         for (const auto& a : json["answers"]) {
             QVERIFY(a["status"] == "answered");
             QVERIFY(a["rows"]["source"] == 1180);
-            QVERIFY(a["rows"]["in_sample"].get<int>() == a["rows"]["used"].get<int>() + a["rows"]["missing"].get<int>() + a["rows"]["dropped"].get<int>());
+            QVERIFY(a["rows"]["in_sample"].get<int>() == a["rows"]["used"].get<int>() +
+                                                             a["rows"]["missing"].get<int>() +
+                                                             a["rows"]["dropped"].get<int>());
             QVERIFY(a["covariance"].size() == a["coefficients"].size());
-            QVERIFY(test::near(std::sqrt(a["covariance"][1][1].get<double>()), a["coefficients"][1]["se"], 1e-14));
+            QVERIFY(test::near(std::sqrt(a["covariance"][1][1].get<double>()),
+                               a["coefficients"][1]["se"], 1e-14));
             QVERIFY(a["checks"].size() == std::size_t{12});
         }
         QVERIFY(QFile(report).size() > 3000);
@@ -62,7 +70,10 @@ class RunnerTest : public QObject {
         QByteArray texts[2];
         for (const int threads : {1, 2}) {
             const QString out = place_.filePath(QString("t%1.json").arg(threads));
-            QCOMPARE(run({RAPPORTO_SOURCE_DIR "/demo/calvessa.rapporto", "--out", out, "--threads", QString::number(threads)}).exit, 0);
+            QCOMPARE(run({RAPPORTO_SOURCE_DIR "/demo/calvessa.rapporto", "--out", out, "--threads",
+                          QString::number(threads)})
+                         .exit,
+                     0);
             QFile file(out);
             QVERIFY(file.open(QIODevice::ReadOnly));
             texts[threads - 1] = file.readAll();
@@ -71,7 +82,10 @@ class RunnerTest : public QObject {
     }
 
     void refusedQuestionsExitThreeAndOthersAreAnswered() {
-        write(place_.filePath("s.rapporto"), study(R"({"id":"a","outcome":"y","terms":["x"]},{"id":"b","outcome":"y","terms":["x"],"estimator":{"method":"poisson"}})"));
+        write(
+            place_.filePath("s.rapporto"),
+            study(
+                R"({"id":"a","outcome":"y","terms":["x"]},{"id":"b","outcome":"y","terms":["x"],"estimator":{"method":"poisson"}})"));
         const Outcome o = run({place_.filePath("s.rapporto"), "--out", place_.filePath("r.json")});
         QCOMPARE(o.exit, 3);
         QVERIFY(o.errors.contains("not built yet"));
@@ -80,12 +94,18 @@ class RunnerTest : public QObject {
         QVERIFY(json["answers"][0]["status"] == "answered");
         QVERIFY(json["answers"][1]["status"] == "refused");
         QVERIFY(json["answers"][1]["message"].is_string());
-        QCOMPARE(run({place_.filePath("s.rapporto"), "--question", "a", "--out", place_.filePath("r.json")}).exit, 0);
+        QCOMPARE(run({place_.filePath("s.rapporto"), "--question", "a", "--out",
+                      place_.filePath("r.json")})
+                     .exit,
+                 0);
     }
 
     void circularDefinitionsRefuseOnlyThoseWhoNeedThem() {
-        QByteArray text = study(R"({"id":"a","outcome":"y","terms":["x"]},{"id":"b","outcome":"y","terms":["u"]})");
-        text.replace(R"("questions")", R"("derived":[{"name":"u","expression":"v + 1"},{"name":"v","expression":"u + 1"}],"questions")");
+        QByteArray text = study(
+            R"({"id":"a","outcome":"y","terms":["x"]},{"id":"b","outcome":"y","terms":["u"]})");
+        text.replace(
+            R"("questions")",
+            R"("derived":[{"name":"u","expression":"v + 1"},{"name":"v","expression":"u + 1"}],"questions")");
         write(place_.filePath("c.rapporto"), text);
         const Outcome o = run({place_.filePath("c.rapporto"), "--out", place_.filePath("r.json")});
         QCOMPARE(o.exit, 3);
@@ -97,9 +117,12 @@ class RunnerTest : public QObject {
         QTest::addColumn<QByteArray>("text");
         QTest::addColumn<QStringList>("more");
         QTest::newRow("no json") << QByteArray("{") << QStringList();
-        QTest::newRow("no source file") << study("", R"({"kind":"table","file":"gone.csv"})") << QStringList();
-        QTest::newRow("no rows") << study("", R"({"kind":"table","file":"empty.csv"})") << QStringList();
-        QTest::newRow("changed source") << study("", R"({"kind":"table","file":"t.csv","sha256":"00"})") << QStringList();
+        QTest::newRow("no source file")
+            << study("", R"({"kind":"table","file":"gone.csv"})") << QStringList();
+        QTest::newRow("no rows") << study("", R"({"kind":"table","file":"empty.csv"})")
+                                 << QStringList();
+        QTest::newRow("changed source")
+            << study("", R"({"kind":"table","file":"t.csv","sha256":"00"})") << QStringList();
         QTest::newRow("no such question") << study("") << QStringList{"--question", "zz"};
         QTest::newRow("unknown report") << study("") << QStringList{"--report", "r.xyz"};
         QTest::newRow("unknown option") << study("") << QStringList{"--fast"};
@@ -116,8 +139,12 @@ class RunnerTest : public QObject {
     }
 
     void acceptsAChangedSourceWhenTold() {
-        write(place_.filePath("h.rapporto"), study("", R"({"kind":"table","file":"t.csv","sha256":"00"})"));
-        QCOMPARE(run({place_.filePath("h.rapporto"), "--accept-changed", "--out", place_.filePath("r.json")}).exit, 0);
+        write(place_.filePath("h.rapporto"),
+              study("", R"({"kind":"table","file":"t.csv","sha256":"00"})"));
+        QCOMPARE(run({place_.filePath("h.rapporto"), "--accept-changed", "--out",
+                      place_.filePath("r.json")})
+                     .exit,
+                 0);
     }
 
     void unknownKeysAreNamed() {

@@ -353,7 +353,8 @@ void DataStage::refreshGrid() {
             grid_->setColumnWidth(
                 c, std::clamp(fontMetrics().horizontalAdvance(text(
                                   frame->table().variables[static_cast<std::size_t>(c)].name)) +
-                                  34, 98, 190));
+                                  34,
+                              98, 190));
         }
     }
     const Layout& layout = session_.study().layout;

@@ -160,16 +160,29 @@ void ModelStage::refresh() {
     }
     effects_->showAnswer(answer, session_.isFresh(), scale_);
     effects_->showSelected(selected_);
+    if (tabs_->checkedId() == 1) {
+        showEquation(*answer);
+    } else if (tabs_->checkedId() == 2) {
+        showSplit(*answer);
+    }
+    showStrip(*answer);
+    emit readingChanged();
+}
+
+void ModelStage::showEquation(const Answer& answer) {
     equation_->setHtml(
         QString("<div style=\"font-family:STIX;font-size:18px;line-height:115%\">%1</div><p "
                 "style=\"color:#6B6F7B\">%2</p>")
-            .arg(text(htmlText(equationText(*answer))),
+            .arg(text(htmlText(equationText(answer))),
                  tr("Standard errors in parentheses; e is what the terms leave.")));
+}
+
+void ModelStage::showSplit(const Answer& answer) {
     QString rows = "<tr style=\"color:#6B6F7B\">" + cell(tr("source"), "left") + cell("df") +
                    cell(tr("sum of squares")) + cell(tr("mean square")) + cell("F") + cell("p") +
                    "</tr>";
-    for (std::size_t v = 0; v < answer->fit->varianceSplit.size(); ++v) {
-        const VarianceSource& s = answer->fit->varianceSplit[v];
+    for (std::size_t v = 0; v < answer.fit->varianceSplit.size(); ++v) {
+        const VarianceSource& s = answer.fit->varianceSplit[v];
         rows +=
             (v == 3
                  ? "<tr><td colspan=\"6\" style=\"padding:10px 10px 2px 10px;color:#6B6F7B\"><i>" +
@@ -182,8 +195,6 @@ void ModelStage::refresh() {
             "</tr>";
     }
     split_->setHtml("<table cellspacing=\"0\">" + rows + "</table>");
-    showStrip(*answer);
-    emit readingChanged();
 }
 
 void ModelStage::showStrip(const Answer& answer) {

@@ -25,6 +25,8 @@ class ModelStage : public Stage {
 
   private:
     void showPage(int page);
+    void showEquation(const Answer& answer);
+    void showSplit(const Answer& answer);
     void showStrip(const Answer& answer);
 
     QButtonGroup* tabs_;

@@ -73,7 +73,9 @@ QString pageHtml(const std::string& title, const std::vector<ReportBlock>& block
                         (rule || r == last ? "border-bottom:1px solid #232733;" : "");
                     out += "<tr>";
                     for (std::size_t c = 0; c < b.cells[r].size(); ++c) {
-                        out += QString("<td align=\"%1\" style=\"padding:1px 6px;white-space:pre;%2\">%3</td>")
+                        out += QString(
+                                   "<td align=\"%1\" style=\"padding:1px "
+                                   "6px;white-space:pre;%2\">%3</td>")
                                    .arg(c == 0 ? "left" : "right", border,
                                         text(htmlText(b.cells[r][c])));
                     }
