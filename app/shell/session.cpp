@@ -96,6 +96,8 @@ void Session::takeFacts() {
         for (std::size_t j = 0; j < frame->table().columns.size(); ++j) {
             facts[frame->table().variables[j].name] =
                 factsOf(frame->table().columns[j], frame->table().variables[j]);
+            facts[frame->table().variables[j].name].reading =
+                variableReading(*frame, frame->table().variables[j].name);
         }
         QMetaObject::invokeMethod(
             this,
@@ -107,6 +109,17 @@ void Session::takeFacts() {
             },
             Qt::QueuedConnection);
     });
+}
+
+std::vector<std::string> Session::readingOf(const std::string& variable) const {
+    const auto known = facts_.find(variable);
+    if (known != facts_.end()) {
+        return known->second.reading;
+    }
+    // Broken variables have no facts; their refusal is read at once.
+    return frame_ && frame_->column(variable) == nullptr
+               ? variableReading(*frame_, variable)
+               : std::vector<std::string>{utf8(tr("Looking at its values…"))};
 }
 
 const Question* Session::question() const {

@@ -15,6 +15,8 @@ namespace rapporto::app {
 struct VariableFacts {
     std::vector<double> bars;  ///< Heights 0 to 1.
     std::size_t missing = 0;
+    std::vector<std::string>
+        reading;  ///< In words; sorting a million rows is no work for a window.
 };
 
 using FactsByName = std::map<std::string, VariableFacts>;
@@ -47,6 +49,9 @@ class Session : public QObject {
     [[nodiscard]] std::shared_ptr<const Frame> frame() const { return frame_; }
 
     [[nodiscard]] const FactsByName& facts() const { return facts_; }
+
+    /// What a variable looks like in words; a line of waiting until it is known.
+    [[nodiscard]] std::vector<std::string> readingOf(const std::string& variable) const;
 
     /// The question the stages speak of; null when the study has none.
     [[nodiscard]] const Question* question() const;

@@ -570,7 +570,7 @@ ReadingContent DataStage::variableReadingContent() const {
     const std::string name = session_.variable();
     const auto frame = session_.frame();
     content.title = text(name);
-    for (const auto& p : variableReading(*frame, name)) {
+    for (const auto& p : session_.readingOf(name)) {
         content.paragraphs << richText(p);
     }
     const Variable* v = frame->variable(name);

@@ -220,7 +220,7 @@ ReadingContent ExploreStage::reading() const {
     }
     for (const auto& name : desk_) {
         content.paragraphs << "<b>" + text(name).toHtmlEscaped() + "</b>";
-        for (const auto& p : variableReading(*frame, name)) {
+        for (const auto& p : session_.readingOf(name)) {
             content.paragraphs << richText(p);
         }
     }
