@@ -225,6 +225,64 @@ void writeGrowers(const std::string& path, int rows) {
     }
 }
 
+/// The table's descriptor as a tabular data package (an open standard): types, labels, missing
+/// codes.
+void writePackage(const std::string& path) {
+    struct Field {
+        const char* name;
+        const char* type;
+        const char* title;
+    };
+
+    static const std::vector<Field> kFields = {
+        {"grower", "string", "Grower"},
+        {"zone", "string", "Farming zone"},
+        {"village", "string", "Village"},
+        {"weight", "number", "Survey weight"},
+        {"age", "integer", "Age, years"},
+        {"schooling_years", "integer", "Years of schooling"},
+        {"orchard_ha", "number", "Orchard, ha"},
+        {"trees", "integer", "Apple trees"},
+        {"hives", "number", "Hives per hectare"},
+        {"irrigated", "integer", "Irrigated: 0 no, 1 yes"},
+        {"slope_pct", "number", "Slope, %"},
+        {"frost_nights", "integer", "Nights of frost"},
+        {"scab_outbreaks", "integer", "Outbreaks of scab"},
+        {"advisor_visits", "integer", "Visits by the advisor"},
+        {"training_days", "number", "Days of pruning training"},
+        {"pruning_score", "number", "Pruning score, 0 to 10"},
+        {"soil", "string", "Soil"},
+        {"market_km", "number", "Road to the market, km"},
+        {"road_km", "number", "Road to the store, km"},
+        {"office_km", "number", "Road to the office, km"},
+        {"member", "integer", "Cooperative member: 0 no, 1 yes"},
+        {"hired_days", "integer", "Hired labour, days"},
+        {"yield_kg_ha", "number", "Yield, kg/ha"},
+        {"price_fl", "number", "Price, florins a kg"},
+        {"revenue_fl", "number", "Revenue from apples, florins"},
+        {"household_income", "number", "Household income, florins"},
+        {"outlook_1", "integer", "I expect better years, 1 to 7"},
+        {"outlook_2", "integer", "I would plant again, 1 to 7"},
+        {"outlook_3", "integer", "I think of giving up, 1 to 7 (worded in reverse)"},
+        {"outlook_4", "integer", "My children will take over, 1 to 7"},
+        {"storage_rating", "integer", "Rating of cold storage, 1 to 5"},
+        {"neighbour_ties", "integer", "Neighbours asked for advice"},
+        {"surveyed_on", "date", "Day of the interview"}};
+    std::ofstream out(path, std::ios::binary);
+    out << "{\n  \"profile\": \"tabular-data-package\",\n  \"name\": \"calvessa-growers\",\n"
+           "  \"title\": \"Apple growers of the Calvessa valley (invented)\",\n  \"resources\": [\n"
+           "    {\"name\": \"growers\", \"path\": \"growers.csv\", \"profile\": "
+           "\"tabular-data-resource\",\n"
+           "      \"schema\": {\n        \"missingValues\": [\"\", \"-9\"],\n        \"fields\": "
+           "[\n";
+    for (std::size_t f = 0; f < kFields.size(); ++f) {
+        out << fmt::format(
+            "          {{\"name\": \"{}\", \"type\": \"{}\", \"title\": \"{}\"}}{}\n",
+            kFields[f].name, kFields[f].type, kFields[f].title, f + 1 < kFields.size() ? "," : "");
+    }
+    out << "        ]\n      }\n    }\n  ]\n}\n";
+}
+
 }  // namespace
 
 int main(int argc, char** argv) {
@@ -237,6 +295,7 @@ int main(int argc, char** argv) {
         writeGrowers(directory + "/growers_big.csv", std::stoi(argv[2]));
     } else {
         writeGrowers(directory + "/growers.csv", 1180);
+        writePackage(directory + "/growers.datapackage.json");
     }
     return 0;
 }
