@@ -49,7 +49,7 @@ void Finder::open(QPoint at, int width, const QString& prompt, std::vector<Finde
     field_->setText(start);
     field_->selectAll();
     narrow();
-    resize(width, 340);
+    resize(width, sizeHint().height());
     move(at);
     show();
     field_->setFocus(Qt::PopupFocusReason);
@@ -87,7 +87,33 @@ void Finder::narrow() {
             hint_->setText(why);
         }
     }
+    if (typed_ && list_->count() == 0) {
+        completeLastWord(sought);
+    }
     list_->setCurrentRow(0);
+    // As tall as what was found.
+    const int wanted = std::clamp(list_->count() * 26 + 8, 34, 300);
+    list_->setFixedHeight(wanted);
+    adjustSize();
+    resize(std::max(width(), 380), sizeHint().height());
+}
+
+void Finder::completeLastWord(const QString& sought) {
+    // In the midst of an expression: entries that go on from its last word complete it.
+    static const QRegularExpression lastWord("[^\\W\\d]\\w*$",
+                                             QRegularExpression::UseUnicodePropertiesOption);
+    const auto match = lastWord.match(sought);
+    if (!match.hasMatch()) {
+        return;
+    }
+    for (const FinderEntry& entry : entries_) {
+        const QString bare = entry.label.startsWith('"') ? entry.label.mid(1) : entry.label;
+        if (bare.startsWith(match.captured(), Qt::CaseInsensitive)) {
+            auto* item = new QListWidgetItem(tr("go on with  %1").arg(entry.label), list_);
+            item->setData(Qt::UserRole, -2);
+            item->setData(Qt::UserRole + 1, sought.left(match.capturedStart()) + entry.label);
+        }
+    }
 }
 
 void Finder::choose() {
@@ -97,6 +123,10 @@ void Finder::choose() {
     }
     const int index = item->data(Qt::UserRole).toInt();
     const QString typed = field_->text().trimmed();
+    if (index == -2) {
+        field_->setText(item->data(Qt::UserRole + 1).toString());
+        return;
+    }
     close();
     // Copies: the action may open this finder again.
     if (index < 0) {

@@ -36,6 +36,7 @@ class Finder : public QFrame {
 
   private:
     void narrow();
+    void completeLastWord(const QString& sought);
     void choose();
 
     QLineEdit* field_;

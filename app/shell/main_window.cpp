@@ -304,7 +304,7 @@ void MainWindow::refreshReading() {
 void MainWindow::refreshStatus() {
     const auto answer = session_.answer();
     const auto frame = session_.frame();
-    if (answer && session_.hasTable() && stage_ >= 2) {
+    if (answer && answer->fit && session_.hasTable() && stage_ >= 2) {
         counts_->setText(text(rowsReading(answer->rows)));
     } else if (frame && session_.hasTable()) {
         RowCounts rows;

@@ -111,7 +111,13 @@ QString termText(const std::string& expression) {
     static const QRegularExpression square("power\\(([^,()]+), 2\\)");
     static const QRegularExpression cube("power\\(([^,()]+), 3\\)");
     static const QRegularExpression root("sqrt\\(([^,()]+)\\)");
-    return text(expression).replace(square, "\\1²").replace(cube, "\\1³").replace(root, "√\\1");
+    // A name in quotes is quoted for the grammar's sake, not the reader's.
+    static const QRegularExpression quoted("\"([^\"]+)\"");
+    QString shown = text(expression);
+    return shown.replace(square, "\\1²")
+        .replace(cube, "\\1³")
+        .replace(root, "√\\1")
+        .replace(quoted, "\\1");
 }
 
 QString richText(const std::string& marked) {
