@@ -10,6 +10,7 @@
 #include <sys/stat.h>
 #include <unistd.h>
 
+#include <algorithm>
 #include <cmath>
 #include <cstring>
 #include <deque>
@@ -121,7 +122,6 @@ class Builder {
 
     [[nodiscard]] Column finish(std::string name) {
         if (!text_) {
-            numbers_.shrink_to_fit();
             return Column::ofNumbers(std::move(name), std::move(numbers_));
         }
         std::vector<std::string> texts(std::make_move_iterator(texts_.begin()),
@@ -464,6 +464,14 @@ Result<Import> readCsvText(std::string_view bytes, const ReaderOptions& options,
     for (std::size_t j = 0; j < names.size(); ++j) {
         builders.emplace_back(isText[j]);
         wanted.push_back(&builders.back());
+    }
+    // Columns that grow by doubling would need twice their memory for a moment.
+    const std::string_view sample = decoded->text.substr(0, 256U * 1024U);
+    const auto lines = static_cast<std::size_t>(std::count(sample.begin(), sample.end(), '\n'));
+    const double share =
+        static_cast<double>(decoded->text.size()) / static_cast<double>(sample.size());
+    for (Builder& builder : builders) {
+        builder.reserve(static_cast<std::size_t>(1.03 * share * static_cast<double>(lines)) + 16);
     }
     Pass second = pass;
     const auto rows = pass.run(wanted);
