@@ -47,8 +47,6 @@ class PlotView : public QWidget {
 
     [[nodiscard]] const Exhibit& exhibit() const { return exhibit_; }
 
-    void setCompact(bool compact) { compact_ = compact; }
-
   signals:
     void rowsSelected(const std::set<std::size_t>& rows);
 
@@ -95,7 +93,6 @@ class PlotView : public QWidget {
     QPointF dragFrom_;
     QPointF dragTo_;
     bool dragging_ = false;
-    bool compact_ = false;
 };
 
 }  // namespace rapporto::app

@@ -307,13 +307,10 @@ void QuestionLine::changeTerm(QWidget* by, std::size_t index) {
                        tr("M · keep it in the sentence, out of the model"),
                        [this, index] { muteTerm(index); }});
     entries.push_back({tr("take out"), tr("Delete"), [this, index] { removeTerm(index); }});
-    const QString start = term.kind == Term::Kind::Expression ? QString() : QString();
-    openFinder(
-        by, tr("change %1, or type an expression").arg(text(term.shown())), std::move(entries),
-        [put](const QString& typed) {
-            put(Term::expression(utf8(typed)), tr("use %1").arg(typed));
-        },
-        start);
+    openFinder(by, tr("change %1, or type an expression").arg(text(term.shown())),
+               std::move(entries), [put](const QString& typed) {
+                   put(Term::expression(utf8(typed)), tr("use %1").arg(typed));
+               });
 }
 
 void QuestionLine::muteTerm(std::size_t index) {

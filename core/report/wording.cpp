@@ -384,6 +384,10 @@ std::string methodsReading(const Answer& answer) {
         text += "classical: they assume one spread and unrelated errors";
     }
     text += ". Intervals hold " + percentLevel(answer.alpha) + " by Student’s t.";
+    if (q.weightKind != WeightKind::None) {
+        text +=
+            " Rows are weighted by " + q.weight + " (" + weightName(q.weightKind) + " weights).";
+    }
     for (const auto& note : answer.fit->notes) {
         text += " " + note;
     }
