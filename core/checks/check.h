@@ -1,5 +1,6 @@
 #pragma once
 
+#include "core/describe/exhibit.h"
 #include "core/model/fit.h"
 
 #include <string>
@@ -11,28 +12,6 @@ enum class Verdict : std::uint8_t { Fine, Weigh, Fails, NotApplicable };
 
 /// "fine", "weigh", "fails", "not-applicable".
 [[nodiscard]] std::string verdictName(Verdict verdict);
-
-/// The figure of a check as data; a view draws it, nobody computes it again.
-struct Exhibit {
-    struct Line {
-        std::string name;  ///< Drawn beside its end; may be empty.
-        std::vector<double> x;
-        std::vector<double> y;
-        bool dashed = false;
-    };
-
-    std::string title;  ///< What it shows here, in words.
-    std::string subtitle;
-    std::string xTitle;
-    std::string yTitle;
-    std::vector<double> x;
-    std::vector<double> y;
-    std::vector<std::size_t> rows;    ///< Source row of each point, from 0.
-    std::vector<std::size_t> marked;  ///< Source rows worth a ring.
-    std::vector<Line> lines;
-    bool zeroLine = false;
-    std::vector<std::string> barNames;  ///< With these, `x` holds the lengths of bars.
-};
 
 /// A proposed edit: a variant of the question, ready to be tried.
 struct Remedy {

@@ -1,6 +1,7 @@
 #include "core/checks/common.h"
 
 #include "core/base/format.h"
+#include "core/base/parallel.h"
 #include "core/numerics/linear_solution.h"
 
 #include <algorithm>
@@ -113,6 +114,107 @@ Result<Auxiliary> auxiliary(const MatrixXd& Z, const VectorXd& y, const Job& job
     out.rSquared = total > 0.0 ? out.explained / total : 0.0;
     out.columns = static_cast<double>(solution->kept.size()) - 1.0;
     return out;
+}
+
+namespace {
+
+using Products = std::vector<std::pair<Index, Index>>;
+
+/// [1, Z, products, y] of some rows, Z centred and scaled.
+MatrixXd auxiliaryBlock(const MatrixXd& Z, const Products& products, const VectorXd& y,
+                        const VectorXd& centre, const VectorXd& scale, Index from, Index rows) {
+    const Index m = Z.cols();
+    MatrixXd block(rows, m + static_cast<Index>(products.size()) + 2);
+    block.col(0).setOnes();
+    for (Index j = 0; j < m; ++j) {
+        block.col(j + 1) = (Z.col(j).segment(from, rows).array() - centre(j)) * scale(j);
+    }
+    Index c = m + 1;
+    for (const auto& [i, j] : products) {
+        block.col(c++) = block.col(i + 1).cwiseProduct(block.col(j + 1));
+    }
+    block.col(c) = y.segment(from, rows);
+    return block;
+}
+
+/// Cross products of all auxiliary columns, summed over chunks in their order.
+MatrixXd auxiliaryProducts(const MatrixXd& Z, const Products& products, const VectorXd& y,
+                           const Job& job) {
+    constexpr Index kBlock = 512;
+    const VectorXd centre = Z.colwise().mean();
+    VectorXd scale(Z.cols());
+    for (Index j = 0; j < Z.cols(); ++j) {
+        const double size =
+            std::sqrt((Z.col(j).array() - centre(j)).square().mean());
+        scale(j) = size > 0.0 ? 1.0 / size : 1.0;
+    }
+    const RowChunks chunks(static_cast<std::size_t>(Z.rows()));
+    std::vector<MatrixXd> sums(chunks.count());
+    chunks.forEach([&](std::size_t k) {
+        const auto end = static_cast<Index>(chunks[k].end);
+        for (Index at = static_cast<Index>(chunks[k].begin); at < end && !job.stopped();
+             at += kBlock) {
+            const MatrixXd block = auxiliaryBlock(Z, products, y, centre, scale, at,
+                                                  std::min(kBlock, end - at));
+            if (sums[k].size() == 0) {
+                sums[k] = MatrixXd::Zero(block.cols(), block.cols());
+            }
+            sums[k].selfadjointView<Eigen::Lower>().rankUpdate(block.transpose());
+        }
+    });
+    for (std::size_t k = 1; k < sums.size() && !job.stopped(); ++k) {
+        sums[0] += sums[k];
+    }
+    return sums[0];
+}
+
+/// Sweeps the columns out of the last one. Nothing when a pivot is too small to be sure of.
+std::optional<Auxiliary> sweep(MatrixXd G) {
+    const Index last = G.cols() - 1;
+    Auxiliary out;
+    VectorXd full;
+    for (Index j = 0; j < last; ++j) {
+        if (j == 1) {
+            full = G.diagonal();  // Centred: the constant is gone.
+        }
+        const double share = j == 0 ? 1.0 : (full(j) > 0.0 ? G(j, j) / full(j) : 0.0);
+        if (share < 1e-12) {
+            continue;  // A combination of those before it.
+        }
+        if (share < 1e-7) {
+            return std::nullopt;
+        }
+        out.columns += j > 0 ? 1.0 : 0.0;
+        const VectorXd below = G.col(j).segment(j + 1, last - j);
+        G.bottomRightCorner(last - j, last - j).noalias() -= below * below.transpose() / G(j, j);
+    }
+    out.rss = std::max(G(last, last), 0.0);
+    out.explained = std::max(full(last) - out.rss, 0.0);
+    out.rSquared = full(last) > 0.0 ? out.explained / full(last) : 0.0;
+    return out;
+}
+
+}  // namespace
+
+Result<Auxiliary> auxiliary(const MatrixXd& Z, const Products& products, const VectorXd& y,
+                            const Job& job) {
+    const Index columns = Z.cols() + static_cast<Index>(products.size());
+    if (Z.rows() * columns > Index{20'000'000}) {
+        const MatrixXd sums = auxiliaryProducts(Z, products, y, job);
+        if (job.stopped()) {
+            return refuse(ErrorCode::Stopped, "stopped");
+        }
+        if (const auto out = sweep(sums)) {
+            return *out;
+        }
+    }
+    MatrixXd W(Z.rows(), columns);
+    W.leftCols(Z.cols()) = Z.rowwise() - Z.colwise().mean();
+    Index c = Z.cols();
+    for (const auto& [i, j] : products) {
+        W.col(c++) = W.col(i).cwiseProduct(W.col(j));
+    }
+    return auxiliary(W, y, job);
 }
 
 std::string rowName(const Frame& frame, std::size_t row) {

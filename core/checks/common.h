@@ -37,6 +37,13 @@ struct Auxiliary {
 [[nodiscard]] Result<Auxiliary> auxiliary(const Eigen::MatrixXd& Z, const Eigen::VectorXd& y,
                                           const Job& job);
 
+/// The same on the columns of Z and on the named products of them after centring. Beyond 2e7 cells
+/// the products are formed by blocks of rows and never stand in memory together.
+[[nodiscard]] Result<Auxiliary> auxiliary(
+    const Eigen::MatrixXd& Z,
+    const std::vector<std::pair<Eigen::Index, Eigen::Index>>& products, const Eigen::VectorXd& y,
+    const Job& job);
+
 /// A name for a row: the first text variable's cell, or “row 12”.
 [[nodiscard]] std::string rowName(const Frame& frame, std::size_t row);
 

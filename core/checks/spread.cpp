@@ -137,23 +137,18 @@ CheckResult checkWhite(const CheckInput& in) {
     }
     const Index m = Z.cols();
     const double n = static_cast<double>(Z.rows());
-    // With cross products while they number under n/5, and while they fit into memory.
+    // With cross products while they number under n/5.
     const double all = static_cast<double>(m * (m + 3)) / 2.0;
-    const bool cross = in.options.cross.value_or(all < n / 5.0) && all * n < 2.5e8;
-    MatrixXd W(Z.rows(), cross ? static_cast<Index>(all) : 2 * m);
-    Index c = 0;
-    for (Index i = 0; i < m; ++i) {
-        W.col(c++) = Z.col(i).array() - Z.col(i).mean();
-    }
-    // Products of centred columns: the same span, without the loss of digits.
+    const bool cross = in.options.cross.value_or(all < n / 5.0);
+    std::vector<std::pair<Index, Index>> products;
     for (Index i = 0; i < m; ++i) {
         for (Index j = i; j < (cross ? m : i + 1); ++j) {
-            W.col(c++) = W.col(i).cwiseProduct(W.col(j));
+            products.emplace_back(i, j);
         }
     }
     const VectorXd e = scaledResiduals(in);
     const VectorXd g = e.cwiseAbs2() / (e.squaredNorm() / n);
-    const auto aux = auxiliary(W, g, in.job);
+    const auto aux = auxiliary(Z, products, g, in.job);
     if (!aux) {
         return notApplicable("The work was stopped.");
     }

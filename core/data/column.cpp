@@ -11,27 +11,42 @@
 namespace rapporto {
 
 Column Column::ofNumbers(std::string name, std::vector<double> cells) {
+    const auto owner = std::make_shared<const std::vector<double>>(std::move(cells));
+    return ofNumbers(std::move(name), {owner, owner->data()}, owner->size());
+}
+
+Column Column::ofNumbers(std::string name, std::shared_ptr<const double[]> cells,
+                         std::size_t size) {
     Column column;
     column.name_ = std::move(name);
-    column.cells_ = std::make_shared<const std::vector<double>>(std::move(cells));
+    column.size_ = size;
+    column.cells_ = std::move(cells);
     return column;
 }
 
 Column Column::ofTexts(std::string name, std::vector<std::int32_t> codes,
                        std::vector<std::string> texts) {
+    const auto owner = std::make_shared<const std::vector<std::int32_t>>(std::move(codes));
+    return ofTexts(std::move(name), {owner, owner->data()}, owner->size(), std::move(texts));
+}
+
+Column Column::ofTexts(std::string name, std::shared_ptr<const std::int32_t[]> codes,
+                       std::size_t size, std::vector<std::string> texts) {
     Column column;
     column.name_ = std::move(name);
-    column.codes_ = std::make_shared<const std::vector<std::int32_t>>(std::move(codes));
+    column.size_ = size;
+    column.codes_ = std::move(codes);
     column.texts_ = std::make_shared<const std::vector<std::string>>(std::move(texts));
     return column;
 }
 
 std::span<const double> Column::numbers() const {
-    return cells_ ? std::span<const double>(*cells_) : std::span<const double>();
+    return isText() ? std::span<const double>() : std::span<const double>(cells_.get(), size_);
 }
 
 std::span<const std::int32_t> Column::codes() const {
-    return codes_ ? std::span<const std::int32_t>(*codes_) : std::span<const std::int32_t>();
+    return isText() ? std::span<const std::int32_t>(codes_.get(), size_)
+                    : std::span<const std::int32_t>();
 }
 
 const std::vector<std::string>& Column::texts() const {
@@ -40,7 +55,8 @@ const std::vector<std::string>& Column::texts() const {
 }
 
 bool Column::isMissing(std::size_t row) const {
-    return isText() ? (*codes_)[row] < 0 : std::isnan((*cells_)[row]);
+    return isText() ? codes_[static_cast<std::ptrdiff_t>(row)] < 0
+                    : std::isnan(cells_[static_cast<std::ptrdiff_t>(row)]);
 }
 
 std::size_t Column::countMissing() const {

@@ -18,15 +18,24 @@ class Column {
   public:
     [[nodiscard]] static Column ofNumbers(std::string name, std::vector<double> cells);
 
+    /// The first `size` of `cells`, shared.
+    [[nodiscard]] static Column ofNumbers(std::string name, std::shared_ptr<const double[]> cells,
+                                          std::size_t size);
+
     /// @param codes  indices into `texts`, or −1.
     [[nodiscard]] static Column ofTexts(std::string name, std::vector<std::int32_t> codes,
                                         std::vector<std::string> texts);
 
+    /// The first `size` of `codes`, shared.
+    [[nodiscard]] static Column ofTexts(std::string name,
+                                        std::shared_ptr<const std::int32_t[]> codes,
+                                        std::size_t size, std::vector<std::string> texts);
+
     [[nodiscard]] const std::string& name() const { return name_; }
 
-    [[nodiscard]] bool isText() const { return codes_ != nullptr; }
+    [[nodiscard]] bool isText() const { return texts_ != nullptr; }
 
-    [[nodiscard]] std::size_t size() const { return isText() ? codes_->size() : cells_->size(); }
+    [[nodiscard]] std::size_t size() const { return size_; }
 
     /// The numbers, valid while any copy lives; empty for a text column.
     [[nodiscard]] std::span<const double> numbers() const;
@@ -50,8 +59,9 @@ class Column {
     Column() = default;
 
     std::string name_;
-    std::shared_ptr<const std::vector<double>> cells_;
-    std::shared_ptr<const std::vector<std::int32_t>> codes_;
+    std::size_t size_ = 0;
+    std::shared_ptr<const double[]> cells_;
+    std::shared_ptr<const std::int32_t[]> codes_;
     std::shared_ptr<const std::vector<std::string>> texts_;
 };
 

@@ -1,6 +1,6 @@
 #pragma once
 
-#include "core/checks/check.h"
+#include "core/describe/exhibit.h"
 
 namespace rapporto {
 

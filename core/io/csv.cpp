@@ -2,381 +2,181 @@
 
 #include "core/base/format.h"
 #include "core/io/csv_guess.h"
+#include "core/io/mapped_file.h"
+#include "core/io/records.h"
 
-#include <fast_float/fast_float.h>
-#include <fcntl.h>
 #include <fmt/format.h>
-#include <sys/mman.h>
-#include <sys/stat.h>
-#include <unistd.h>
+#include <tbb/parallel_for.h>
 
 #include <algorithm>
+#include <atomic>
 #include <cmath>
 #include <cstring>
-#include <deque>
 #include <fstream>
-#include <limits>
+#include <numeric>
 #include <set>
 
 namespace rapporto {
 namespace {
 
-constexpr double kMissing = std::numeric_limits<double>::quiet_NaN();
+/// Called with a part of the text that will not be looked at again soon.
+using Passed = std::function<void(std::string_view)>;
 
-/// A file in memory, read by the system as it is touched.
-class MappedFile {
-  public:
-    [[nodiscard]] static Result<MappedFile> open(const std::string& path) {
-        MappedFile file;
-        const int handle = ::open(path.c_str(), O_RDONLY | O_CLOEXEC);
-
-        struct stat info {};
-
-        if (handle < 0 || fstat(handle, &info) != 0 || !S_ISREG(info.st_mode)) {
-            if (handle >= 0) {
-                ::close(handle);
-            }
-            return refuse(ErrorCode::File, "the file cannot be opened", path,
-                          "Check that it is there and may be read.");
-        }
-        file.size_ = static_cast<std::size_t>(info.st_size);
-        if (file.size_ > 0) {
-            void* at = mmap(nullptr, file.size_, PROT_READ, MAP_PRIVATE, handle, 0);
-            file.data_ = at == MAP_FAILED ? nullptr : static_cast<const char*>(at);
-        }
-        ::close(handle);
-        if (file.size_ > 0 && file.data_ == nullptr) {
-            return refuse(ErrorCode::File, "the file cannot be read into memory", path);
-        }
-        return file;
-    }
-
-    MappedFile(MappedFile&& other) noexcept
-        : data_(std::exchange(other.data_, nullptr)), size_(std::exchange(other.size_, 0)) {}
-
-    MappedFile(const MappedFile&) = delete;
-    MappedFile& operator=(const MappedFile&) = delete;
-    MappedFile& operator=(MappedFile&&) = delete;
-
-    ~MappedFile() {
-        if (data_ != nullptr) {
-            munmap(const_cast<char*>(data_), size_);
-        }
-    }
-
-    [[nodiscard]] std::string_view bytes() const { return {data_, data_ == nullptr ? 0 : size_}; }
-
-  private:
-    MappedFile() = default;
-
-    const char* data_ = nullptr;
-    std::size_t size_ = 0;
+/// A piece of the text that one thread reads. Where pieces lie depends on the text alone.
+struct Piece {
+    std::size_t begin = 0;  ///< Of its first record.
+    std::size_t end = 0;    ///< Of the next piece.
+    std::size_t line = 1;   ///< At `begin`.
+    std::size_t most = 0;   ///< Records it can hold at most.
+    std::size_t row = 0;    ///< Of its first record, were every piece full.
 };
 
-/// Collects one column: numbers until a cell is none, or texts by dictionary.
-class Builder {
+constexpr std::size_t kLeastPiece = std::size_t{2} << 20U;
+constexpr std::size_t kMostPieces = 64;
+
+/// Sums in single bytes, which the compiler adds up sixteen or more at a time.
+std::size_t countByte(std::string_view part, char wanted) {
+    std::size_t total = 0;
+    for (std::size_t at = 0; at < part.size(); at += 255) {
+        const std::size_t end = std::min(part.size(), at + 255);
+        std::uint8_t found = 0;
+        for (std::size_t i = at; i < end; ++i) {
+            found = static_cast<std::uint8_t>(found + (part[i] == wanted ? 1 : 0));
+        }
+        total += found;
+    }
+    return total;
+}
+
+std::size_t recordsAtMost(std::string_view part) {
+    return countByte(part, '\n') + countByte(part, '\r') + 1;
+}
+
+/// Cuts at line ends that an even number of quotation marks precedes. That is right unless a
+/// quotation mark stands inside a cell that does not begin with one; who reads the pieces finds
+/// that out, as one piece then does not end where the next begins.
+std::vector<Piece> cutPieces(std::string_view text, std::size_t from, std::size_t line, char quote,
+                             const Passed& passed) {
+    const std::size_t size = text.size() - from;
+    const std::string_view start = text.substr(from, kLeastPiece);
+    const bool bareReturns = start.find('\n') == std::string_view::npos;
+    const std::size_t count =
+        bareReturns ? 1 : std::clamp<std::size_t>(size / kLeastPiece, 1, kMostPieces);
+    std::vector<std::size_t> quotes(count);
+    std::vector<std::size_t> lines(count);
+    const auto cut = [&](std::size_t k) { return from + size * k / count; };
+    tbb::parallel_for(std::size_t{0}, count, [&](std::size_t k) {
+        const std::string_view part = text.substr(cut(k), cut(k + 1) - cut(k));
+        quotes[k] = countByte(part, quote);
+        lines[k] = countByte(part, '\n');
+        passed(part);
+    });
+    std::vector<Piece> pieces;
+    bool odd = false;
+    for (std::size_t k = 0; k < count; ++k) {
+        Piece piece{cut(k), text.size(), line, 0, 0};
+        for (bool inside = odd; k > 0 && piece.begin < text.size(); ++piece.begin) {
+            inside = inside != (text[piece.begin] == quote);
+            if (text[piece.begin] == '\n') {
+                ++piece.line;
+                if (!inside) {
+                    ++piece.begin;
+                    break;
+                }
+            }
+        }
+        // A record longer than a piece swallows those that it covers.
+        if (pieces.empty() || piece.begin > pieces.back().begin) {
+            if (!pieces.empty()) {
+                pieces.back().end = piece.begin;
+            }
+            pieces.push_back(piece);
+        }
+        odd = odd != (quotes[k] % 2 == 1);
+        line += lines[k];
+    }
+    for (std::size_t k = 0; k < pieces.size(); ++k) {
+        Piece& piece = pieces[k];
+        const std::string_view part = text.substr(piece.begin, piece.end - piece.begin);
+        piece.most =
+            k + 1 < pieces.size() ? pieces[k + 1].line - piece.line : line - piece.line + 1;
+        if (pieces.size() == 1) {
+            piece.most = recordsAtMost(part);
+        }
+        piece.row = k == 0 ? 0 : pieces[k - 1].row + pieces[k - 1].most;
+    }
+    return pieces;
+}
+
+/// The cells of all columns as they fill.
+class Cells {
   public:
-    explicit Builder(bool text) : text_(text) {}
-
-    [[nodiscard]] bool isText() const { return text_; }
-
-    [[nodiscard]] bool failed() const { return failed_; }
-
-    void reserve(std::size_t rows) { text_ ? codes_.reserve(rows) : numbers_.reserve(rows); }
-
-    void addNumber(double x) { numbers_.push_back(x); }
-
-    void addMissing() {
-        if (text_) {
-            codes_.push_back(-1);
-        } else {
-            numbers_.push_back(kMissing);
+    Cells(const std::vector<bool>& isText, std::size_t most) {
+        for (const bool text : isText) {
+            numbers_.push_back(text ? nullptr : std::make_shared_for_overwrite<double[]>(most));
+            codes_.push_back(text ? std::make_shared_for_overwrite<std::int32_t[]>(most) : nullptr);
         }
     }
 
-    /// In a number column: this cell is none, so the column must be read again as text.
-    void fail() {
-        failed_ = true;
-        numbers_.push_back(kMissing);
+    /// Where a piece writes; columns that are not wanted go nowhere.
+    [[nodiscard]] std::vector<CellSink> sinks(std::size_t row) const {
+        std::vector<CellSink> sinks(numbers_.size());
+        for (std::size_t j = 0; j < sinks.size(); ++j) {
+            sinks[j].numbers = numbers_[j] ? numbers_[j].get() + row : nullptr;
+            sinks[j].codes = codes_[j] ? codes_[j].get() + row : nullptr;
+        }
+        return sinks;
     }
 
-    void addText(std::string_view cell) {
-        if (cell.empty()) {
-            codes_.push_back(-1);
-            return;
-        }
-        if (last_ >= 0 && texts_[static_cast<std::size_t>(last_)] == cell) {
-            codes_.push_back(last_);
-            return;
-        }
-        const auto found = index_.find(cell);
-        if (found != index_.end()) {
-            last_ = found->second;
-        } else {
-            last_ = static_cast<std::int32_t>(texts_.size());
-            texts_.emplace_back(cell);
-            index_.emplace(texts_.back(), last_);
-        }
-        codes_.push_back(last_);
+    void drop(std::size_t j) {
+        numbers_[j].reset();
+        codes_[j].reset();
     }
 
-    [[nodiscard]] Column finish(std::string name) {
-        if (!text_) {
-            return Column::ofNumbers(std::move(name), std::move(numbers_));
-        }
-        std::vector<std::string> texts(std::make_move_iterator(texts_.begin()),
-                                       std::make_move_iterator(texts_.end()));
-        return Column::ofTexts(std::move(name), std::move(codes_), std::move(texts));
+    void makeText(std::size_t j, std::size_t most) {
+        drop(j);
+        codes_[j] = std::make_shared_for_overwrite<std::int32_t[]>(most);
     }
+
+    /// Closes the gaps between pieces and makes the texts of the pieces one list, in their order.
+    void join(std::size_t j, const std::vector<Piece>& pieces,
+              const std::vector<std::size_t>& counts, std::vector<std::vector<CellSink>>& sinks) {
+        std::size_t row = 0;
+        TextIndex all;
+        std::vector<std::int32_t> renumbered;
+        for (std::size_t k = 0; k < pieces.size(); ++k) {
+            if (numbers_[j] && row != pieces[k].row) {
+                double* from = numbers_[j].get() + pieces[k].row;
+                std::copy(from, from + counts[k], numbers_[j].get() + row);
+            }
+            if (codes_[j]) {
+                const std::vector<std::string> texts = sinks[k][j].index.take();
+                renumbered.assign(texts.size(), 0);
+                std::transform(texts.begin(), texts.end(), renumbered.begin(),
+                               [&](const std::string& text) { return all.add(text); });
+                const std::int32_t* from = codes_[j].get() + pieces[k].row;
+                std::transform(from, from + counts[k], codes_[j].get() + row, [&](std::int32_t c) {
+                    return c < 0 ? c : renumbered[static_cast<std::size_t>(c)];
+                });
+            }
+            row += counts[k];
+        }
+        texts_.resize(std::max(texts_.size(), numbers_.size()));
+        texts_[j] = all.take();
+    }
+
+    [[nodiscard]] Column column(std::size_t j, std::string name, std::size_t rows) {
+        return codes_[j] ? Column::ofTexts(std::move(name), std::move(codes_[j]), rows,
+                                           std::move(texts_[j]))
+                         : Column::ofNumbers(std::move(name), std::move(numbers_[j]), rows);
+    }
+
+    [[nodiscard]] bool isWanted(std::size_t j) const { return numbers_[j] || codes_[j]; }
 
   private:
-    bool text_;
-    bool failed_ = false;
-    std::vector<double> numbers_;
-    std::vector<std::int32_t> codes_;
-    std::deque<std::string> texts_;  // A deque: the index views its strings.
-    std::unordered_map<std::string_view, std::int32_t> index_;
-    std::int32_t last_ = -1;
-};
-
-/// One pass over the records. Cells of columns without a builder are skipped.
-class Pass {
-  public:
-    Pass(std::string_view text, const ReaderOptions& options, const Job& job)
-        : at_(text.data()),
-          begin_(text.data()),
-          end_(text.data() + text.size()),
-          delimiter_(*options.delimiter),
-          decimal_(*options.decimal),
-          quote_(options.quote),
-          thousands_(options.thousands),
-          job_(job),
-          numberOptions_(fast_float::chars_format::general, *options.decimal) {}
-
-    std::vector<Problem> problems;
-    std::size_t problemCount = 0;
-
-    void skipLines(std::size_t lines) {
-        for (std::size_t i = 0; i < lines && at_ < end_; ++i) {
-            skipRecordEnd(findLineEnd(at_));
-        }
-    }
-
-    /// The cells of the next record as texts; empty at the end. Skips blank lines.
-    std::vector<std::string> headerRecord() {
-        std::vector<std::string> cells;
-        skipBlankLines();
-        while (at_ < end_) {
-            cells.emplace_back(nextCell());
-            if (at_ < end_ && *at_ == delimiter_) {
-                ++at_;
-                if (at_ == end_) {
-                    cells.emplace_back();
-                }
-                continue;
-            }
-            skipRecordEnd(at_);
-            break;
-        }
-        return cells;
-    }
-
-    [[nodiscard]] Result<std::size_t> run(std::vector<Builder*>& columns) {
-        std::size_t rows = 0;
-        while (true) {
-            columns.size() > 1 ? skipBlankLines() : void();
-            if (at_ >= end_) {
-                break;
-            }
-            const std::size_t startLine = line_;
-            std::size_t column = 0;
-            while (true) {
-                if (column < columns.size()) {
-                    readCell(columns[column]);
-                } else {
-                    (void)nextCell();
-                }
-                ++column;
-                if (at_ < end_ && *at_ == delimiter_) {
-                    ++at_;
-                    continue;
-                }
-                break;
-            }
-            if (unclosed_) {
-                return refuse(ErrorCode::Syntax, "a quotation mark opens and never closes",
-                              fmt::format("line {}", startLine),
-                              "Close it, or choose another quotation mark.");
-            }
-            skipRecordEnd(at_);
-            if (column != columns.size()) {
-                raggedRow(columns, column, startLine);
-            }
-            ++rows;
-            if ((rows & 4095U) == 0) {
-                job_.report(static_cast<double>(at_ - begin_) / static_cast<double>(end_ - begin_));
-                if (job_.stopped()) {
-                    return refuse(ErrorCode::Stopped, "reading was stopped");
-                }
-            }
-        }
-        return rows;
-    }
-
-  private:
-    void raggedRow(std::vector<Builder*>& columns, std::size_t found, std::size_t line) {
-        for (std::size_t j = found; j < columns.size(); ++j) {
-            if (columns[j] != nullptr) {
-                columns[j]->addMissing();
-            }
-        }
-        report(line, found < columns.size()
-                         ? fmt::format("{} of {} cells: the rest is missing", found, columns.size())
-                         : fmt::format("{} cells where {} are expected: the last {} left out",
-                                       found, columns.size(), found - columns.size()));
-    }
-
-    void report(std::size_t line, std::string what) {
-        ++problemCount;
-        if (problems.size() < kMaxProblems) {
-            problems.push_back({line, std::move(what)});
-        }
-    }
-
-    [[nodiscard]] bool atCellEnd(const char* p) const {
-        return p == end_ || *p == delimiter_ || *p == '\n' || *p == '\r';
-    }
-
-    void readCell(Builder* column) {
-        if (column == nullptr) {
-            (void)nextCell();
-            return;
-        }
-        if (column->isText()) {
-            column->addText(nextCell());
-            return;
-        }
-        const char* p = at_;
-        if (atCellEnd(p)) {
-            column->addMissing();
-            return;
-        }
-        // The usual case: a bare number that ends where the cell ends.
-        const char first = *p == '-' && p + 1 < end_ ? p[1] : *p;
-        if (!thousands_ && ((first >= '0' && first <= '9') || first == decimal_)) {
-            double value = 0.0;
-            const auto [stop, error] =
-                fast_float::from_chars_advanced(p, end_, value, numberOptions_);
-            if (error == std::errc() && atCellEnd(stop) && std::isfinite(value)) {
-                at_ = stop;
-                column->addNumber(value);
-                return;
-            }
-        }
-        std::string_view cell = nextCell();
-        const auto from = cell.find_first_not_of(" \t");
-        cell = from == std::string_view::npos
-                   ? std::string_view()
-                   : cell.substr(from, cell.find_last_not_of(" \t") - from + 1);
-        if (cell.empty()) {
-            column->addMissing();
-        } else if (const auto value = parseNumber(cell, decimal_, thousands_)) {
-            column->addNumber(*value);
-        } else {
-            column->fail();
-        }
-    }
-
-    /// The next cell's content; leaves `at_` on the delimiter, the line end or the end.
-    std::string_view nextCell() {
-        if (at_ < end_ && *at_ == quote_) {
-            return quotedCell();
-        }
-        const char* p = at_;
-        while (!atCellEnd(p)) {
-            ++p;
-        }
-        const std::string_view cell(at_, static_cast<std::size_t>(p - at_));
-        at_ = p;
-        return cell;
-    }
-
-    std::string_view quotedCell() {
-        const char* p = ++at_;
-        bool doubled = false;
-        while (true) {
-            p = static_cast<const char*>(
-                std::memchr(p, quote_, static_cast<std::size_t>(end_ - p)));
-            if (p == nullptr) {
-                unclosed_ = true;
-                at_ = end_;
-                return {};
-            }
-            if (p + 1 < end_ && p[1] == quote_) {
-                doubled = true;
-                p += 2;
-                continue;
-            }
-            break;
-        }
-        std::string_view cell(at_, static_cast<std::size_t>(p - at_));
-        for (const char c : cell) {
-            line_ += c == '\n' ? 1U : 0U;
-        }
-        at_ = p + 1;
-        if (doubled || !atCellEnd(at_)) {
-            scratch_.clear();
-            for (std::size_t i = 0; i < cell.size(); ++i) {
-                scratch_ += cell[i];
-                i += cell[i] == quote_ ? 1U : 0U;
-            }
-            // Text after the closing quote is kept as it stands.
-            while (!atCellEnd(at_)) {
-                scratch_ += *at_++;
-            }
-            return scratch_;
-        }
-        return cell;
-    }
-
-    const char* findLineEnd(const char* p) const {
-        while (p < end_ && *p != '\n' && *p != '\r') {
-            ++p;
-        }
-        return p;
-    }
-
-    void skipRecordEnd(const char* p) {
-        if (p < end_ && *p == '\r') {
-            ++p;
-            if (p < end_ && *p == '\n') {
-                ++p;
-            }
-        } else if (p < end_) {
-            ++p;
-        }
-        ++line_;
-        at_ = p;
-    }
-
-    void skipBlankLines() {
-        while (at_ < end_ && (*at_ == '\n' || *at_ == '\r')) {
-            skipRecordEnd(at_);
-        }
-    }
-
-    const char* at_;
-    const char* begin_;
-    const char* end_;
-    char delimiter_;
-    char decimal_;
-    char quote_;
-    std::optional<char> thousands_;
-    Job job_;
-    fast_float::parse_options numberOptions_;
-    std::size_t line_ = 1;
-    bool unclosed_ = false;
-    std::string scratch_;
+    std::vector<std::shared_ptr<double[]>> numbers_;
+    std::vector<std::shared_ptr<std::int32_t[]>> codes_;
+    std::vector<std::vector<std::string>> texts_;
 };
 
 std::vector<std::string> repairNames(const std::vector<std::string>& found, std::size_t line,
@@ -428,21 +228,132 @@ std::vector<bool> textColumns(std::string_view text, const ReaderOptions& option
     return isText;
 }
 
-}  // namespace
+/// Ends where the next piece begins, blank lines apart.
+bool endsAt(const RecordReader& reader, const Piece& piece, std::string_view text) {
+    if (reader.position() < piece.end) {
+        return false;
+    }
+    const std::string_view beyond = text.substr(piece.end, reader.position() - piece.end);
+    return beyond.find_first_not_of("\r\n") == std::string_view::npos;
+}
 
-Result<Import> readCsvText(std::string_view bytes, const ReaderOptions& options, const Job& job) {
+/// The records of a text in pieces read by all threads.
+class PieceReader {
+  public:
+    PieceReader(std::string_view text, const ReaderOptions& options, std::size_t from,
+                std::size_t line, Passed passed, Job job)
+        : text_(text),
+          options_(options),
+          passed_(std::move(passed)),
+          job_(std::move(job)),
+          pieces_(cutPieces(text, from, line, options.quote, passed_)) {}
+
+    std::vector<Problem> problems;
+    std::size_t problemCount = 0;
+
+    [[nodiscard]] std::size_t most() const { return pieces_.back().row + pieces_.back().most; }
+
+    [[nodiscard]] std::size_t rows() const {
+        return std::accumulate(counts_.begin(), counts_.end(), std::size_t{0});
+    }
+
+    /// Reads every wanted column of `cells` and joins them; `failed` gets the number columns with a
+    /// cell that is none.
+    [[nodiscard]] Result<void> read(Cells& cells, std::vector<bool>& failed) {
+        if (auto done = pass(cells); !done) {
+            return done;
+        }
+        for (std::size_t j = 0; j < failed.size(); ++j) {
+            for (const auto& sinks : sinks_) {
+                failed[j] = failed[j] || sinks[j].failed;
+            }
+            if (failed[j]) {
+                cells.drop(j);
+            }
+        }
+        tbb::parallel_for(std::size_t{0}, failed.size(), [&](std::size_t j) {
+            if (cells.isWanted(j)) {
+                cells.join(j, pieces_, counts_, sinks_);
+            }
+        });
+        return {};
+    }
+
+    /// Makes one piece of all, where a stray quotation mark misled the cutting.
+    ///
+    /// @return false when it was one already.
+    bool uncut() {
+        const bool many = pieces_.size() > 1;
+        pieces_ = {{pieces_.front().begin, text_.size(), pieces_.front().line, 0, 0}};
+        pieces_[0].most = recordsAtMost(text_.substr(pieces_[0].begin));
+        return many;
+    }
+
+  private:
+    Result<void> pass(const Cells& cells) {
+        const std::size_t count = pieces_.size();
+        counts_.assign(count, 0);
+        sinks_.assign(count, {});
+        std::vector<std::optional<Refusal>> refusals(count);
+        std::vector<RecordReader> readers;
+        for (const Piece& piece : pieces_) {
+            readers.emplace_back(text_, options_, piece.begin, piece.line);
+        }
+        std::atomic<std::size_t> bytes{0};
+        tbb::parallel_for(std::size_t{0}, count, [&](std::size_t k) {
+            const Piece& piece = pieces_[k];
+            sinks_[k] = cells.sinks(piece.row);
+            const auto read = readers[k].read(sinks_[k], piece.end, piece.most, job_);
+            if (read) {
+                counts_[k] = *read;
+            } else {
+                refusals[k] = read.error();
+            }
+            passed_(text_.substr(piece.begin, piece.end - piece.begin));
+            bytes += piece.end - piece.begin;
+            job_.report(static_cast<double>(bytes) / static_cast<double>(text_.size()));
+        });
+        problems.clear();
+        problemCount = 0;
+        for (std::size_t k = 0; k < count; ++k) {
+            if (refusals[k]) {
+                return tl::make_unexpected(*refusals[k]);
+            }
+            if (!endsAt(readers[k], pieces_[k], text_)) {
+                return refuse(ErrorCode::Syntax, "the pieces do not meet");
+            }
+            problemCount += readers[k].problemCount;
+            problems.insert(problems.end(), readers[k].problems.begin(), readers[k].problems.end());
+        }
+        problems.resize(std::min(problems.size(), kMaxProblems));
+        return {};
+    }
+
+    std::string_view text_;
+    ReaderOptions options_;
+    Passed passed_;
+    Job job_;
+    std::vector<Piece> pieces_;
+    std::vector<std::size_t> counts_;
+    std::vector<std::vector<CellSink>> sinks_;
+};
+
+Result<Import> readDelimited(std::string_view bytes, const ReaderOptions& options,
+                             const Passed& passed, const Job& job) {
     std::string storage;
     const auto decoded = decodeText(bytes, options.encoding, storage);
     if (!decoded) {
         return tl::make_unexpected(decoded.error());
     }
+    passed(bytes);
+    const std::string_view text = decoded->text;
     Import import;
-    import.used = guessOptions(decoded->text, options);
+    import.used = guessOptions(text, options);
     import.used.encoding = decoded->encoding;
 
-    Pass pass(decoded->text, import.used, job);
-    pass.skipLines(options.skip);
-    Pass look = pass;
+    RecordReader start(text, import.used, 0, 1);
+    start.skipLines(options.skip);
+    RecordReader look = start;
     std::vector<std::string> names = look.headerRecord();
     if (names.empty()) {
         return refuse(ErrorCode::Syntax, "there is no row in it", "",
@@ -450,63 +361,72 @@ Result<Import> readCsvText(std::string_view bytes, const ReaderOptions& options,
     }
     if (*import.used.header) {
         names = repairNames(names, options.skip + 1, import);
-        pass = look;
+        start = look;
     } else {
         for (std::size_t j = 0; j < names.size(); ++j) {
             names[j] = fmt::format("column_{}", j + 1);
         }
     }
-
-    const auto isText = textColumns(decoded->text, import.used, names.size());
-    std::vector<Builder> builders;
-    std::vector<Builder*> wanted;
-    builders.reserve(names.size());
-    for (std::size_t j = 0; j < names.size(); ++j) {
-        builders.emplace_back(isText[j]);
-        wanted.push_back(&builders.back());
+    const std::size_t columns = names.size();
+    const Passed keepText = [](std::string_view) {};
+    PieceReader reader(text, import.used, start.position(), start.line(),
+                       storage.empty() ? passed : keepText, job);
+    const auto isText = textColumns(text, import.used, columns);
+    std::vector<bool> failed(columns, false);
+    Cells cells(isText, reader.most());
+    auto read = reader.read(cells, failed);
+    if (!read && read.error().code != ErrorCode::Stopped && reader.uncut()) {
+        cells = Cells(isText, reader.most());
+        read = reader.read(cells, failed);
     }
-    // Columns that grow by doubling would need twice their memory for a moment.
-    const std::string_view sample = decoded->text.substr(0, 256U * 1024U);
-    const auto lines = static_cast<std::size_t>(std::count(sample.begin(), sample.end(), '\n'));
-    const double share =
-        static_cast<double>(decoded->text.size()) / static_cast<double>(sample.size());
-    for (Builder& builder : builders) {
-        builder.reserve(static_cast<std::size_t>(1.03 * share * static_cast<double>(lines)) + 16);
+    if (!read) {
+        return tl::make_unexpected(read.error());
     }
-    Pass second = pass;
-    const auto rows = pass.run(wanted);
-    if (!rows) {
-        return tl::make_unexpected(rows.error());
-    }
-    if (*rows == 0) {
+    const std::size_t rows = reader.rows();
+    if (rows == 0) {
         return refuse(ErrorCode::Syntax, "there is a header and no row below it", "",
                       "Say that the first line is data if it is.");
     }
+    import.problemCount += reader.problemCount;
+    import.problems.insert(import.problems.end(), reader.problems.begin(), reader.problems.end());
     // Columns that turned out to hold texts are read once more, those alone.
-    std::vector<Builder> again(names.size(), Builder(true));
-    std::vector<Builder*> rest(names.size(), nullptr);
-    bool any = false;
-    for (std::size_t j = 0; j < names.size(); ++j) {
-        if (builders[j].failed()) {
-            rest[j] = &again[j];
-            any = true;
+    std::vector<Column> found;
+    if (std::find(failed.begin(), failed.end(), true) != failed.end()) {
+        Cells again(std::vector<bool>(columns, false), 0);
+        for (std::size_t j = 0; j < columns; ++j) {
+            failed[j] ? again.makeText(j, reader.most()) : again.drop(j);
         }
-    }
-    if (any) {
-        if (const auto reread = second.run(rest); !reread) {
+        std::vector<bool> none(columns, false);
+        if (const auto reread = reader.read(again, none); !reread) {
             return tl::make_unexpected(reread.error());
         }
+        for (std::size_t j = 0; j < columns; ++j) {
+            found.push_back((failed[j] ? again : cells).column(j, names[j], rows));
+        }
+    } else {
+        for (std::size_t j = 0; j < columns; ++j) {
+            found.push_back(cells.column(j, names[j], rows));
+        }
     }
-    import.problemCount += pass.problemCount;
-    import.problems.insert(import.problems.end(), pass.problems.begin(), pass.problems.end());
-    for (std::size_t j = 0; j < names.size(); ++j) {
-        Settled settled = settleColumn(
-            (builders[j].failed() ? again[j] : builders[j]).finish(names[j]), import.used);
-        import.table.columns.push_back(std::move(settled.column));
-        import.table.variables.push_back(std::move(settled.variable));
-        import.evidence.push_back(std::move(settled.evidence));
+    std::vector<Settled> settled(columns,
+                                 Settled{Column::ofNumbers("", std::vector<double>()), {}, {}});
+    tbb::parallel_for(std::size_t{0}, columns, [&](std::size_t j) {
+        settled[j] = settleColumn(found[j], import.used);
+        found[j] = Column::ofNumbers("", std::vector<double>());
+    });
+    for (Settled& one : settled) {
+        import.table.columns.push_back(std::move(one.column));
+        import.table.variables.push_back(std::move(one.variable));
+        import.evidence.push_back(std::move(one.evidence));
     }
     return import;
+}
+
+}  // namespace
+
+Result<Import> readCsvText(std::string_view bytes, const ReaderOptions& options, const Job& job) {
+    return readDelimited(
+        bytes, options, [](std::string_view) {}, job);
 }
 
 Result<Import> readCsvFile(const std::string& path, const ReaderOptions& options, const Job& job) {
@@ -514,7 +434,8 @@ Result<Import> readCsvFile(const std::string& path, const ReaderOptions& options
     if (!file) {
         return tl::make_unexpected(file.error());
     }
-    auto import = readCsvText(file->bytes(), options, job);
+    auto import = readDelimited(
+        file->bytes(), options, [&](std::string_view part) { file->release(part); }, job);
     if (!import && import.error().where.empty()) {
         Refusal refusal = import.error();
         refusal.where = path;

@@ -9,6 +9,7 @@
 #include <array>
 #include <chrono>
 #include <cmath>
+#include <cstring>
 #include <set>
 
 namespace rapporto {
@@ -40,8 +41,16 @@ void appendUtf8(std::string& out, std::uint32_t c) {
 
 // Looks at the first megabyte: a file in another encoding shows itself long before that.
 bool looksUtf8(std::string_view s) {
-    s = s.substr(0, 1U << 20U);
     for (std::size_t i = 0; i < s.size();) {
+        // Eight at a time while all are ASCII.
+        std::uint64_t eight = 0;
+        if (i + 8 <= s.size()) {
+            std::memcpy(&eight, s.data() + i, 8);
+            if ((eight & 0x8080808080808080U) == 0) {
+                i += 8;
+                continue;
+            }
+        }
         const auto c = static_cast<unsigned char>(s[i]);
         const std::size_t more = c < 0x80              ? 0
                                  : (c & 0xE0U) == 0xC0 ? 1
