@@ -4,6 +4,7 @@
 
 #include <algorithm>
 #include <cmath>
+#include <mutex>
 
 namespace rapporto {
 namespace {
@@ -54,6 +55,9 @@ Variable described(Variable variable, const std::vector<VariableEntry>& entries)
 }
 
 Measure measureOfDerived(const Evaluated& value) {
+    if (value.measure) {
+        return *value.measure;
+    }
     if (value.column.isText()) {
         return Measure::Groups;
     }
@@ -122,6 +126,7 @@ Frame Frame::make(const Table& table, const std::vector<VariableEntry>& entries,
                   const std::vector<Derived>& derived, const Sample& sample, const Layout& layout) {
     Frame frame;
     frame.layout_ = layout;
+    frame.order_ = std::make_shared<LazyOrder>();
     for (std::size_t i = 0; i < table.columns.size(); ++i) {
         Variable variable = described(table.variables[i], entries);
         frame.table_.columns.push_back(withoutCodes(table.columns[i], variable.missing));
@@ -151,11 +156,12 @@ Frame Frame::make(const Table& table, const std::vector<VariableEntry>& entries,
         inferred.name = one.name;
         inferred.measure = measureOfDerived(*value);
         inferred.label = one.label;
+        inferred.levels = value->levels;
         Variable variable = described(inferred, entries);
         variable.expression = one.expression;
         frame.table_.variables.push_back(variable);
         frame.table_.columns.push_back(value->column.renamed(one.name));
-        frame.undefined_[one.name] = value->undefined;
+        frame.losses_[one.name] = value->losses;
     }
     frame.states_.assign(frame.rows(), RowState::In);
     if (!sample.where.empty()) {
@@ -189,8 +195,26 @@ std::size_t Frame::count(RowState state) const {
 }
 
 std::size_t Frame::undefinedIn(const std::string& derived) const {
-    const auto found = undefined_.find(derived);
-    return found == undefined_.end() ? 0 : found->second;
+    std::size_t rows = 0;
+    for (const Loss& loss : lossesIn(derived)) {
+        rows += loss.rows;
+    }
+    return rows;
+}
+
+std::vector<Loss> Frame::lossesIn(const std::string& derived) const {
+    const auto found = losses_.find(derived);
+    return found == losses_.end() ? std::vector<Loss>{} : found->second;
+}
+
+struct Frame::LazyOrder {
+    std::once_flag once;
+    std::optional<Result<TimeOrder>> order;
+};
+
+const Result<TimeOrder>& Frame::timeOrder() const {
+    std::call_once(order_->once, [this] { order_->order = orderRows(table_, layout_); });
+    return *order_->order;
 }
 
 std::optional<Refusal> Frame::brokenAmong(const std::set<std::string>& names) const {
@@ -205,6 +229,7 @@ std::optional<Refusal> Frame::brokenAmong(const std::set<std::string>& names) co
 Scope Frame::scope() const {
     Scope scope;
     scope.rows = rows();
+    scope.timeOrder = [this]() -> const Result<TimeOrder>& { return timeOrder(); };
     for (const auto& [name, place] : index_) {
         scope.names.push_back(name);
     }

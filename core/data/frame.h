@@ -2,6 +2,7 @@
 
 #include "core/base/result.h"
 #include "core/data/column.h"
+#include "core/data/layout.h"
 #include "core/expression/expression.h"
 
 #include <map>
@@ -48,17 +49,6 @@ struct VariableEntry {
     friend bool operator==(const VariableEntry&, const VariableEntry&) = default;
 };
 
-/// What a row is.
-struct Layout {
-    enum class Kind : std::uint8_t { CrossSection, Series, Panel };
-
-    Kind kind = Kind::CrossSection;
-    std::string unit;
-    std::string time;
-
-    friend bool operator==(const Layout&, const Layout&) = default;
-};
-
 enum class RowState : std::uint8_t { In, SetAside, ByRule };
 
 /// A table made ready: missing codes applied, derived variables computed, rows marked. Immutable;
@@ -82,12 +72,18 @@ class Frame {
 
     [[nodiscard]] const Layout& layout() const { return layout_; }
 
+    /// The rows in time, worked out when first asked for. From any thread.
+    [[nodiscard]] const Result<TimeOrder>& timeOrder() const;
+
     [[nodiscard]] const std::map<std::string, Refusal>& broken() const { return broken_; }
 
     [[nodiscard]] const std::optional<Refusal>& ruleRefusal() const { return ruleRefusal_; }
 
     /// Rows where a derived variable had no value though its parts did (ln of zero, …).
     [[nodiscard]] std::size_t undefinedIn(const std::string& derived) const;
+
+    /// Why a derived variable has no value in some rows, by cause.
+    [[nodiscard]] std::vector<Loss> lossesIn(const std::string& derived) const;
 
     /// The refusal of a broken derived variable that `names` needs, if any.
     [[nodiscard]] std::optional<Refusal> brokenAmong(const std::set<std::string>& names) const;
@@ -107,7 +103,9 @@ class Frame {
     std::vector<RowState> states_;
     Layout layout_;
     std::map<std::string, Refusal> broken_;
-    std::map<std::string, std::size_t> undefined_;
+    std::map<std::string, std::vector<Loss>> losses_;
+    struct LazyOrder;
+    std::shared_ptr<LazyOrder> order_;
     std::optional<Refusal> ruleRefusal_;
 };
 

@@ -1,3 +1,4 @@
+#include "core/base/format.h"
 #include "core/expression/expression.h"
 
 #include <fmt/format.h>
@@ -25,7 +26,8 @@ struct Value {
     const Variable* variable = nullptr;  // of a bare name: its labels serve comparisons
 
     [[nodiscard]] double at(std::size_t row) const {
-        return constant ? number : (column ? column->numbers()[row] : numbers[row]);
+        return constant || type == Type::Null ? number
+                                              : (column ? column->numbers()[row] : numbers[row]);
     }
 };
 
@@ -54,7 +56,11 @@ class Evaluator {
   public:
     explicit Evaluator(const Scope& scope) : scope_(scope) {}
 
-    std::size_t undefined = 0;
+    std::vector<Loss> losses;
+
+    /// What the whole expression settles when a function over columns is its outermost part.
+    std::optional<Measure> measure;
+    std::vector<Level> levels;
 
     Result<Value> operator()(const Node& node) {
         switch (node.kind) {
@@ -76,7 +82,9 @@ class Evaluator {
             case Node::Kind::Binary:
                 return binary(node);
             case Node::Kind::Call:
-                return call(node);
+                return call(node, nullptr);
+            case Node::Kind::Over:
+                return call(*node.children[0], &node);
             case Node::Kind::Between:
                 return between(node);
             case Node::Kind::In:
@@ -95,6 +103,19 @@ class Evaluator {
             return value.column->renamed(title);
         }
         return Column::ofTexts(title, std::vector<std::int32_t>(scope_.rows, 0), {value.text});
+    }
+
+    /// Any value as a column of its own.
+    Column columnOf(const Value& value) const {
+        if (value.type == Value::Type::Text) {
+            return textColumn("", value);
+        }
+        if (value.column) {
+            return *value.column;
+        }
+        const bool one = value.constant || value.type == Value::Type::Null;
+        return Column::ofNumbers(
+            "", one ? std::vector<double>(scope_.rows, value.number) : value.numbers);
     }
 
   private:
@@ -213,11 +234,13 @@ class Evaluator {
             default:
                 break;
         }
-        return map2(kNumber, *a, *b, [this](double x, double y) {
-            const double q = y == 0.0 ? kNone : kept(x / y);
-            undefined += std::isnan(q) && !std::isnan(x) && !std::isnan(y) ? 1U : 0U;
-            return q;
+        std::size_t lost = 0;
+        Value quotient = map2(kNumber, *a, *b, [&lost](double x, double y) {
+            lost += y == 0.0 && !std::isnan(x) ? 1U : 0U;
+            return y == 0.0 ? kNone : kept(x / y);
         });
+        lose("division by zero", lost);
+        return quotient;
     }
 
     /// Overflow has no value: it becomes missing, as the column's contract asks.
@@ -273,9 +296,17 @@ class Evaluator {
         if (textA && textB) {
             return compareTexts(op, a, b);
         }
-        return map2(Value::Type::Truth, a, b, [&op](double x, double y) {
-            return std::isnan(x) || std::isnan(y) ? kNone : (holds(op, x, y) ? 1.0 : 0.0);
-        });
+        const auto truthOf = [&](auto holding) {
+            return map2(Value::Type::Truth, a, b, [holding](double x, double y) {
+                return std::isnan(x) || std::isnan(y) ? kNone : (holding(x, y) ? 1.0 : 0.0);
+            });
+        };
+        return op == "="    ? truthOf(std::equal_to<>())
+               : op == "<>" ? truthOf(std::not_equal_to<>())
+               : op == "<"  ? truthOf(std::less<>())
+               : op == "<=" ? truthOf(std::less_equal<>())
+               : op == ">"  ? truthOf(std::greater<>())
+                            : truthOf(std::greater_equal<>());
     }
 
     Value compareTexts(const std::string& op, const Value& a, const Value& b) const {
@@ -473,25 +504,32 @@ class Evaluator {
         return out;
     }
 
-    Result<Value> call(const Node& node) {
+    Result<Value> call(const Node& node, const Node* over) {
+        const auto& wide = columnFunctions();
+        const auto columnFunction = std::find_if(
+            wide.begin(), wide.end(), [&](const ColumnFunction& f) { return node.text == f.name; });
+        if (columnFunction != wide.end()) {
+            return columnCall(*columnFunction, node, over);
+        }
         const auto& functions = rowFunctions();
         const auto function =
             std::find_if(functions.begin(), functions.end(),
                          [&](const RowFunction& f) { return node.text == f.name; });
         if (function == functions.end()) {
-            const auto& later = functionsToCome();
-            if (std::find(later.begin(), later.end(), node.text) != later.end()) {
-                return at(
-                    node, ErrorCode::NotBuilt,
-                    "‘" + node.text + "’ looks at other rows, which this version cannot do yet");
-            }
             std::vector<std::string> known;
             for (const RowFunction& f : functions) {
+                known.emplace_back(f.name);
+            }
+            for (const ColumnFunction& f : wide) {
                 known.emplace_back(f.name);
             }
             const auto near = nearestName(node.text, known);
             return at(node, ErrorCode::UnknownName, "there is no function ‘" + node.text + "’",
                       near ? "Did you mean ‘" + *near + "’?" : "");
+        }
+        if (over != nullptr) {
+            return at(*over, ErrorCode::Syntax,
+                      "‘" + node.text + "’ reads one row at a time: ‘over’ means nothing after it");
         }
         if (node.children.size() < function->least || node.children.size() > function->most) {
             return at(node, ErrorCode::Syntax,
@@ -509,10 +547,115 @@ class Evaluator {
             }
             values.push_back(*std::move(value));
         }
+        measure.reset();
+        levels.clear();
         return apply(*function, values);
     }
 
+    void lose(const std::string& cause, std::size_t rows) {
+        const auto known = std::find_if(losses.begin(), losses.end(),
+                                        [&](const Loss& l) { return l.cause == cause; });
+        if (known != losses.end()) {
+            known->rows += rows;
+        } else if (rows > 0) {
+            losses.push_back({cause, rows});
+        }
+    }
+
+    Result<Value> columnCall(const ColumnFunction& function, const Node& node, const Node* over) {
+        const std::size_t least = function.least + (function.takesWord ? 2 : 1);
+        const std::size_t most = function.most + (function.takesWord ? 2 : 1);
+        if (node.children.size() < least || node.children.size() > most) {
+            const bool several =
+                most > 1 && node.children.size() > 1 && (node.text == "min" || node.text == "max");
+            return at(node, ErrorCode::Syntax,
+                      fmt::format("‘{}’ takes {}, not {}", node.text,
+                                  least == most ? plural(least, "value", "values")
+                                                : fmt::format("{} to {} values", least, most),
+                                  node.children.size()),
+                      several || node.text == "min" ? "The smallest of several is ‘least’."
+                      : node.text == "max"          ? "The largest of several is ‘greatest’."
+                                                    : function.summary);
+        }
+        auto of = function.takesText ? (*this)(*node.children[0])
+                                     : numeric(*node.children[0], ("‘" + node.text + "’").c_str());
+        if (!of) {
+            return of;
+        }
+        const Column column = columnOf(*of);
+        ColumnCall call{column, of->variable, {}, {}, nullptr, nullptr};
+        for (std::size_t k = 1; k < node.children.size(); ++k) {
+            const auto setting = (*this)(*node.children[k]);
+            if (!setting) {
+                return setting;
+            }
+            const bool word = setting->type == Value::Type::Text;
+            if (!setting->constant || (word && !function.takesWord)) {
+                return at(*node.children[k], ErrorCode::WrongType,
+                          "‘" + node.text + "’ needs a fixed number here");
+            }
+            word ? void(call.word = setting->text) : call.settings.push_back(setting->number);
+            if (!word && function.takesWord) {
+                call.word = exactNumber(setting->number);
+            }
+        }
+        std::optional<Grouping> groups;
+        if (over != nullptr) {
+            auto cut = partition(function, *over);
+            if (!cut) {
+                return tl::make_unexpected(cut.error());
+            }
+            groups = *std::move(cut);
+            call.groups = &*groups;
+        }
+        if (function.needsLayout) {
+            if (!scope_.timeOrder) {
+                return at(node, ErrorCode::BadSetting, "‘" + node.text + "’ needs rows in time");
+            }
+            const Result<TimeOrder>& order = scope_.timeOrder();
+            if (!order) {
+                return at(node, order.error().code, "‘" + node.text + "’: " + order.error().what,
+                          order.error().help);
+            }
+            call.order = &*order;
+        }
+        auto found = function.apply(call);
+        if (!found) {
+            return at(node, found.error().code, "‘" + node.text + "’: " + found.error().what,
+                      found.error().help);
+        }
+        for (const Loss& loss : found->losses) {
+            lose(loss.cause, loss.rows);
+        }
+        measure = found->measure;
+        levels = found->levels;
+        Value out;
+        out.type = found->isTruth           ? Value::Type::Truth
+                   : found->column.isText() ? Value::Type::Text
+                                            : Value::Type::Number;
+        out.column = found->column;
+        return out;
+    }
+
+    Result<Grouping> partition(const ColumnFunction& function, const Node& over) const {
+        if (!function.partitions) {
+            return at(over, ErrorCode::Syntax,
+                      fmt::format("‘over’ means nothing after ‘{}’", function.name));
+        }
+        std::optional<Grouping> groups;
+        for (std::size_t k = 1; k < over.children.size(); ++k) {
+            const auto by = name(*over.children[k]);
+            if (!by) {
+                return tl::make_unexpected(by.error());
+            }
+            const Grouping one = groupBy(*by->column, true);
+            groups = groups ? splitBy(*groups, one) : one;
+        }
+        return *groups;
+    }
+
     Value apply(const RowFunction& function, const std::vector<Value>& values) {
+        std::size_t lost = 0;
         std::vector<Cells> cells;
         bool constant = true;
         for (const Value& value : values) {
@@ -533,8 +676,10 @@ class Evaluator {
             out.numbers[i] = missing && !function.seesMissing
                                  ? kNone
                                  : function.apply(arguments.data(), arguments.size());
-            undefined +=
-                !missing && function.mayBeUndefined && std::isnan(out.numbers[i]) ? 1U : 0U;
+            lost += !missing && std::isnan(out.numbers[i]) ? 1U : 0U;
+        }
+        if (function.loss != nullptr) {
+            lose(function.loss, lost);
         }
         if (constant) {
             out.constant = true;
@@ -555,18 +700,21 @@ Result<Evaluated> evaluate(const Expression& expression, const Scope& scope) {
         return tl::make_unexpected(value.error());
     }
     const std::string title = expression.canonical();
-    const bool truth = value->type == Value::Type::Truth;
-    if (value->type == Value::Type::Text) {
-        return Evaluated{evaluator.textColumn(title, *value), false, 0};
+    Evaluated out{evaluator.columnOf(*value).renamed(title),
+                  value->type == Value::Type::Truth,
+                  0,
+                  evaluator.losses,
+                  {},
+                  {}};
+    for (const Loss& loss : out.losses) {
+        out.undefined += loss.rows;
     }
-    if (value->column) {
-        return Evaluated{value->column->renamed(title), truth, 0};
+    const Node::Kind outermost = expression.root().kind;
+    if (outermost == Node::Kind::Call || outermost == Node::Kind::Over) {
+        out.measure = evaluator.measure;
+        out.levels = evaluator.levels;
     }
-    if (value->constant || value->type == Value::Type::Null) {
-        value->numbers.assign(scope.rows, value->number);
-    }
-    return Evaluated{Column::ofNumbers(title, std::move(value->numbers)), truth,
-                     evaluator.undefined};
+    return out;
 }
 
 }  // namespace rapporto

@@ -2,6 +2,7 @@
 
 #include "core/base/result.h"
 #include "core/data/column.h"
+#include "core/data/layout.h"
 
 #include <functional>
 #include <memory>
@@ -25,7 +26,8 @@ struct Node {
         Case,
         Between,
         In,
-        IsNull
+        IsNull,
+        Over  ///< A call, then the names it is partitioned by.
     };
 
     Kind kind = Kind::Null;
@@ -68,13 +70,26 @@ struct Scope {
     std::function<NamedColumn(const std::string&)> find;
     std::vector<std::string> names;
     std::size_t rows = 0;
+    /// The rows in time; may be empty where there is no layout.
+    std::function<const Result<TimeOrder>&()> timeOrder;
+};
+
+/// Rows that have no value, by cause, though what the cause reads is there.
+struct Loss {
+    std::string cause;  ///< “ln of zero or less”, “after a gap in time”.
+    std::size_t rows = 0;
+
+    friend bool operator==(const Loss&, const Loss&) = default;
 };
 
 /// The value of an expression in every row.
 struct Evaluated {
     Column column;              ///< Numbers (truth as 1, 0, missing) or texts.
     bool isTruth = false;       ///< A comparison or a combination of them.
-    std::size_t undefined = 0;  ///< Rows where a quotient by zero, ln, sqrt or power had no value.
+    std::size_t undefined = 0;  ///< Sum of the losses.
+    std::vector<Loss> losses;
+    std::optional<Measure> measure;  ///< Where the expression settles it: bands are ordered groups.
+    std::vector<Level> levels;       ///< In their order, where the expression makes them.
 };
 
 /// Evaluates over all rows.
@@ -91,15 +106,39 @@ struct RowFunction {
     std::size_t most;
     double (*apply)(const double* arguments, std::size_t count);
     bool seesMissing;
-    bool mayBeUndefined;  ///< A missing result from present arguments is counted.
+    const char* loss;  ///< Why present arguments may have no result, or null.
     const char* summary;
 };
 
 /// All single-row functions; the only place to add one.
 [[nodiscard]] const std::vector<RowFunction>& rowFunctions();
 
-/// Documented functions that read other rows or the layout, and are not built yet.
-[[nodiscard]] const std::vector<std::string>& functionsToCome();
+/// What a function over columns is given.
+struct ColumnCall {
+    const Column& of;                       ///< The first argument in every row.
+    const Variable* variable = nullptr;     ///< Of a bare name.
+    std::vector<double> settings;           ///< The numbers that follow it.
+    std::string word;                       ///< The text that follows it.
+    const Grouping* groups = nullptr;       ///< `partition by`; null: all rows are one group.
+    const TimeOrder* order = nullptr;       ///< For functions of the layout.
+};
+
+/// A function that reads other rows than its own, or needs to see the whole column. All rows of
+/// the source count, whatever the sample.
+struct ColumnFunction {
+    const char* name;
+    std::size_t least;  ///< Settings.
+    std::size_t most;
+    bool needsLayout;
+    bool takesText;   ///< The first argument may hold texts.
+    bool takesWord;   ///< A text follows the first argument.
+    bool partitions;  ///< `over (partition by …)` may follow.
+    Result<Evaluated> (*apply)(const ColumnCall&);
+    const char* summary;
+};
+
+/// All functions over columns; the only place to add one.
+[[nodiscard]] const std::vector<ColumnFunction>& columnFunctions();
 
 /// The known name that differs least from `name`, or nothing when none is near.
 [[nodiscard]] std::optional<std::string> nearestName(const std::string& name,

@@ -33,53 +33,38 @@ double power(const double* a, std::size_t /*count*/) {
 const std::vector<RowFunction>& rowFunctions() {
     static const std::vector<RowFunction> kFunctions = {
         {"ln", 1, 1,
-         [](const double* a, std::size_t) { return a[0] > 0.0 ? std::log(a[0]) : kNone; }, false,
-         true, "natural logarithm"},
+         [](const double* a, std::size_t) { return a[0] > 0.0 ? std::log(a[0]) : kNone; }, false, "ln of zero or less", "natural logarithm"},
         {"log10", 1, 1,
-         [](const double* a, std::size_t) { return a[0] > 0.0 ? std::log10(a[0]) : kNone; }, false,
-         true, "logarithm to base 10"},
+         [](const double* a, std::size_t) { return a[0] > 0.0 ? std::log10(a[0]) : kNone; }, false, "log10 of zero or less", "logarithm to base 10"},
         {"exp", 1, 1, [](const double* a, std::size_t) { return finiteOrNone(std::exp(a[0])); },
-         false, true, "e to the power"},
+         false, "too large a number", "e to the power"},
         {"sqrt", 1, 1,
-         [](const double* a, std::size_t) { return a[0] >= 0.0 ? std::sqrt(a[0]) : kNone; }, false,
-         true, "square root"},
-        {"power", 2, 2, &power, false, true, "x to the power y"},
-        {"abs", 1, 1, [](const double* a, std::size_t) { return std::abs(a[0]); }, false, false,
-         "absolute value"},
-        {"floor", 1, 1, [](const double* a, std::size_t) { return std::floor(a[0]); }, false, false,
-         "largest whole number not above"},
-        {"ceiling", 1, 1, [](const double* a, std::size_t) { return std::ceil(a[0]); }, false,
-         false, "smallest whole number not below"},
-        {"round", 1, 2, &roundHalfAway, false, true, "rounded, halves away from zero"},
+         [](const double* a, std::size_t) { return a[0] >= 0.0 ? std::sqrt(a[0]) : kNone; }, false, "square root of a negative number", "square root"},
+        {"power", 2, 2, &power, false, "a power without a value", "x to the power y"},
+        {"abs", 1, 1, [](const double* a, std::size_t) { return std::abs(a[0]); }, false, nullptr, "absolute value"},
+        {"floor", 1, 1, [](const double* a, std::size_t) { return std::floor(a[0]); }, false, nullptr, "largest whole number not above"},
+        {"ceiling", 1, 1, [](const double* a, std::size_t) { return std::ceil(a[0]); }, false, nullptr, "smallest whole number not below"},
+        {"round", 1, 2, &roundHalfAway, false, "too large a number", "rounded, halves away from zero"},
         {"mod", 2, 2,
          [](const double* a, std::size_t) { return a[1] != 0.0 ? std::fmod(a[0], a[1]) : kNone; },
-         false, true, "remainder"},
+         false, "a remainder by zero", "remainder"},
         {"sign", 1, 1,
          [](const double* a, std::size_t) { return a[0] > 0.0 ? 1.0 : (a[0] < 0.0 ? -1.0 : 0.0); },
-         false, false, "−1, 0 or 1"},
+         false, nullptr, "−1, 0 or 1"},
         {"least", 1, 64, [](const double* a, std::size_t n) { return *std::min_element(a, a + n); },
-         false, false, "smallest of several"},
+         false, nullptr, "smallest of several"},
         {"greatest", 1, 64,
-         [](const double* a, std::size_t n) { return *std::max_element(a, a + n); }, false, false,
-         "largest of several"},
+         [](const double* a, std::size_t n) { return *std::max_element(a, a + n); }, false, nullptr, "largest of several"},
         {"coalesce", 1, 64,
          [](const double* a, std::size_t n) {
              const double* found = std::find_if(a, a + n, [](double x) { return !std::isnan(x); });
              return found == a + n ? kNone : *found;
          },
-         true, false, "first that is not missing"},
+         true, nullptr, "first that is not missing"},
         {"nullif", 2, 2, [](const double* a, std::size_t) { return a[0] == a[1] ? kNone : a[0]; },
-         true, false, "missing where the two are equal"},
+         true, nullptr, "missing where the two are equal"},
     };
     return kFunctions;
-}
-
-const std::vector<std::string>& functionsToCome() {
-    static const std::vector<std::string> kNames = {
-        "lag",    "lead",        "change",  "growth", "avg",       "sum",
-        "min",    "max",         "rank",    "median", "stddev",    "count",
-        "centre", "standardise", "reverse", "bands",  "winsorise", "indicator"};
-    return kNames;
 }
 
 std::optional<std::string> nearestName(const std::string& name,

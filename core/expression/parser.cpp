@@ -318,8 +318,8 @@ class Parser {
                         return tl::make_unexpected(rest.error());
                     }
                 }
-                return make(Node::Kind::Call, lowerCase(token.text), token.position,
-                            std::move(children));
+                return partitioned(make(Node::Kind::Call, lowerCase(token.text), token.position,
+                                        std::move(children)));
             }
             case Token::Kind::Word:
                 if (takeWord("null")) {
@@ -342,6 +342,39 @@ class Parser {
                 break;
         }
         return expected("a value");
+    }
+
+    bool takeName(const char* word) {
+        return now().kind == Token::Kind::Name && lowerCase(now().text) == word && (++at_, true);
+    }
+
+    /// After a call: `over (partition by …)`, or nothing. The words stay free as names.
+    Result<NodePtr> partitioned(NodePtr call) {
+        const bool follows = now().kind == Token::Kind::Name && lowerCase(now().text) == "over" &&
+                             list_[at_ + 1].kind == Token::Kind::Mark && list_[at_ + 1].text == "(";
+        if (!follows) {
+            return call;
+        }
+        const std::size_t position = now().position;
+        at_ += 2;
+        std::vector<NodePtr> children = {std::move(call)};
+        if (takeMark(")")) {
+            return children.front();  // over (): all rows.
+        }
+        if (!takeName("partition") || !takeName("by")) {
+            return expected("‘partition by’");
+        }
+        do {
+            if (now().kind != Token::Kind::Name) {
+                return expected("the name of a variable");
+            }
+            children.push_back(make(Node::Kind::Name, now().text, now().position, {}));
+            ++at_;
+        } while (takeMark(","));
+        if (!takeMark(")")) {
+            return expected("‘,’ or ‘)’");
+        }
+        return make(Node::Kind::Over, "over", position, std::move(children));
     }
 
     /// Children: condition, value, condition, value, …, otherwise.
@@ -443,6 +476,8 @@ std::string spelled(const Node& node) {
         }
         case Node::Kind::Call:
             return node.text + "(" + listed(node, 0) + ")";
+        case Node::Kind::Over:
+            return spelled(child(0)) + " over (partition by " + listed(node, 1) + ")";
         case Node::Kind::Between:
             return inside(child(0), 5) + " " + negated + "between " + inside(child(1), 5) +
                    " and " + inside(child(2), 5);

@@ -72,9 +72,11 @@ class Builder {
             part.unit = part.variable.unit;
             part.name = part.variable.name;
         } else {
-            part.variable.measure = value->isTruth         ? Measure::YesNo
+            part.variable.measure = value->measure         ? *value->measure
+                                    : value->isTruth       ? Measure::YesNo
                                     : part.column.isText() ? Measure::Groups
                                                            : Measure::Quantity;
+            part.variable.levels = value->levels;
         }
         part.groups = isGrouping(part.variable.measure) || part.column.isText();
         return part;
@@ -367,6 +369,7 @@ class Builder {
         design_.X.resize(n, static_cast<Index>(columns.size()));
         for (std::size_t c = 0; c < columns.size(); ++c) {
             design_.X.col(static_cast<Index>(c)) = columns[c];
+            columns[c] = {};
         }
         return {};
     }

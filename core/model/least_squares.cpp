@@ -82,12 +82,12 @@ class Fitter {
                 "sample", "Take terms out or widen the sample.");
         }
         nameRedundant();
-        fit_.residuals = fit_.solution.residuals;
-        fit_.fitted = design_.y - fit_.residuals;
+        fit_.fitted = design_.y - fit_.solution.residuals;
         fit_.leverage = leverages(problem_, fit_.solution);
         if (auto done = fillCovariance(); !done) {
             return tl::make_unexpected(done.error());
         }
+        fit_.residuals = std::move(fit_.solution.residuals);
         fillStatistics();
         fillCoefficients();
         fillOverallF();

@@ -455,10 +455,9 @@ std::vector<std::string> variableReading(const Frame& frame, const std::string& 
                           shortNumber(s.sd, 3) + "; the two sides are about even.");
         }
     }
-    if (const std::size_t undefined = frame.undefinedIn(name); undefined > 0) {
-        out.push_back("~" + plural(undefined, "row has", "rows have") +
-                      " no value though the parts are there: a logarithm or root of a number it "
-                      "does not take, or a division by zero.");
+    for (const Loss& loss : frame.lossesIn(name)) {
+        out.push_back("~" + plural(loss.rows, "row has", "rows have") + " no value: " + loss.cause +
+                      ".");
     }
     return out;
 }

@@ -783,15 +783,18 @@ Json sourceJson(const Study& study) {
 }
 
 Json layoutJson(const Layout& layout) {
-    switch (layout.kind) {
-        case Layout::Kind::Series:
-            return Json{{"kind", "series"}, {"time", layout.time}};
-        case Layout::Kind::Panel:
-            return Json{{"kind", "panel"}, {"unit", layout.unit}, {"time", layout.time}};
-        case Layout::Kind::CrossSection:
-            break;
+    if (layout.kind == Layout::Kind::CrossSection) {
+        return Json{{"kind", "cross-section"}};
     }
-    return Json{{"kind", "cross-section"}};
+    Json json = {{"kind", layout.kind == Layout::Kind::Panel ? "panel" : "series"}};
+    if (layout.kind == Layout::Kind::Panel) {
+        json["unit"] = layout.unit;
+    }
+    json["time"] = layout.time;
+    if (!layout.frequency.empty()) {
+        json["frequency"] = layout.frequency;
+    }
+    return json;
 }
 
 Json sampleJson(const Study& study) {

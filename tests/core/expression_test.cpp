@@ -83,10 +83,40 @@ class ExpressionTest : public QObject {
         row("zone = 'River flat'", "0 1 1 0");
         row("case when x > 1 then 'many' when x = 1 then 'one' end", "one many _ many");
         row("case when y > 0 then x else 0 end", "1 0 _ 0");
+        row("case when x > 1 then y end", "_ 0 _ -5");
+        row("case when x > 1 then null else y end", "10 _ 5 _");
         row("\"x\" <> 1", "0 1 _ 1");
         row("null", "_ _ _ _");
         row("1e3 + .5", "1000.5 1000.5 1000.5 1000.5");
         row("LN(exp(x))", "1 2 _ 4");
+        row("avg(x)", "2.33333333333 2.33333333333 2.33333333333 2.33333333333");
+        row("sum(y)", "10 10 10 10");
+        row("min(y)", "-5 -5 -5 -5");
+        row("max(x + 1)", "5 5 5 5");
+        row("median(x)", "2 2 2 2");
+        row("count(x)", "3 3 3 3");
+        row("count(name)", "3 3 3 3");
+        row("stddev(x)", "1.52752523165 1.52752523165 1.52752523165 1.52752523165");
+        row("rank(y)", "4 2 3 1");
+        row("rank(zone)", "1.5 3.5 3.5 1.5");
+        row("sum(x) over (partition by zone)", "5 2 2 5");
+        row("avg(y) over (partition by name)", "2.5 0 5 2.5");
+        row("count(x) over (partition by name)", "2 1 0 2");
+        row("avg(x) over (partition by name)", "2.5 2 _ 2.5");
+        row("sum(y) over (partition by zone, name)", "5 0 5 5");
+        row("sum(y) over ()", "10 10 10 10");
+        row("x / sum(x)", "0.142857142857 0.285714285714 _ 0.571428571429");
+        row("centre(y)", "7.5 -2.5 2.5 -7.5");
+        row("standardise(zone)", "-0.866025403784 0.866025403784 0.866025403784 -0.866025403784");
+        row("centre(y) over (partition by zone)", "7.5 -2.5 2.5 -7.5");
+        row("reverse(x, 1, 4)", "4 3 _ 1");
+        row("reverse(y, 0, 10)", "0 10 5 _");
+        row("bands(y, 0, 5)", "≥ 5 [0, 5) ≥ 5 < 0");
+        row("bands(x, 2.5)", "< 2.5 < 2.5 _ ≥ 2.5");
+        row("winsorise(y, 0.25, 0.75)", "6.25 0 5 -1.25");
+        row("indicator(name, 'River')", "0 1 _ 0");
+        row("indicator(zone, 'River flat')", "0 1 1 0");
+        row("indicator(zone, 1)", "1 0 0 1");
     }
 
     void evaluates() {
@@ -112,7 +142,18 @@ class ExpressionTest : public QObject {
         row("name > 1", "cannot be compared");
         row("zone = 'Rige'", "Did you mean ‘Ridge’");
         row("x and y", "needs a condition");
-        row("lag(x)", "cannot do yet");
+        row("lag(x)", "a case on its own");
+        row("min(x, y)", "least");
+        row("ln(x) over (partition by zone)", "one row at a time");
+        row("lag(x) over (partition by zone)", "means nothing");
+        row("sum(x) over (order by zone)", "‘partition by’ is expected");
+        row("sum(x) over (partition by zon)", "Did you mean ‘zone’");
+        row("bands(x, 3, 2)", "must ascend");
+        row("bands(x, y)", "fixed number");
+        row("winsorise(x, 0.9, 0.1)", "between 0 and 1");
+        row("reverse(x, 7, 1)", "come first");
+        row("indicator(name, 'Rivr')", "Did you mean ‘River’");
+        row("avrg(x)", "Did you mean ‘avg’");
         row("ln(x, 2)", "takes 1 value");
         row("", "empty");
         row("x y", "one too many");
@@ -140,19 +181,43 @@ class ExpressionTest : public QObject {
         // What is spelled reads back as the same.
         for (const char* text :
              {"a - (b - c)", "-(x + 1)", "case when a = 'it''s' then 1 else null end",
-              "x not between 1 and 2"}) {
+              "x not between 1 and 2", "sum(x + 1) over (partition by zone, \"two words\")"}) {
             QCOMPARE(spell(spell(text).toStdString()), spell(text));
         }
     }
 
     void renamesOnlyTheName() {
         QCOMPARE(renamedIn("ln(x) + xx", "x", "z"), std::string("ln(z) + xx"));
+        QCOMPARE(renamedIn("sum(a) over (partition by x)", "x", "z"),
+                 std::string("sum(a) over (partition by z)"));
     }
 
     void countsRowsWithoutAValue() {
         const Frame frame = test::frameOf(table());
         QCOMPARE(frame.evaluateText("ln(y)")->undefined, std::size_t{2});
         QCOMPARE(frame.evaluateText("x / y")->undefined, std::size_t{1});
+        const auto both = frame.evaluateText("ln(y) + 1 / (y - 10)");
+        QCOMPARE(both->losses.size(), std::size_t{2});
+        QCOMPARE(both->losses[0].cause, std::string("ln of zero or less"));
+        QCOMPARE(both->losses[1].rows, std::size_t{1});
+    }
+
+    void settlesTheMeasureOfWhatItMakes() {
+        const Frame frame = Frame::make(table(), {},
+                                        {{"aged", "bands(y, 0, 5)", ""},
+                                         {"first", "indicator(name, 'Ridge')", ""},
+                                         {"known", "count(x)", ""},
+                                         {"logged", "ln(reverse(zone, 1, 2))", ""}},
+                                        {}, {});
+        QCOMPARE(frame.variable("aged")->measure, Measure::OrderedGroups);
+        const auto levels = levelsOf(*frame.column("aged"), *frame.variable("aged"));
+        QCOMPARE(levels.size(), std::size_t{3});
+        QCOMPARE(levels.front().label, std::string("< 0"));
+        QCOMPARE(levels.back().label, std::string("≥ 5"));
+        QCOMPARE(frame.variable("first")->measure, Measure::YesNo);
+        QCOMPARE(frame.variable("known")->measure, Measure::Count);
+        QCOMPARE(frame.variable("logged")->measure, Measure::Quantity);
+        QVERIFY(frame.variable("logged")->levels.empty());
     }
 
     void derivesInOrderAndRefusesCircles() {
