@@ -1,6 +1,7 @@
 #pragma once
 
 #include "core/checks/check.h"
+#include "core/describe/row_names.h"
 
 namespace rapporto {
 
@@ -43,9 +44,6 @@ struct Auxiliary {
     const Eigen::MatrixXd& Z,
     const std::vector<std::pair<Eigen::Index, Eigen::Index>>& products, const Eigen::VectorXd& y,
     const Job& job);
-
-/// A name for a row: the first text variable's cell, or “row 12”.
-[[nodiscard]] std::string rowName(const Frame& frame, std::size_t row);
 
 // Remedies: each an edit of the question, tried beside the original.
 [[nodiscard]] Question variantBase(const CheckInput& in, const std::string& title);

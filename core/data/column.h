@@ -85,6 +85,14 @@ struct Level {
     friend bool operator==(const Level&, const Level&) = default;
 };
 
+/// Numbers from `low` to `high`, both included.
+struct KeyRange {
+    double low = 0.0;
+    double high = 0.0;
+
+    friend bool operator==(const KeyRange&, const KeyRange&) = default;
+};
+
 /// What is known about a column beside its cells.
 struct Variable {
     std::string name;
@@ -92,6 +100,7 @@ struct Variable {
     std::string unit;
     Measure measure = Measure::Quantity;
     std::vector<Key> missing;   ///< Codes that mean “no answer”.
+    std::vector<KeyRange> missingRanges;
     std::vector<Level> levels;  ///< Of groups, in their order; empty: as found in the cells.
     std::vector<Key> base;      ///< The base level of groups; at most one.
     std::string note;

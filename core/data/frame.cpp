@@ -9,8 +9,9 @@
 namespace rapporto {
 namespace {
 
-Column withoutCodes(const Column& column, const std::vector<Key>& codes) {
-    if (codes.empty()) {
+Column withoutCodes(const Column& column, const std::vector<Key>& codes,
+                    const std::vector<KeyRange>& ranges) {
+    if (codes.empty() && (ranges.empty() || column.isText())) {
         return column;
     }
     if (column.isText()) {
@@ -32,6 +33,11 @@ Column withoutCodes(const Column& column, const std::vector<Key>& codes) {
             std::replace(cells.begin(), cells.end(), *code, std::nan(""));
         }
     }
+    for (const KeyRange& range : ranges) {
+        std::replace_if(
+            cells.begin(), cells.end(),
+            [&](double x) { return x >= range.low && x <= range.high; }, std::nan(""));
+    }
     return Column::ofNumbers(column.name(), std::move(cells));
 }
 
@@ -47,6 +53,7 @@ Variable described(Variable variable, const std::vector<VariableEntry>& entries)
     variable.note = entry->note.value_or(variable.note);
     variable.measure = entry->measure.value_or(variable.measure);
     variable.missing = entry->missing.value_or(variable.missing);
+    variable.missingRanges = entry->missingRanges.value_or(variable.missingRanges);
     variable.levels = entry->levels.value_or(variable.levels);
     if (entry->base) {
         variable.base = {*entry->base};
@@ -129,7 +136,7 @@ Frame Frame::make(const Table& table, const std::vector<VariableEntry>& entries,
     frame.order_ = std::make_shared<LazyOrder>();
     for (std::size_t i = 0; i < table.columns.size(); ++i) {
         Variable variable = described(table.variables[i], entries);
-        frame.table_.columns.push_back(withoutCodes(table.columns[i], variable.missing));
+        frame.table_.columns.push_back(withoutCodes(table.columns[i], variable.missing, variable.missingRanges));
         frame.index_[variable.name] = i;
         frame.table_.variables.push_back(std::move(variable));
     }

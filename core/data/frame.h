@@ -43,6 +43,7 @@ struct VariableEntry {
     std::optional<std::string> note;
     std::optional<Measure> measure;
     std::optional<std::vector<Key>> missing;
+    std::optional<std::vector<KeyRange>> missingRanges;
     std::optional<std::vector<Level>> levels;
     std::optional<Key> base;
 

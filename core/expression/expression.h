@@ -44,6 +44,9 @@ class Expression {
     /// @return the expression, or Syntax with the position and what was expected there.
     [[nodiscard]] static Result<Expression> parse(const std::string& text);
 
+    /// The part of another expression below `node`, which is copied.
+    [[nodiscard]] static Expression of(const Node& node);
+
     /// The same meaning in one spelling: single spaces after commas and around operators.
     [[nodiscard]] std::string canonical() const;
 

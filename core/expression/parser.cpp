@@ -535,6 +535,12 @@ Result<Expression> Expression::parse(const std::string& text) {
     return expression;
 }
 
+Expression Expression::of(const Node& node) {
+    Expression expression;
+    expression.root_ = std::make_shared<const Node>(node);
+    return expression;
+}
+
 std::string Expression::canonical() const { return spelled(*root_); }
 
 std::set<std::string> Expression::names() const {

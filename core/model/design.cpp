@@ -197,6 +197,9 @@ class Builder {
         }
         RowCounts& counts = design_.counts;
         counts.source = frame_.rows();
+        for (const Column* column : needed) {
+            counts.missingBy.push_back({column->name(), 0, 0});
+        }
         for (std::size_t i = 0; i < frame_.rows(); ++i) {
             const RowState state = frame_.states()[i];
             if (state == RowState::SetAside || without[i]) {
@@ -204,8 +207,7 @@ class Builder {
             } else if (state == RowState::ByRule ||
                        (!own.empty() && (std::isnan(own[i]) || own[i] == 0.0))) {
                 ++counts.byRule;
-            } else if (std::any_of(needed.begin(), needed.end(),
-                                   [i](const Column* c) { return c->isMissing(i); })) {
+            } else if (countLacks(needed, i)) {
                 ++counts.missing;
             } else {
                 design_.rows.push_back(i);
@@ -213,7 +215,27 @@ class Builder {
         }
         counts.used = design_.rows.size();
         counts.inSample = counts.used + counts.missing;
+        std::erase_if(counts.missingBy, [](const auto& lack) { return lack.rows == 0; });
+        std::stable_sort(counts.missingBy.begin(), counts.missingBy.end(),
+                         [](const auto& a, const auto& b) { return a.rows > b.rows; });
         return emptyRefusal(needed);
+    }
+
+    /// Notes which of the needed columns lack the row; false when none does.
+    bool countLacks(const std::vector<const Column*>& needed, std::size_t row) {
+        std::size_t lacking = 0;
+        std::size_t last = 0;
+        for (std::size_t k = 0; k < needed.size(); ++k) {
+            if (needed[k]->isMissing(row)) {
+                ++design_.counts.missingBy[k].rows;
+                ++lacking;
+                last = k;
+            }
+        }
+        if (lacking == 1) {
+            ++design_.counts.missingBy[last].alone;
+        }
+        return lacking > 0;
     }
 
     Result<void> emptyRefusal(const std::vector<const Column*>& needed) const {

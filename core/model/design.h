@@ -16,6 +16,15 @@ struct RowCounts {
     std::size_t setAside = 0;
     std::size_t byRule = 0;
     std::size_t dropped = 0;
+
+    /// What one part of the question lacks.
+    struct Lack {
+        std::string name;
+        std::size_t rows = 0;   ///< In the sample without a value of it.
+        std::size_t alone = 0;  ///< Of those, rows that lack nothing else.
+    };
+
+    std::vector<Lack> missingBy;  ///< Parts that lack something, worst first.
 };
 
 /// One column of X.

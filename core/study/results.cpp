@@ -118,6 +118,13 @@ Json resultsJson(const Study& study, const std::vector<Answer>& answers) {
                                {"missing", a.rows.missing},
                                {"set_aside", a.rows.setAside},
                                {"dropped", a.rows.dropped}}}};
+        if (!a.rows.missingBy.empty()) {
+            one["rows"]["missing_by"] = Json::array();
+            for (const RowCounts::Lack& lack : a.rows.missingBy) {
+                one["rows"]["missing_by"].push_back(
+                    Json{{"variable", lack.name}, {"rows", lack.rows}, {"alone", lack.alone}});
+            }
+        }
         if (a.fit) {
             one["coefficients"] = coefficients(*a.fit);
             one["covariance"] = covariance(*a.fit);

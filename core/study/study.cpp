@@ -20,6 +20,42 @@ void putByName(std::vector<T>& list, const T& value, Name name) {
     }
 }
 
+/// Visits every expression of the study with where it stands, in words.
+template <class F>
+void eachText(Study& study, F visit) {
+    for (Derived& d : study.derived) {
+        visit(d.expression, "the derived variable " + d.name);
+    }
+    visit(study.sample.where, "the sample rule");
+    for (TermSet& set : study.sets) {
+        for (std::string& member : set.members) {
+            visit(member, "the set " + set.name);
+        }
+    }
+    for (Question& q : study.questions) {
+        const std::string where = "the question " + (q.title.empty() ? q.id : q.title);
+        visit(q.outcome, where);
+        visit(q.where, where);
+        visit(q.weight, where);
+        for (Term& term : q.terms) {
+            for (std::string& part : term.parts) {
+                if (term.kind != Term::Kind::Set) {
+                    visit(part, where);
+                }
+            }
+        }
+        for (std::string& by : q.errors.by) {
+            visit(by, where);
+        }
+    }
+}
+
+/// Names, not expressions, that the layout and the survey design hold.
+std::vector<std::string*> roles(Study& study) {
+    return {&study.layout.unit,    &study.layout.time,    &study.survey.weight,
+            &study.survey.strata, &study.survey.cluster, &study.survey.population};
+}
+
 /// Applies one kind of change to a copy of the study.
 struct Applier {
     Study& study;
@@ -92,8 +128,64 @@ struct Applier {
         merge(at->note, entry.note);
         merge(at->measure, entry.measure);
         merge(at->missing, entry.missing);
+        merge(at->missingRanges, entry.missingRanges);
         merge(at->levels, entry.levels);
         merge(at->base, entry.base);
+        return {};
+    }
+
+    Result<void> operator()(const PutVariables& put) {
+        for (const VariableEntry& entry : put.entries) {
+            if (auto done = (*this)(PutVariable{entry}); !done) {
+                return done;
+            }
+        }
+        return {};
+    }
+
+    Result<void> operator()(const RenameDerived& rename) {
+        const auto named = [&](const std::string& name) {
+            return std::find_if(study.derived.begin(), study.derived.end(),
+                                [&](const Derived& d) { return d.name == name; });
+        };
+        const auto at = named(rename.from);
+        if (at == study.derived.end()) {
+            return refuse(ErrorCode::UnknownName,
+                          "there is no derived variable ‘" + rename.from + "’");
+        }
+        if (rename.to.empty() || named(rename.to) != study.derived.end()) {
+            return refuse(ErrorCode::BadSetting, rename.to.empty()
+                                                     ? "a derived variable needs a name"
+                                                     : "‘" + rename.to + "’ names another one");
+        }
+        at->name = rename.to;
+        eachText(study, [&](std::string& text, const std::string& /*where*/) {
+            text = text == rename.from ? quotedName(rename.to)
+                                       : renamedIn(text, rename.from, rename.to);
+        });
+        for (VariableEntry& entry : study.variables) {
+            entry.name = entry.name == rename.from ? rename.to : entry.name;
+        }
+        for (std::string* role : roles(study)) {
+            *role = *role == rename.from ? rename.to : *role;
+        }
+        return {};
+    }
+
+    Result<void> operator()(const PutSet& put) {
+        if (put.set.name.empty()) {
+            return refuse(ErrorCode::BadSetting, "a set needs a name");
+        }
+        if (put.set.members.empty()) {
+            std::erase_if(study.sets, [&](const TermSet& s) { return s.name == put.set.name; });
+        } else {
+            putByName(study.sets, put.set, [](const TermSet& s) { return s.name; });
+        }
+        return {};
+    }
+
+    Result<void> operator()(const SetSurvey& survey) {
+        study.survey = survey.survey;
         return {};
     }
 
@@ -187,6 +279,29 @@ Result<Study> apply(const Study& study, const Edit& edit) {
     next.trail.push_back(
         {fmt::format("{:%Y-%m-%dT%H:%M:%S}", fmt::localtime(std::time(nullptr))), edit.did});
     return next;
+}
+
+std::vector<std::string> usesOf(const Study& study, const std::string& variable) {
+    Study copy = study;
+    std::vector<std::string> uses;
+    const auto add = [&](const std::string& where) {
+        if (std::find(uses.begin(), uses.end(), where) == uses.end()) {
+            uses.push_back(where);
+        }
+    };
+    eachText(copy, [&](const std::string& text, const std::string& where) {
+        const auto parsed = Expression::parse(text);
+        if (text == variable || (parsed && parsed->names().contains(variable))) {
+            add(where);
+        }
+    });
+    for (const std::string* role : roles(copy)) {
+        if (*role == variable) {
+            add(role == &copy.layout.unit || role == &copy.layout.time ? "the layout"
+                                                                       : "the survey design");
+        }
+    }
+    return uses;
 }
 
 std::string freshQuestionId(const Study& study) {

@@ -38,6 +38,16 @@ struct TrailStep {
     friend bool operator==(const TrailStep&, const TrailStep&) = default;
 };
 
+/// How the rows were drawn. Names of variables; empty: none.
+struct Survey {
+    std::string weight;
+    std::string strata;
+    std::string cluster;
+    std::string population;  ///< Clusters of the stratum in the population: a number or a variable.
+
+    friend bool operator==(const Survey&, const Survey&) = default;
+};
+
 /// The document: an immutable value; every change makes another one. See docs/study-format.md.
 struct Study {
     std::string title = "Untitled study";
@@ -46,6 +56,7 @@ struct Study {
     Source source;
     std::vector<VariableEntry> variables;
     Layout layout;
+    Survey survey;
     std::vector<TermSet> sets;
     std::vector<Derived> derived;
     Sample sample;
@@ -107,6 +118,23 @@ struct PutVariable {
     VariableEntry entry;
 };  ///< Merged over what was said before.
 
+struct PutVariables {
+    std::vector<VariableEntry> entries;
+};  ///< The same for several in one step.
+
+struct RenameDerived {
+    std::string from;
+    std::string to;
+};  ///< Wherever it is used, too.
+
+struct PutSet {
+    TermSet set;
+};  ///< New or replaced by name; without members: removed.
+
+struct SetSurvey {
+    Survey survey;
+};
+
 struct SetRule {
     std::string where;
 };
@@ -141,7 +169,7 @@ struct SetSource {
 };
 
 using Change = std::variant<PutQuestion, RemoveQuestion, MakeLead, PutDerived, RemoveDerived,
-                            PutVariable, SetRule, SetRowsAside, TakeRowsBack, SetLayout, SetTitle,
+                            PutVariable, PutVariables, RenameDerived, PutSet, SetSurvey, SetRule, SetRowsAside, TakeRowsBack, SetLayout, SetTitle,
                             SetAlpha, SetReport, SetSource>;
 
 struct Edit {
@@ -151,6 +179,10 @@ struct Edit {
 
 /// @return the changed study with the step on its trail, or BadSetting, UnknownName, Syntax.
 [[nodiscard]] Result<Study> apply(const Study& study, const Edit& edit);
+
+/// What names the variable: derived variables, rules, sets and questions, in words. Empty when it
+/// can go without harm.
+[[nodiscard]] std::vector<std::string> usesOf(const Study& study, const std::string& variable);
 
 /// An id that no question of the study has: q1, q2, …
 [[nodiscard]] std::string freshQuestionId(const Study& study);

@@ -193,6 +193,17 @@ VariableEntry readVariable(const Json& json, Reader& outer) {
             key ? entry.missing->push_back(*key) : in.fault("a missing code is a number or a text");
         }
     }
+    const auto ranges = in.list("missing_ranges");
+    if (in.has("missing_ranges")) {
+        entry.missingRanges.emplace();
+        for (const Json* one : ranges) {
+            const bool fits = one->is_array() && one->size() == 2 && one->at(0).is_number() &&
+                              one->at(1).is_number();
+            fits ? entry.missingRanges->push_back(
+                       {one->at(0).get<double>(), one->at(1).get<double>()})
+                 : in.fault("a missing range is a pair of numbers");
+        }
+    }
     const auto levels = in.list("levels");
     if (in.has("levels")) {
         entry.levels.emplace();
@@ -280,6 +291,24 @@ Layout readLayout(const Json& json, Reader& outer) {
         outer.adopt(*in.refusal());
     }
     return layout;
+}
+
+Survey readSurvey(const Json& json, Reader& outer) {
+    Survey survey;
+    Reader in(json, "survey");
+    survey.weight = in.text("weight");
+    survey.strata = in.text("strata");
+    survey.cluster = in.text("cluster");
+    const Json& population = in.at("population");
+    if (population.is_number()) {
+        survey.population = exactNumber(population.get<double>());
+    } else {
+        survey.population = in.text("population");
+    }
+    if (in.refusal()) {
+        outer.adopt(*in.refusal());
+    }
+    return survey;
 }
 
 /// Ids of checks that the methods page names and this version does not have yet.
@@ -711,6 +740,12 @@ Json variableJson(const VariableEntry& v) {
             json["missing"].push_back(keyJson(key));
         }
     }
+    if (v.missingRanges) {
+        json["missing_ranges"] = Json::array();
+        for (const KeyRange& range : *v.missingRanges) {
+            json["missing_ranges"].push_back(Json::array({range.low, range.high}));
+        }
+    }
     if (v.levels) {
         json["levels"] = Json::array();
         for (const Level& level : *v.levels) {
@@ -782,6 +817,22 @@ Json sourceJson(const Study& study) {
     return withUnknown(std::move(json), study.raw.get(), "source");
 }
 
+Json surveyJson(const Survey& survey) {
+    Json json = Json::object();
+    const auto put = [&](const char* key, const std::string& name) {
+        json[key] = name.empty() ? Json(nullptr) : Json(name);
+    };
+    put("weight", survey.weight);
+    put("strata", survey.strata);
+    put("cluster", survey.cluster);
+    put("population", survey.population);
+    if (const auto number = Expression::parse(survey.population);
+        number && number->root().kind == Node::Kind::Number) {
+        json["population"] = number->root().number;
+    }
+    return json;
+}
+
 Json layoutJson(const Layout& layout) {
     if (layout.kind == Layout::Kind::CrossSection) {
         return Json{{"kind", "cross-section"}};
@@ -821,7 +872,8 @@ Json studyJson(const Study& study) {
     out.put("source", sourceJson(study), nullptr);
     out.put("variables", variablesJson(study), Json::array());
     out.put("layout", layoutJson(study.layout), nullptr);
-    out.carry("survey");
+    out.put("survey", withUnknown(surveyJson(study.survey), study.raw.get(), "survey"),
+            surveyJson(Survey{}));
     Json sets = Json::array();
     for (const TermSet& s : study.sets) {
         sets.push_back(Json{{"name", s.name}, {"members", s.members}});
@@ -874,7 +926,9 @@ Study readStudy(Reader& in) {
     if (in.has("layout")) {
         study.layout = readLayout(in.at("layout"), in);
     }
-    (void)in.at("survey");
+    if (in.has("survey")) {
+        study.survey = readSurvey(in.at("survey"), in);
+    }
     for (const Json* one : in.list("sets")) {
         Reader set(*one, "sets");
         study.sets.push_back({set.text("name"), set.texts("members")});

@@ -1,10 +1,14 @@
 // The real window, driven by mouse and keyboard.
 #include "app/plots/plot_view.h"
+#include "app/shell/expression_edit.h"
 #include "app/shell/finder.h"
 #include "app/shell/main_window.h"
 #include "app/shell/reading_column.h"
 #include "app/shell/theme.h"
 #include "app/stages/checks/checks_stage.h"
+#include "app/stages/data/coverage_view.h"
+#include "app/stages/data/shape_ladder.h"
+#include "app/stages/data/variables_page.h"
 #include "app/stages/explore/explore_stage.h"
 #include "app/stages/model/effect_rows.h"
 #include "app/stages/report/report_stage.h"
@@ -12,11 +16,14 @@
 
 #include <QApplication>
 #include <QClipboard>
+#include <QComboBox>
 #include <QFile>
 #include <QLabel>
 #include <QLineEdit>
+#include <QListWidget>
 #include <QPushButton>
 #include <QTableView>
+#include <QTableWidget>
 #include <QTemporaryDir>
 #include <QTest>
 
@@ -100,6 +107,53 @@ class WindowTest : public QObject {
         typeInFinder("hives");
         closeFinder();  // It stands ready for a further term.
         window_->settle();
+    }
+
+    /// Chooses in a box as a person does.
+    void pick(const QString& name, const QString& value) {
+        auto* box = find<QComboBox>(name);
+        const int at = box->findText(value);
+        QVERIFY2(at >= 0, qPrintable(name + " has no " + value));
+        box->setCurrentIndex(at);
+        emit box->activated(at);
+        window_->settle();
+    }
+
+    /// Fourteen answers of which twelve use −9, one item worded in reverse.
+    static QByteArray answers() {
+        QByteArray text = "person";
+        for (int k = 1; k <= 14; ++k) {
+            text += ",item_" + QByteArray::number(k);
+        }
+        text += "\n";
+        for (int i = 0; i < 60; ++i) {
+            text += "Tolve " + QByteArray::number(i + 1);
+            for (int k = 1; k <= 14; ++k) {
+                const int level = 1 + (i * 5 + (i * k) % 3) % 7;
+                const int value = k == 2 ? 8 - level : level;
+                text += "," + QByteArray::number(k <= 12 && (i + k) % 19 == 0 ? -9 : value);
+            }
+            text += "\n";
+        }
+        return text;
+    }
+
+    void takeIn(const QString& file, const QByteArray& text) {
+        write(place_.filePath(file), text);
+        window_->openPath(place_.filePath(file));
+        window_->settle();
+        click("import:use");
+    }
+
+    /// The reading column says this somewhere.
+    bool reads(const QString& words) {
+        window_->settle();
+        for (const QLabel* label : window_->findChild<ReadingColumn*>()->findChildren<QLabel*>()) {
+            if (label->text().contains(words)) {
+                return true;
+            }
+        }
+        return false;
     }
 
     const Answer& answer() {
@@ -242,6 +296,224 @@ class WindowTest : public QObject {
         QCOMPARE(window_->session().pending()->import->table.rows(), std::size_t{2});
         click("import:leave");
         QVERIFY(!window_->session().pending());
+    }
+
+    void pastesABlockAndFixesItsHeader() {
+        QApplication::clipboard()->setText("2019\t2020\n1\t2\n3\t4\n");
+        QTest::keyClick(window_.get(), Qt::Key_V, Qt::ControlModifier);
+        window_->settle();
+        QCOMPARE(window_->session().pending()->import->table.rows(), std::size_t{3});
+        pick("import:header", "names");
+        QCOMPARE(window_->session().pending()->import->table.rows(), std::size_t{2});
+        click("import:use");
+        QVERIFY(window_->session().frame()->column("2019") != nullptr);
+    }
+
+    void repairsAreListedByLine() {
+        write(place_.filePath("ragged.csv"), "a,b\n1,2\n3\n4,5,6\n7,8\n");
+        window_->openPath(place_.filePath("ragged.csv"));
+        window_->settle();
+        auto* list = find<QListWidget>("import:problems");
+        QCOMPARE(list->count(), 2);
+        QVERIFY(list->item(0)->text().contains("line 3"));
+        list->setCurrentRow(1);
+        auto* preview = window_->findChild<QTableView*>("import:preview");
+        QCOMPARE(preview->selectionModel()->selectedRows().front().row(), 2);
+    }
+
+    void setsACodeMissingInTwelveVariablesAtOnce() {
+        takeIn("answers.csv", answers());
+        click("data:page:Codebook");
+        auto* page = window_->findChild<VariablesPage*>();
+        std::vector<std::string> names;
+        for (int k = 1; k <= 12; ++k) {
+            names.push_back("item_" + std::to_string(k));
+        }
+        page->select(names);
+        QCOMPARE(page->selected().size(), std::size_t{12});
+        auto* missing = find<QLineEdit>("variables:missing");
+        missing->clear();
+        QTest::keyClicks(missing, "-9");
+        QTest::keyClick(missing, Qt::Key_Return);
+        window_->settle();
+        for (const std::string& name : names) {
+            QVERIFY(window_->session().frame()->column(name)->countMissing() > 0);
+        }
+        QCOMPARE(window_->session().frame()->column("item_13")->countMissing(), std::size_t{0});
+        window_->session().undo();  // One step, not twelve.
+        window_->settle();
+        QCOMPARE(window_->session().frame()->column("item_12")->countMissing(), std::size_t{0});
+    }
+
+    void aRangeOfCodesIsMissingToo() {
+        takeIn("answers.csv", answers());
+        click("data:page:Codebook");
+        window_->findChild<VariablesPage*>()->select({"item_1"});
+        auto* missing = find<QLineEdit>("variables:missing");
+        missing->clear();
+        QTest::keyClicks(missing, "-99 to -1, 7");
+        QTest::keyClick(missing, Qt::Key_Return);
+        window_->settle();
+        const Column& column = *window_->session().frame()->column("item_1");
+        for (const double x : column.numbers()) {
+            QVERIFY(std::isnan(x) || (x >= 1.0 && x < 7.0));
+        }
+        QVERIFY(window_->session().saveStudy(place_.filePath("answers.rapporto")));
+        const auto study = readStudyFile(place_.filePath("answers.rapporto").toStdString());
+        QCOMPARE(study->variables.front().missingRanges->front().low, -99.0);
+    }
+
+    void reversesAnItemAndBuildsAScale() {
+        takeIn("answers.csv", answers());
+        click("data:page:Codebook");
+        auto* page = window_->findChild<VariablesPage*>();
+        page->select({"item_1"});
+        auto* missing = find<QLineEdit>("variables:missing");
+        page->select({"item_1", "item_2", "item_3"});
+        missing->setText("-9");
+        QTest::keyClick(missing, Qt::Key_Return);
+        window_->settle();
+        QVERIFY(window_->findChild<ReadingColumn*>()->findChildren<QLabel*>().size() > 0);
+        QVERIFY(reads("item_2</b> runs against the rest"));
+        // Turn the second round: its proposal, then Enter.
+        click("data:page:Rows");
+        window_->session().setVariable("item_2");
+        window_->settle();
+        click("offer:scale turned round");
+        auto* expression = find<QLineEdit>("data:derivedExpression");
+        QCOMPARE(expression->text(), QString("reverse(item_2, 1, 7)"));
+        QTest::keyClick(expression, Qt::Key_Return);
+        window_->settle();
+        click("data:page:Codebook");
+        page->select({"item_1", "item_2_r", "item_3"});
+        window_->settle();
+        QVERIFY(!reads("runs against the rest"));
+        click("card:Add the mean as a scale");
+        QCOMPARE(find<QLineEdit>("data:derivedExpression")->text(),
+                 QString("(item_1 + item_3 + item_2_r) / 3"));
+        QTest::keyClick(find<QLineEdit>("data:derivedExpression"), Qt::Key_Return);
+        window_->settle();
+        QVERIFY(window_->session().frame()->column("scale") != nullptr);
+    }
+
+    void labelsOrdersAndMergesLevels() {
+        takeIn("soils.csv", "soil,y\n1,2\n2,3\n1,4\n3,5\n2,6\n1,7\n");
+        click("data:page:Codebook");
+        auto* page = window_->findChild<VariablesPage*>();
+        page->select({"soil"});
+        pick("variables:measure", "groups");
+        page->select({"soil"});
+        auto* levels = find<QTableWidget>("levels");
+        QCOMPARE(levels->rowCount(), 3);
+        levels->item(0, 1)->setText("sand");
+        window_->settle();
+        const Frame& frame = *window_->session().frame();
+        QCOMPARE(frame.variable("soil")->levels.front().label, std::string("sand"));
+        levels->setCurrentCell(0, 0);
+        click("levels:down");
+        QCOMPARE(levelsOf(*window_->session().frame()->column("soil"),
+                          *window_->session().frame()->variable("soil"))[1]
+                     .label,
+                 std::string("sand"));
+        for (int r = 0; r < 3; ++r) {
+            levels->item(r, 3)->setText(levels->item(r, 0)->text() == "3" ? "heavy" : "light");
+        }
+        click("levels:merge");
+        QCOMPARE(find<QLineEdit>("data:derivedExpression")->text(),
+                 QString("case when soil in (2, 1) then 'light' when soil = 3 then 'heavy' end"));
+    }
+
+    void declaresAPanelAndSeesItsGaps() {
+        takeIn("panel.csv",
+               "firm,year,y,x\nA,2015,1,2\nA,2016,2,1\nA,2018,4,3\nB,2017,3,2\nC,2015,5,4\n"
+               "C,2016,6,7\nC,2017,5,6\nC,2018,8,9\n");
+        click("data:page:What a row is");
+        pick("layout:kind", "a unit at a moment");
+        QCOMPARE(window_->session().study().layout.time, std::string("year"));
+        pick("layout:unit", "firm");
+        QVERIFY(find<QLabel>("layout:facts")->text().contains("1 gap"));
+        QVERIFY(find<QLabel>("layout:facts")->text().contains("3 units"));
+        auto* rows = find<QListWidget>("layout:rows");
+        QVERIFY(rows->item(0)->text().contains("A · 2"));
+        rows->setCurrentRow(0);
+        QCOMPARE(window_->session().selectedRows(), std::set<std::size_t>{2});
+        const Coverage& coverage = window_->findChild<CoverageView*>()->coverage();
+        QCOMPARE(coverage.columns, std::size_t{4});
+        QCOMPARE(coverage.units.front(), std::string("B"));  // The thinnest first.
+        // A lag as a term of a model.
+        QTest::keyClick(window_.get(), Qt::Key_3, Qt::ControlModifier);
+        window_->settle();
+        click("slot:outcome");
+        typeInFinder("y");
+        click("slot:add");
+        typeInFinder("lag(x)");
+        closeFinder();
+        QCOMPARE(answer().rows.used, std::size_t{4});
+        QCOMPARE(answer().rows.missingBy.front().rows, std::size_t{4});
+        QCOMPARE(answer().fit->coefficients[1].term, std::string("lag(x)"));
+    }
+
+    void takesARungOfTheLadder() {
+        takeInGrowers();
+        window_->session().setVariable("revenue");
+        window_->settle();
+        auto* ladder = find<LadderView>("data:ladder");
+        QCOMPARE(ladder->ladder().rungs.size(), std::size_t{8});
+        QTest::mouseClick(ladder, Qt::LeftButton, {}, ladder->rungRect(3).center());
+        QCOMPARE(find<QLineEdit>("data:derivedExpression")->text(), QString("ln(revenue)"));
+        QTest::keyClick(find<QLineEdit>("data:derivedExpression"), Qt::Key_Return);
+        window_->settle();
+        QVERIFY(window_->session().frame()->column("ln_revenue") != nullptr);
+        // Taking it out says what would miss it.
+        askForRevenue();
+        window_->showStage(0);
+        window_->session().edit(PutDerived{{"twice", "ln_revenue * 2", ""}}, "derive twice");
+        window_->session().setVariable("ln_revenue");
+        window_->settle();
+        QVERIFY(reads("missed by the derived variable twice"));
+    }
+
+    void rulesWorkInOrderAndRowsComeBack() {
+        takeInGrowers();
+        click("data:page:Sample");
+        auto* condition = find<QLineEdit>("sample:condition");
+        QTest::keyClicks(condition, "hives > 5 or hives < 2");
+        QTest::keyClick(condition, Qt::Key_Return);
+        window_->settle();
+        QTest::keyClicks(condition, "revenue > 400");
+        QTest::keyClick(condition, Qt::Key_Return);
+        window_->settle();
+        QCOMPARE(text(window_->session().study().sample.where),
+                 QString("(hives > 5 or hives < 2) and revenue > 400"));
+        auto* steps = find<QTableWidget>("sample:steps");
+        QCOMPARE(steps->rowCount(), 2);
+        const Frame& frame = *window_->session().frame();
+        QCOMPARE(steps->item(1, 3)->text().remove(QChar(0x202F)).toULongLong(),
+                 static_cast<qulonglong>(frame.count(RowState::In)));
+        steps->setCurrentCell(0, 0);
+        click("sample:drop");
+        QCOMPARE(window_->session().study().sample.where, std::string("revenue > 400"));
+        QTest::keyClicks(find<QLineEdit>("sample:asideRule"), "revenue > 3000");
+        QTest::keyClicks(find<QLineEdit>("sample:asideReason"), "too good");
+        click("sample:setAside");
+        const std::size_t many = window_->session().frame()->count(RowState::SetAside);
+        QVERIFY(many > 1);
+        auto* aside = find<QTableWidget>("sample:aside");
+        QCOMPARE(aside->rowCount(), static_cast<int>(many));
+        QCOMPARE(aside->item(0, 2)->text(), QString("too good"));
+        aside->selectRow(0);
+        click("sample:back");
+        QCOMPARE(window_->session().frame()->count(RowState::SetAside), many - 1);
+    }
+
+    void completesNamesAndFunctions() {
+        takeInGrowers();
+        auto* field = static_cast<ExpressionEdit*>(find<QLineEdit>("data:derivedExpression"));
+        QTest::keyClicks(field, "ln(rev");
+        QVERIFY(field->offered().contains("revenue"));
+        QVERIFY(field->offered().contains("reverse"));
+        QTest::keyClick(field, Qt::Key_Tab);
+        QCOMPARE(field->text(), QString("ln(revenue"));
     }
 
     void aMalformedFileIsRefusedWithItsLine() {

@@ -55,7 +55,9 @@ Table seriesOf(const std::vector<double>& times, bool dates) {
         x[i] = static_cast<double>(i + 1);
     }
     table.columns.push_back(Column::ofNumbers("x", x));
-    table.variables.push_back({"x", {}, {}, Measure::Quantity, {}, {}, {}, {}, {}});
+    Variable variable;
+    variable.name = "x";
+    table.variables.push_back(variable);
     return table;
 }
 

@@ -3,7 +3,7 @@
 #include "app/plots/plot_view.h"
 #include "app/shell/theme.h"
 #include "core/base/format.h"
-#include "core/checks/common.h"
+#include "core/describe/row_names.h"
 
 #include <QHBoxLayout>
 #include <QKeyEvent>

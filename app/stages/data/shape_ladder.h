@@ -1,20 +1,25 @@
 #pragma once
 
-#include "core/data/frame.h"
+#include "core/describe/ladder.h"
 
 #include <QWidget>
 
 namespace rapporto::app {
 
-/// One variable under the powers from −1/x² to x³, side by side with skewness; a click asks for
-/// that rung as a derived variable.
-class ShapeLadder : public QWidget {
+/// Draws a ladder of powers side by side with skewness; a click asks for that rung as a derived
+/// variable. Left and right move, Enter takes.
+class LadderView : public QWidget {
     Q_OBJECT
 
   public:
-    explicit ShapeLadder(QWidget* parent = nullptr);
+    explicit LadderView(QWidget* parent = nullptr);
 
-    void showVariable(const std::shared_ptr<const Frame>& frame, const std::string& name);
+    void showLadder(ShapeLadder ladder);
+
+    [[nodiscard]] const ShapeLadder& ladder() const { return ladder_; }
+
+    /// Where a rung is drawn.
+    [[nodiscard]] QRect rungRect(std::size_t rung) const;
 
     [[nodiscard]] QSize sizeHint() const override { return {600, 112}; }
 
@@ -24,20 +29,13 @@ class ShapeLadder : public QWidget {
   protected:
     void paintEvent(QPaintEvent* event) override;
     void mousePressEvent(QMouseEvent* event) override;
+    void keyPressEvent(QKeyEvent* event) override;
 
   private:
-    struct Rung {
-        QString label;
-        QString name;
-        QString expression;
-        std::vector<double> bars;
-        double skewness = 0.0;
-        bool defined = false;
-    };
+    void take(int rung);
 
-    std::vector<Rung> rungs_;
-    int best_ = -1;
-    QString why_;
+    ShapeLadder ladder_;
+    int current_ = -1;
 };
 
 }  // namespace rapporto::app

@@ -4,7 +4,7 @@
 #include "app/shell/flow_layout.h"
 #include "app/shell/theme.h"
 #include "core/base/format.h"
-#include "core/checks/common.h"
+#include "core/describe/row_names.h"
 #include "core/describe/scatter.h"
 #include "core/describe/smooth.h"
 #include "core/report/wording.h"
@@ -23,7 +23,8 @@ ExploreStage::ExploreStage(Session& session, QWidget* parent)
       deskLine_(new FlowLayout),
       scatter_(new PlotView(this)),
       first_(new PlotView(this)),
-      second_(new PlotView(this)) {
+      second_(new PlotView(this)),
+      drawing_([this](const Drawn& drawn) { showDrawn(drawn); }) {
     auto* layout = new QVBoxLayout(this);
     layout->setContentsMargins(22, 16, 20, 12);
     layout->setSpacing(12);
@@ -137,6 +138,7 @@ void ExploreStage::rebuildDesk() {
 void ExploreStage::drawPictures() {
     const auto frame = session_.frame();
     if (!frame || desk_.empty()) {
+        drawing_.cancel();
         scatter_->showNothing(frame ? tr("Put a variable on the desk: click it at the left.")
                                     : tr("There are no data yet."));
         first_->showNothing({});
@@ -148,38 +150,57 @@ void ExploreStage::drawPictures() {
         plot->setRowNamer(namer);
         plot->showSelection(session_.selectedRows());
     }
-    const auto picture = [&](const std::string& name) {
-        const Distribution d = distributionOf(*frame, name, session_.selectedRows());
-        HistogramPicture out;
-        out.bins = d.bins;
-        out.selected = d.selected;
-        out.names = d.levelNames;
-        out.n = static_cast<double>(d.n);
-        if (d.levelNames.empty()) {
-            out.mean = d.summary.mean;
-            out.sd = d.bins.counts.size() > 2 ? d.summary.sd : 0.0;
-        }
-        const Variable* v = frame->variable(name);
-        out.title = text(v->shown()) + (v->unit.empty() ? "" : ", " + text(v->unit));
-        out.subtitle = d.levelNames.empty() ? tr("n = %1 · skewness %2")
-                                                  .arg(text(countText(d.n)),
-                                                       text(fixedNumber(d.summary.skewness, 1)))
-                                            : tr("n = %1").arg(text(countText(d.n)));
-        return out;
-    };
-    first_->showHistogram(picture(desk_[0]));
-    if (desk_.size() < 2) {
-        scatter_->showHistogram(picture(desk_[0]));
-        second_->showNothing(tr("A second variable makes a scatter."));
-        return;
+    drawing_.ask(
+        [frame, desk = desk_, selected = session_.selectedRows()] {
+            Drawn out;
+            for (const std::string& name : desk) {
+                out.distributions.push_back(distributionOf(*frame, name, selected));
+            }
+            if (desk.size() == 2) {
+                out.scatter = scatterOf(*frame, desk[1], desk[0], selected);
+            }
+            out.frame = frame;
+            out.desk = desk;
+            return out;
+        },
+        frame->rows() <= kRowsAtOnce);
+}
+
+HistogramPicture ExploreStage::pictureOf(const Drawn& drawn, std::size_t k) {
+    const Distribution& d = drawn.distributions[k];
+    HistogramPicture out;
+    out.bins = d.bins;
+    out.selected = d.selected;
+    out.names = d.levelNames;
+    out.n = static_cast<double>(d.n);
+    if (d.levelNames.empty()) {
+        out.mean = d.summary.mean;
+        out.sd = d.bins.counts.size() > 2 ? d.summary.sd : 0.0;
     }
-    second_->showHistogram(picture(desk_[1]));
-    const Scatter s = scatterOf(*frame, desk_[1], desk_[0], session_.selectedRows());
-    slope_ = s.slope;
-    slopeWithout_ = s.slopeWithout;
-    n_ = s.exhibit.x.size();
-    s.exhibit.x.empty() ? scatter_->showNothing(tr("No row has both."))
-                        : scatter_->showExhibit(s.exhibit);
+    const Variable* v = drawn.frame->variable(drawn.desk[k]);
+    out.title = text(v->shown()) + (v->unit.empty() ? "" : ", " + text(v->unit));
+    out.subtitle =
+        d.levelNames.empty()
+            ? tr("n = %1 · skewness %2")
+                  .arg(text(countText(d.n)), text(fixedNumber(d.summary.skewness, 1)))
+            : tr("n = %1").arg(text(countText(d.n)));
+    return out;
+}
+
+void ExploreStage::showDrawn(const Drawn& drawn) {
+    first_->showHistogram(pictureOf(drawn, 0));
+    if (drawn.desk.size() < 2) {
+        scatter_->showHistogram(pictureOf(drawn, 0));
+        second_->showNothing(tr("A second variable makes a scatter."));
+    } else {
+        second_->showHistogram(pictureOf(drawn, 1));
+        slope_ = drawn.scatter.slope;
+        slopeWithout_ = drawn.scatter.slopeWithout;
+        n_ = drawn.scatter.exhibit.x.size();
+        drawn.scatter.exhibit.x.empty() ? scatter_->showNothing(tr("No row has both."))
+                                        : scatter_->showExhibit(drawn.scatter.exhibit);
+    }
+    emit readingChanged();
 }
 
 ReadingContent ExploreStage::reading() const {

@@ -1,11 +1,13 @@
 #pragma once
 
+#include "app/plots/plot_view.h"
+#include "app/shell/later.h"
 #include "app/shell/stage.h"
+#include "core/describe/scatter.h"
 
 namespace rapporto::app {
 
 class FlowLayout;
-class PlotView;
 
 /// Up to three variables on the desk: the distribution of each, and the first against the second
 /// with line and local smooth. Rows selected anywhere light up everywhere.
@@ -25,6 +27,16 @@ class ExploreStage : public Stage {
     [[nodiscard]] const std::vector<std::string>& desk() const { return desk_; }
 
   private:
+    /// The numbers of the pictures, made beside the window's turn.
+    struct Drawn {
+        std::shared_ptr<const Frame> frame;
+        std::vector<std::string> desk;
+        std::vector<Distribution> distributions;
+        Scatter scatter;
+    };
+
+    [[nodiscard]] static HistogramPicture pictureOf(const Drawn& drawn, std::size_t k);
+    void showDrawn(const Drawn& drawn);
     void rebuildDesk();
     void drawPictures();
     [[nodiscard]] bool plottable(const std::string& name) const;
@@ -40,6 +52,7 @@ class ExploreStage : public Stage {
     double slope_ = 0.0;
     double slopeWithout_ = 0.0;
     std::size_t n_ = 0;
+    Later<Drawn> drawing_;
 };
 
 }  // namespace rapporto::app

@@ -1,0 +1,206 @@
+#include "app/stages/data/import_page.h"
+
+#include "app/shell/theme.h"
+#include "app/stages/data/grid_model.h"
+#include "core/base/format.h"
+
+#include <QComboBox>
+#include <QHBoxLayout>
+#include <QHeaderView>
+#include <QLabel>
+#include <QListWidget>
+#include <QPushButton>
+#include <QTableView>
+#include <QVBoxLayout>
+
+#include <algorithm>
+
+namespace rapporto::app {
+namespace {
+
+QComboBox* choice(const QString& name, const QStringList& values, QWidget* parent) {
+    auto* combo = new QComboBox(parent);
+    combo->addItems(values);
+    combo->setAccessibleName(name);
+    combo->setObjectName("import:" + name);
+    return combo;
+}
+
+const std::vector<char> kDelimiters = {',', ';', '\t', '|'};
+
+}  // namespace
+
+ImportPage::ImportPage(Session& session, QWidget* parent)
+    : DataPage(session, parent), previewModel_(new GridModel(this)) {
+    auto* layout = new QVBoxLayout(this);
+    layout->setContentsMargins(22, 16, 20, 12);
+    importTitle_ = new QLabel(this);
+    importTitle_->setFont(paperFont(19, true));
+    layout->addWidget(importTitle_);
+    auto* options = new QHBoxLayout;
+    options->setSpacing(8);
+    const auto add = [&](const QString& label, QComboBox* combo) {
+        auto* word = new QLabel(label, this);
+        word->setStyleSheet("color:#6B6F7B");
+        options->addWidget(word);
+        options->addWidget(combo);
+        connect(combo, &QComboBox::activated, this, &ImportPage::readOptions);
+    };
+    delimiter_ = choice("delimiter", {tr("comma"), tr("semicolon"), tr("tab"), tr("bar")}, this);
+    decimal_ = choice("decimal", {"1.5", "1,5"}, this);
+    header_ = choice("header", {tr("names"), tr("data")}, this);
+    encoding_ = choice("encoding", {"UTF-8", "UTF-16", "ISO-8859-1", "windows-1252"}, this);
+    add(tr("cells end at"), delimiter_);
+    add(tr("numbers like"), decimal_);
+    add(tr("first line holds"), header_);
+    add(tr("text in"), encoding_);
+    skip_ = choice("skip", {"0", "1", "2", "3", "4", "5", "6", "8", "10"}, this);
+    add(tr("skip lines"), skip_);
+    options->addStretch(1);
+    layout->addLayout(options);
+    preview_ = new QTableView(this);
+    preview_->setModel(previewModel_);
+    preview_->setAccessibleName(tr("Preview"));
+    preview_->setObjectName("import:preview");
+    dressTable(preview_);
+    layout->addWidget(preview_, 1);
+    importProblems_ = new QLabel(this);
+    importProblems_->setWordWrap(true);
+    importProblems_->setTextFormat(Qt::RichText);
+    importProblems_->setObjectName("importProblems");
+    layout->addWidget(importProblems_);
+    problemList_ = new QListWidget(this);
+    problemList_->setMaximumHeight(110);
+    problemList_->setAccessibleName(tr("Repairs by line"));
+    problemList_->setObjectName("import:problems");
+    connect(problemList_, &QListWidget::currentRowChanged, this, [this](int at) {
+        const auto& pending = session_.pending();
+        if (at < 0 || !pending || !pending->import) {
+            return;
+        }
+        // Lines and rows differ by the header and what was skipped.
+        const ReaderOptions& used = pending->import->used;
+        const auto line = pending->import->problems[static_cast<std::size_t>(at)].line;
+        const auto above = used.skip + (*used.header ? 1U : 0U);
+        if (line > above) {
+            preview_->selectRow(static_cast<int>(line - above - 1));
+            preview_->scrollTo(previewModel_->index(static_cast<int>(line - above - 1), 0));
+        }
+    });
+    layout->addWidget(problemList_);
+    auto* buttons = new QHBoxLayout;
+    auto* take = new QPushButton(tr("Use this table"), this);
+    take->setProperty("card", true);
+    take->setObjectName("import:use");
+    auto* leave = new QPushButton(tr("Leave it"), this);
+    leave->setObjectName("import:leave");
+    buttons->addWidget(take);
+    buttons->addWidget(leave);
+    buttons->addStretch(1);
+    layout->addLayout(buttons);
+    connect(take, &QPushButton::clicked, &session_, &Session::acceptImport);
+    connect(leave, &QPushButton::clicked, &session_, &Session::cancelImport);
+}
+
+void ImportPage::refresh() {
+    if (!session_.pending()) {
+        return;
+    }
+    const PendingImport& p = *session_.pending();
+    const QString name = p.path.isEmpty() ? tr("pasted cells") : p.path.section('/', -1);
+    if (!p.import) {
+        importTitle_->setText(p.refusal ? tr("%1 cannot be read").arg(name)
+                                        : tr("Reading %1 …").arg(name));
+        importProblems_->setText(p.refusal ? "<span style=\"color:#A4513A\">" +
+                                                 text(p.refusal->text()).toHtmlEscaped() + "</span>"
+                                           : QString());
+        previewModel_->showTable(nullptr);
+        problemList_->hide();
+        return;
+    }
+    const Import& import = *p.import;
+    importTitle_->setText(tr("%1: %2 rows, %3 columns")
+                              .arg(name, text(countText(import.table.rows())))
+                              .arg(import.table.columns.size()));
+    delimiter_->setCurrentIndex(
+        static_cast<int>(std::find(kDelimiters.begin(), kDelimiters.end(), *import.used.delimiter) -
+                         kDelimiters.begin()));
+    decimal_->setCurrentIndex(*import.used.decimal == ',' ? 1 : 0);
+    header_->setCurrentIndex(*import.used.header ? 0 : 1);
+    encoding_->setCurrentText(text(*import.used.encoding));
+    skip_->setCurrentText(QString::number(import.used.skip));
+    if (previewModel_->table() != &import.table) {
+        previewModel_->showTable(std::shared_ptr<const Table>(p.import, &import.table));
+    }
+    showProblems(import);
+}
+
+void ImportPage::showProblems(const Import& import) {
+    const QString count = text(plural(import.problemCount, "repair", "repairs"));
+    importProblems_->setText(
+        import.problemCount == 0
+            ? tr("Every line has the same number of cells; nothing had to be repaired.")
+            : "<span style=\"color:#966618\"><b>" + count + "</b> " +
+                  tr("in the whole file; choose one to see its row. Set the file right and read "
+                     "it again, or take it as repaired.") +
+                  "</span>");
+    problemList_->clear();
+    for (const Problem& problem : import.problems) {
+        problemList_->addItem(tr("line %1: %2").arg(problem.line).arg(text(problem.what)));
+    }
+    if (import.problemCount > import.problems.size()) {
+        problemList_->addItem(
+            tr("… and %1 more").arg(text(countText(import.problemCount - import.problems.size()))));
+    }
+    problemList_->setVisible(import.problemCount > 0);
+}
+
+void ImportPage::readOptions() {
+    if (!session_.pending() || !session_.pending()->import) {
+        return;
+    }
+    ReaderOptions options = session_.pending()->options;
+    options.delimiter = kDelimiters[static_cast<std::size_t>(delimiter_->currentIndex())];
+    options.decimal = decimal_->currentIndex() == 1 ? ',' : '.';
+    options.header = header_->currentIndex() == 0;
+    options.encoding = utf8(encoding_->currentText());
+    options.skip = static_cast<std::size_t>(skip_->currentText().toInt());
+    session_.changeImportOptions(options);
+}
+
+ReadingContent ImportPage::reading() const {
+    if (!session_.pending()) {
+        return {};
+    }
+    ReadingContent content;
+    const PendingImport& p = *session_.pending();
+    if (!p.import) {
+        content.title = p.refusal ? tr("it cannot be read") : tr("reading…");
+        if (p.refusal) {
+            content.paragraphs << richText("~" + p.refusal->text());
+        }
+        return content;
+    }
+    content.title = tr("what was found");
+    content.paragraphs << tr(
+        "Look at the columns below and change a guess above where it is wrong. Nothing is taken in "
+        "before you say so.");
+    for (std::size_t j = 0; j < p.import->evidence.size(); ++j) {
+        const ColumnEvidence& e = p.import->evidence[j];
+        if (!e.suggestion.empty()) {
+            content.paragraphs << richText("~**" + p.import->table.variables[j].name +
+                                           "**: " + e.suggestion);
+        }
+    }
+    for (std::size_t j = 0; j < std::min<std::size_t>(p.import->evidence.size(), 40); ++j) {
+        content.fields.push_back({text(p.import->table.variables[j].name),
+                                  text(measureName(p.import->table.variables[j].measure) + ": " +
+                                       p.import->evidence[j].reason),
+                                  {},
+                                  {},
+                                  {}});
+    }
+    return content;
+}
+
+}  // namespace rapporto::app

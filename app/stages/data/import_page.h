@@ -1,0 +1,37 @@
+#pragma once
+
+#include "app/stages/data/data_page.h"
+
+class QListWidget;
+
+namespace rapporto::app {
+
+class GridModel;
+
+/// A table that is being looked at before it is taken in: every guess can be changed here.
+class ImportPage : public DataPage {
+    Q_OBJECT
+
+  public:
+    ImportPage(Session& session, QWidget* parent);
+
+    void refresh() override;
+    [[nodiscard]] ReadingContent reading() const override;
+
+  private:
+    void readOptions();
+    void showProblems(const Import& import);
+
+    GridModel* previewModel_;
+    QTableView* preview_ = nullptr;
+    QLabel* importTitle_ = nullptr;
+    QLabel* importProblems_ = nullptr;
+    QListWidget* problemList_ = nullptr;
+    QComboBox* delimiter_ = nullptr;
+    QComboBox* decimal_ = nullptr;
+    QComboBox* header_ = nullptr;
+    QComboBox* encoding_ = nullptr;
+    QComboBox* skip_ = nullptr;
+};
+
+}  // namespace rapporto::app

@@ -1,0 +1,377 @@
+#include "app/stages/data/layout_page.h"
+
+#include "app/shell/theme.h"
+#include "app/stages/data/coverage_view.h"
+#include "core/base/format.h"
+
+#include <QComboBox>
+#include <QHBoxLayout>
+#include <QLabel>
+#include <QListWidget>
+#include <QVBoxLayout>
+
+#include <algorithm>
+
+namespace rapporto::app {
+namespace {
+
+const std::vector<std::string> kFrequencies = {"",      "year", "half", "quarter",
+                                               "month", "week", "day",  "order"};
+
+Coverage coverageOf(const Frame& frame, const TimeOrder& order) {
+    constexpr std::size_t kUnits = 60;
+    constexpr std::size_t kMoments = 240;
+    Coverage out;
+    out.unitsInAll = order.units.starts.size() - 1;
+    std::int64_t first = INT64_MAX;
+    std::int64_t last = INT64_MIN;
+    std::uint32_t firstRow = 0;
+    std::uint32_t lastRow = 0;
+    for (const std::uint32_t row : order.units.rows) {
+        if (order.moment[row] < first) {
+            first = order.moment[row];
+            firstRow = row;
+        }
+        if (order.moment[row] > last) {
+            last = order.moment[row];
+            lastRow = row;
+        }
+    }
+    if (order.units.rows.empty()) {
+        return out;
+    }
+    const Column& time = *frame.column(frame.layout().time);
+    const Variable& timeVariable = *frame.variable(frame.layout().time);
+    out.moments = {cellText(time, timeVariable, firstRow), cellText(time, timeVariable, lastRow)};
+    const auto span = static_cast<std::size_t>(last - first) + 1;
+    out.columns = std::min(span, kMoments);
+    // Units whose coverage is worst tell most: fewest rows first.
+    std::vector<std::size_t> units(out.unitsInAll);
+    for (std::size_t g = 0; g < units.size(); ++g) {
+        units[g] = g;
+    }
+    std::stable_sort(units.begin(), units.end(), [&](std::size_t a, std::size_t b) {
+        return order.units.group(a).size() < order.units.group(b).size();
+    });
+    units.resize(std::min(units.size(), kUnits));
+    out.cells.assign(units.size() * out.columns, 0);
+    for (std::size_t u = 0; u < units.size(); ++u) {
+        const auto rows = order.units.group(units[u]);
+        out.units.push_back(frame.layout().unit.empty()
+                                ? std::string()
+                                : cellText(*frame.column(frame.layout().unit),
+                                           *frame.variable(frame.layout().unit), rows.front()));
+        std::int64_t before = INT64_MIN;
+        for (const std::uint32_t row : rows) {
+            const auto at =
+                static_cast<std::size_t>(order.moment[row] - first) * out.columns / span;
+            std::uint8_t& cell = out.cells[u * out.columns + at];
+            cell = order.moment[row] == before ? 2 : std::max<std::uint8_t>(cell, 1);
+            before = order.moment[row];
+        }
+    }
+    return out;
+}
+
+QComboBox* box(const QString& name, const QString& object, QWidget* parent) {
+    auto* combo = new QComboBox(parent);
+    combo->setAccessibleName(name);
+    combo->setObjectName(object);
+    combo->setSizeAdjustPolicy(QComboBox::AdjustToContents);
+    combo->setMaximumWidth(150);
+    return combo;
+}
+
+}  // namespace
+
+LayoutPage::LayoutPage(Session& session, QWidget* parent)
+    : DataPage(session, parent),
+      kind_(box(tr("What a row is"), "layout:kind", this)),
+      unit_(box(tr("Unit"), "layout:unit", this)),
+      time_(box(tr("Time"), "layout:time", this)),
+      frequency_(box(tr("Step of time"), "layout:frequency", this)),
+      unitWord_(sentenceWord(tr("of"), this)),
+      timeWord_(sentenceWord(tr("at"), this)),
+      everyWord_(sentenceWord(tr("a step is"), this)),
+      facts_(softLine({}, this)),
+      rows_(new QListWidget(this)),
+      coverage_(new CoverageView(this)),
+      weight_(box(tr("Weight"), "layout:weight", this)),
+      strata_(box(tr("Strata"), "layout:strata", this)),
+      cluster_(box(tr("Clusters"), "layout:cluster", this)),
+      surveyFacts_(softLine({}, this)),
+      looking_([this](const Found& found) { show(found); }) {
+    auto* layout = new QVBoxLayout(this);
+    layout->setContentsMargins(0, 4, 0, 0);
+    layout->setSpacing(9);
+    auto* sentence = new QHBoxLayout;
+    kind_->addItems({tr("a case on its own"), tr("a moment"), tr("a unit at a moment")});
+    frequency_->addItems({tr("what the times share"), tr("a year"), tr("a half-year"),
+                          tr("a quarter"), tr("a month"), tr("a week"), tr("a day"),
+                          tr("one row")});
+    sentence->addWidget(sentenceWord(tr("Each row is"), this));
+    sentence->addWidget(kind_);
+    for (QWidget* one : {static_cast<QWidget*>(unitWord_), static_cast<QWidget*>(unit_),
+                         static_cast<QWidget*>(timeWord_), static_cast<QWidget*>(time_),
+                         static_cast<QWidget*>(everyWord_), static_cast<QWidget*>(frequency_)}) {
+        sentence->addWidget(one);
+    }
+    sentence->addStretch(1);
+    layout->addLayout(sentence);
+    facts_->setObjectName("layout:facts");
+    facts_->setStyleSheet("color:#232733");
+    layout->addWidget(facts_);
+    auto* middle = new QHBoxLayout;
+    middle->setSpacing(20);
+    middle->addWidget(coverage_, 3);
+    rows_->setObjectName("layout:rows");
+    rows_->setAccessibleName(tr("Rows to look at"));
+    middle->addWidget(rows_, 2);
+    layout->addLayout(middle, 8);
+    auto* drawn = new QHBoxLayout;
+    drawn->addWidget(sentenceWord(tr("Drawn with weight"), this));
+    drawn->addWidget(weight_);
+    drawn->addWidget(sentenceWord(tr("strata"), this));
+    drawn->addWidget(strata_);
+    drawn->addWidget(sentenceWord(tr("clusters"), this));
+    drawn->addWidget(cluster_);
+    drawn->addStretch(1);
+    layout->addLayout(drawn);
+    surveyFacts_->setObjectName("layout:survey");
+    surveyFacts_->setStyleSheet("color:#232733");
+    layout->addWidget(surveyFacts_);
+    layout->addStretch(1);
+    for (QComboBox* one : {kind_, unit_, time_, frequency_}) {
+        connect(one, &QComboBox::activated, this, &LayoutPage::applyLayout);
+    }
+    for (QComboBox* one : {weight_, strata_, cluster_}) {
+        connect(one, &QComboBox::activated, this, &LayoutPage::applySurvey);
+    }
+    connect(rows_, &QListWidget::currentItemChanged, this, [this](QListWidgetItem* item) {
+        if (item != nullptr && item->data(Qt::UserRole).isValid()) {
+            session_.selectRows({static_cast<std::size_t>(item->data(Qt::UserRole).toULongLong())});
+        }
+    });
+}
+
+void LayoutPage::refresh() {
+    const auto frame = session_.frame();
+    if (!frame) {
+        return;
+    }
+    const Layout& layout = session_.study().layout;
+    const Survey& survey = session_.study().survey;
+    const bool panel = layout.kind == Layout::Kind::Panel;
+    const bool timed = layout.kind != Layout::Kind::CrossSection;
+    kind_->setCurrentIndex(static_cast<int>(layout.kind));
+    for (QWidget* one : {static_cast<QWidget*>(unitWord_), static_cast<QWidget*>(unit_)}) {
+        one->setVisible(panel);
+    }
+    for (QWidget* one : {static_cast<QWidget*>(timeWord_), static_cast<QWidget*>(time_),
+                         static_cast<QWidget*>(everyWord_), static_cast<QWidget*>(frequency_)}) {
+        one->setVisible(timed);
+    }
+    static_cast<QVBoxLayout*>(this->layout())->setStretch(2, timed ? 8 : 0);
+    coverage_->setVisible(timed);
+    rows_->setVisible(timed);
+    const auto at = std::find(kFrequencies.begin(), kFrequencies.end(), layout.frequency);
+    frequency_->setCurrentIndex(
+        at == kFrequencies.end() ? 0 : static_cast<int>(at - kFrequencies.begin()));
+    if (frame == shownFrame_ && survey == shownSurvey_) {
+        return;
+    }
+    shownFrame_ = frame;
+    shownSurvey_ = survey;
+    const auto any = [](const Variable&) { return true; };
+    const auto number = [&frame](const Variable& v) { return !frame->column(v.name)->isText(); };
+    fillVariables(unit_, *frame, layout.unit, {}, any);
+    fillVariables(time_, *frame, layout.time, {}, number);
+    fillVariables(weight_, *frame, survey.weight, tr("none"), number);
+    fillVariables(strata_, *frame, survey.strata, tr("none"), any);
+    fillVariables(cluster_, *frame, survey.cluster, tr("none"), any);
+    // The design effect of what is explained; else of what is looked at.
+    const Question* question = session_.question();
+    const bool named = question != nullptr && frame->column(question->outcome) != nullptr;
+    const std::string outcome = named ? question->outcome : session_.variable();
+    looking_.ask([frame, survey, outcome] { return look(*frame, survey, outcome); },
+                 frame->rows() <= kRowsAtOnce);
+}
+
+LayoutPage::Found LayoutPage::look(const Frame& frame, const Survey& survey,
+                                   const std::string& outcome) {
+    Found out;
+    if (frame.layout().kind != Layout::Kind::CrossSection) {
+        const auto& order = frame.timeOrder();
+        if (order) {
+            out.facts = layoutFacts(*order);
+            out.step = order->stepText();
+            out.coverage = coverageOf(frame, *order);
+        } else {
+            out.refusal = order.error();
+        }
+    }
+    if (!survey.weight.empty() || !survey.strata.empty() || !survey.cluster.empty()) {
+        out.survey = surveyFacts(frame, survey.weight, survey.strata, survey.cluster);
+        out.effectOf = outcome;
+        out.effect = designEffect(frame, outcome, survey.weight, survey.strata, survey.cluster);
+    }
+    return out;
+}
+
+void LayoutPage::show(const Found& found) {
+    rows_->clear();
+    coverage_->showCoverage(found.coverage);
+    const bool timed = shownFrame_->layout().kind != Layout::Kind::CrossSection;
+    if (!timed) {
+        facts_->setText(
+            tr("The order of the rows means nothing: lags, runs over time and checks "
+               "of serial correlation do not apply. Say so here if a row is a moment "
+               "of a series, or one unit at one moment."));
+    } else if (found.refusal) {
+        facts_->setText("<span style=\"color:#966618\">" +
+                        text(found.refusal->text()).toHtmlEscaped() + "</span>");
+    } else {
+        const LayoutFacts& f = found.facts;
+        QString words =
+            shownFrame_->layout().kind == Layout::Kind::Panel
+                ? tr("<b>%1</b> at <b>%2</b>, a step of %3")
+                      .arg(text(plural(f.units, "unit", "units")),
+                           text(plural(f.moments, "moment", "moments")), text(found.step))
+                : tr("<b>%1</b>, a step of %2")
+                      .arg(text(plural(f.moments, "moment", "moments")), text(found.step));
+        words +=
+            f.balanced
+                ? tr(" · every unit has every moment")
+                : tr(" · %1 · %2 · %3")
+                      .arg(text(plural(f.afterGap.size(), "gap", "gaps")),
+                           text(plural(f.repeated.size(), "repeated moment", "repeated moments")),
+                           text(plural(f.singles.size(), "unit with one row",
+                                       "units with one row")));
+        if (f.unplaced > 0) {
+            words +=
+                " · <span style=\"color:#966618\">" +
+                tr("%1 without a unit or a time").arg(text(plural(f.unplaced, "row", "rows"))) +
+                "</span>";
+        }
+        facts_->setText(words + ".");
+        addRows(tr("repeats the moment of an earlier row"), f.repeated);
+        addRows(tr("comes after a gap"), f.afterGap);
+        if (shownFrame_->layout().kind == Layout::Kind::Panel) {
+            addRows(tr("is the only row of its unit"), f.singles);
+        }
+        if (rows_->count() == 0) {
+            rows_->addItem(tr("no row needs a look"));
+        }
+    }
+    if (!found.survey) {
+        surveyFacts_->setText(
+            tr("No survey design is declared: each row counts once and was drawn by itself."));
+        return;
+    }
+    if (!*found.survey) {
+        surveyFacts_->setText("<span style=\"color:#966618\">" +
+                              text(found.survey->error().text()).toHtmlEscaped() + "</span>");
+        return;
+    }
+    const SurveyFacts& s = **found.survey;
+    QString words =
+        tr("%1 in %2 and %3")
+            .arg(text(plural(s.n, "row", "rows")), text(plural(s.strata, "stratum", "strata")),
+                 text(plural(s.clusters, "cluster", "clusters")));
+    if (!shownSurvey_.cluster.empty()) {
+        words += tr(" of %1 to %2 rows").arg(s.smallest).arg(s.largest);
+    }
+    if (!shownSurvey_.weight.empty()) {
+        words +=
+            tr(". Weights run from %1 to %2; their spread makes the rows worth <b>%3</b> "
+               "drawn with equal chance (design effect of the weights %4)")
+                .arg(text(shortNumber(s.lowestWeight, 4)), text(shortNumber(s.highestWeight, 4)),
+                     text(countText(static_cast<std::size_t>(s.effectiveRows + 0.5))),
+                     text(fixedNumber(s.weightEffect, 2)));
+    }
+    if (found.effect) {
+        words +=
+            tr(". For the mean of %1 the whole design has an effect of <b>%2</b>")
+                .arg(text(found.effectOf).toHtmlEscaped(), text(fixedNumber(*found.effect, 2)));
+    }
+    words += ".";
+    if (s.without > 0) {
+        words += tr(" <span style=\"color:#966618\">%1 in the sample lack a part of it.</span>")
+                     .arg(text(plural(s.without, "row", "rows")));
+    }
+    if (!s.lonely.empty()) {
+        QString names;
+        for (const std::string& one : s.lonely) {
+            names += (names.isEmpty() ? "" : ", ") + text(one).toHtmlEscaped();
+        }
+        words += tr(" <span style=\"color:#966618\">A single cluster in: %1.</span>").arg(names);
+    }
+    surveyFacts_->setText(words);
+}
+
+void LayoutPage::addRows(const QString& what, const std::vector<std::uint32_t>& rows) {
+    constexpr std::size_t kMost = 400;
+    for (std::size_t i = 0; i < std::min(rows.size(), kMost); ++i) {
+        const std::size_t row = rows[i];
+        const Layout& layout = shownFrame_->layout();
+        const auto cell = [&](const std::string& name) {
+            return name.empty() ? QString()
+                                : " · " + text(cellText(*shownFrame_->column(name),
+                                                        *shownFrame_->variable(name), row));
+        };
+        auto* item = new QListWidgetItem(
+            tr("row %1%2%3 %4")
+                .arg(text(countText(row + 1)), cell(layout.unit), cell(layout.time), what));
+        item->setData(Qt::UserRole, QVariant::fromValue<qulonglong>(row));
+        rows_->addItem(item);
+    }
+    if (rows.size() > kMost) {
+        rows_->addItem(tr("… and %1 more").arg(text(countText(rows.size() - kMost))));
+    }
+}
+
+void LayoutPage::applyLayout() {
+    Layout layout;
+    layout.kind = static_cast<Layout::Kind>(kind_->currentIndex());
+    const bool first = session_.study().layout.kind == Layout::Kind::CrossSection;
+    if (layout.kind != Layout::Kind::CrossSection) {
+        layout.time = utf8(time_->currentData().toString());
+        if (first && shownFrame_) {
+            // A date is the likeliest time, then what is called a year, until another is chosen.
+            for (const Variable& v : shownFrame_->table().variables) {
+                const QString name = text(v.name).toLower();
+                if (v.measure == Measure::Date || name == "year" || name == "time" ||
+                    name.endsWith("_year")) {
+                    layout.time = v.name;
+                    break;
+                }
+            }
+        }
+        layout.frequency = kFrequencies[static_cast<std::size_t>(frequency_->currentIndex())];
+    }
+    if (layout.kind == Layout::Kind::Panel) {
+        layout.unit = utf8(unit_->currentData().toString());
+    }
+    session_.edit(SetLayout{layout}, tr("each row is %1").arg(kind_->currentText()));
+}
+
+void LayoutPage::applySurvey() {
+    Survey survey = session_.study().survey;
+    survey.weight = utf8(weight_->currentData().toString());
+    survey.strata = utf8(strata_->currentData().toString());
+    survey.cluster = utf8(cluster_->currentData().toString());
+    session_.edit(SetSurvey{survey}, tr("survey design"));
+}
+
+ReadingContent LayoutPage::reading() const {
+    ReadingContent content;
+    content.title = tr("what a row is");
+    content.paragraphs
+        << tr("A lag is the value one step earlier <b>in the same unit</b>. Over a gap there is "
+              "none: the value is missing, and the count says so.")
+        << tr("The step is the coarsest that all times share. On a market that is closed at "
+              "weekends choose “one row”: then Monday follows Friday.");
+    return content;
+}
+
+}  // namespace rapporto::app

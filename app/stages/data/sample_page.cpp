@@ -1,0 +1,297 @@
+#include "app/stages/data/sample_page.h"
+
+#include "app/shell/expression_edit.h"
+#include "app/shell/theme.h"
+#include "core/base/format.h"
+#include "core/describe/row_names.h"
+
+#include <QHBoxLayout>
+#include <QHeaderView>
+#include <QLabel>
+#include <QLineEdit>
+#include <QPushButton>
+#include <QTableWidget>
+#include <QVBoxLayout>
+
+#include <cmath>
+
+namespace rapporto::app {
+namespace {
+
+QTableWidget* list(const QStringList& titles, const std::vector<int>& widths, const QString& object,
+                   QWidget* parent) {
+    auto* table = new QTableWidget(0, static_cast<int>(titles.size()), parent);
+    table->setHorizontalHeaderLabels(titles);
+    table->setObjectName(object);
+    dressTable(table);
+    table->setSelectionBehavior(QAbstractItemView::SelectRows);
+    table->setEditTriggers(QAbstractItemView::NoEditTriggers);
+    table->verticalHeader()->hide();
+    for (std::size_t c = 0; c < widths.size(); ++c) {
+        table->setColumnWidth(static_cast<int>(c), widths[c]);
+    }
+    table->horizontalHeader()->setStretchLastSection(true);
+    for (int c = 1; c + 1 < table->columnCount() && object != "sample:aside"; ++c) {
+        table->horizontalHeaderItem(c)->setTextAlignment(Qt::AlignRight | Qt::AlignVCenter);
+    }
+    return table;
+}
+
+void put(QTableWidget* table, int row, int column, const QString& value, bool number = false) {
+    auto* item = new QTableWidgetItem(value);
+    if (number) {
+        item->setTextAlignment(Qt::AlignRight | Qt::AlignVCenter);
+    }
+    table->setItem(row, column, item);
+}
+
+QString count(std::size_t n) { return text(countText(n)); }
+
+}  // namespace
+
+SamplePage::SamplePage(Session& session, QWidget* parent)
+    : DataPage(session, parent),
+      steps_(list({tr("condition"), tr("takes out"), tr("of them unknown"), tr("left"), ""},
+                  {330, 90, 120, 90}, "sample:steps", this)),
+      condition_(new ExpressionEdit(this)),
+      conditionSays_(softLine({}, this)),
+      aside_(list({tr("row"), tr("name"), tr("reason")}, {70, 160, 300}, "sample:aside", this)),
+      asideRule_(new ExpressionEdit(this)),
+      asideReason_(new QLineEdit(this)),
+      questions_(list({tr("question"), tr("source"), tr("by rule"), tr("set aside"), tr("missing"),
+                       tr("dropped"), tr("used"), tr("missing, by what")},
+                      {150, 60, 60, 70, 64, 66, 60, 180}, "sample:questions", this)),
+      counting_([this](const Found& found) { showSteps(found); }) {
+    auto* layout = new QVBoxLayout(this);
+    layout->setContentsMargins(0, 0, 0, 0);
+    layout->setSpacing(7);
+    const auto heading = [&](const QString& words) {
+        layout->addWidget(sentenceWord(words, this));
+    };
+    heading(tr("Among rows where"));
+    layout->addWidget(steps_, 2);
+    auto* line = new QHBoxLayout;
+    condition_->setPlaceholderText(tr("and where … (a condition: age >= 18)"));
+    condition_->setObjectName("sample:condition");
+    condition_->setAccessibleName(tr("A further condition"));
+    line->addWidget(condition_, 1);
+    auto* add = actionWord(tr("add it"), this);
+    add->setObjectName("sample:add");
+    auto* drop = actionWord(tr("take the chosen one out"), this);
+    drop->setObjectName("sample:drop");
+    line->addWidget(add);
+    line->addWidget(drop);
+    layout->addLayout(line);
+    conditionSays_->setObjectName("sample:says");
+    layout->addWidget(conditionSays_);
+    heading(tr("Set aside, one by one"));
+    layout->addWidget(aside_, 3);
+    auto* asideLine = new QHBoxLayout;
+    asideRule_->setPlaceholderText(tr("rows where … (revenue > 50000)"));
+    asideRule_->setObjectName("sample:asideRule");
+    asideRule_->setAccessibleName(tr("Rows to set aside"));
+    asideReason_->setPlaceholderText(tr("because …"));
+    asideReason_->setObjectName("sample:asideReason");
+    asideReason_->setAccessibleName(tr("Reason"));
+    auto* put = actionWord(tr("set them aside"), this);
+    put->setObjectName("sample:setAside");
+    auto* back = actionWord(tr("take the chosen back"), this);
+    back->setObjectName("sample:back");
+    asideLine->addWidget(asideRule_, 3);
+    asideLine->addWidget(asideReason_, 2);
+    asideLine->addWidget(put);
+    asideLine->addWidget(back);
+    layout->addLayout(asideLine);
+    heading(tr("Where each question’s rows went"));
+    layout->addWidget(questions_, 3);
+    connect(add, &QPushButton::clicked, this, &SamplePage::addCondition);
+    connect(condition_, &QLineEdit::returnPressed, this, &SamplePage::addCondition);
+    connect(drop, &QPushButton::clicked, this, &SamplePage::dropCondition);
+    connect(put, &QPushButton::clicked, this, &SamplePage::setAsideByRule);
+    connect(asideReason_, &QLineEdit::returnPressed, this, &SamplePage::setAsideByRule);
+    connect(back, &QPushButton::clicked, this, &SamplePage::takeBack);
+}
+
+void SamplePage::refresh() {
+    const auto frame = session_.frame();
+    if (!frame) {
+        return;
+    }
+    const std::string& rule = session_.study().sample.where;
+    if (frame != shownFrame_ || rule != shownRule_) {
+        shownFrame_ = frame;
+        shownRule_ = rule;
+        condition_->setFrame(frame);
+        asideRule_->setFrame(frame);
+        showAside();
+        counting_.ask(
+            [frame, rule] {
+                Found out;
+                if (!rule.empty()) {
+                    auto steps = ruleSteps(*frame, rule);
+                    steps ? void(out.steps = *std::move(steps)) : void(out.refusal = steps.error());
+                }
+                return out;
+            },
+            frame->rows() <= kRowsAtOnce);
+    }
+    showQuestions();
+}
+
+void SamplePage::showSteps(const Found& found) {
+    steps_->setRowCount(static_cast<int>(found.steps.size()));
+    for (std::size_t k = 0; k < found.steps.size(); ++k) {
+        const RuleStep& step = found.steps[k];
+        const int row = static_cast<int>(k);
+        put(steps_, row, 0, text(step.condition));
+        put(steps_, row, 1, count(step.removed), true);
+        put(steps_, row, 2, step.unknown > 0 ? count(step.unknown) : QString(), true);
+        put(steps_, row, 3, count(step.left), true);
+    }
+    conditionSays_->setText(
+        found.refusal ? "<span style=\"color:#966618\">" +
+                            text(found.refusal->text()).toHtmlEscaped() + "</span>"
+        : found.steps.empty() ? tr("No rule: all %1 rows count.").arg(count(shownFrame_->rows()))
+                              : QString());
+}
+
+void SamplePage::showAside() {
+    const auto& aside = session_.study().sample.setAside;
+    aside_->setRowCount(static_cast<int>(aside.size()));
+    for (std::size_t k = 0; k < aside.size(); ++k) {
+        const int row = static_cast<int>(k);
+        put(aside_, row, 0, count(aside[k].row), true);
+        put(aside_, row, 1,
+            aside[k].row >= 1 && aside[k].row <= shownFrame_->rows()
+                ? text(rowName(*shownFrame_, aside[k].row - 1))
+                : tr("not in this source"));
+        put(aside_, row, 2, text(aside[k].reason));
+    }
+}
+
+void SamplePage::showQuestions() {
+    const auto& questions = session_.study().questions;
+    questions_->setRowCount(static_cast<int>(questions.size()));
+    for (std::size_t k = 0; k < questions.size(); ++k) {
+        const int row = static_cast<int>(k);
+        const Question& q = questions[k];
+        put(questions_, row, 0, text(q.title.empty() ? q.id : q.title));
+        const auto answer = session_.answer(q.id);
+        if (!answer) {
+            put(questions_, row, 7, tr("not answered yet"));
+            continue;
+        }
+        const RowCounts& c = answer->rows;
+        int column = 1;
+        for (const std::size_t n : {c.source, c.byRule, c.setAside, c.missing, c.dropped, c.used}) {
+            put(questions_, row, column++, count(n), true);
+        }
+        QStringList lacks;
+        for (const RowCounts::Lack& lack : c.missingBy) {
+            lacks << tr("%1 %2").arg(text(lack.name), count(lack.rows));
+        }
+        put(questions_, row, 7,
+            answer->refusal && c.source == 0 ? tr("refused") : lacks.join(" · "));
+    }
+}
+
+void SamplePage::addCondition() {
+    const std::string condition = utf8(condition_->text().trimmed());
+    if (condition.empty() || !shownFrame_) {
+        return;
+    }
+    const auto parsed = Expression::parse(condition);
+    if (!parsed) {
+        conditionSays_->setText("<span style=\"color:#966618\">" +
+                                text(parsed.error().text()).toHtmlEscaped() + "</span>");
+        return;
+    }
+    const std::string& before = session_.study().sample.where;
+    // An “or” beside an “and” needs its parentheses.
+    const bool wrap = parsed->root().kind == Node::Kind::Binary && parsed->root().text == "or";
+    const auto old = Expression::parse(before);
+    const bool wrapOld = old && old->root().kind == Node::Kind::Binary && old->root().text == "or";
+    const std::string rule = before.empty() ? condition
+                                            : (wrapOld ? "(" + before + ")" : before) + " and " +
+                                                  (wrap ? "(" + condition + ")" : condition);
+    if (session_.edit(SetRule{rule}, tr("among %1").arg(text(condition)))) {
+        condition_->clear();
+    }
+}
+
+void SamplePage::dropCondition() {
+    const int chosen = steps_->currentRow();
+    if (chosen < 0) {
+        return;
+    }
+    std::string rule;
+    const auto parts = ruleParts(session_.study().sample.where);
+    for (std::size_t k = 0; k < parts.size(); ++k) {
+        if (static_cast<int>(k) != chosen) {
+            const auto parsed = Expression::parse(parts[k]);
+            const bool wrap =
+                parsed && parsed->root().kind == Node::Kind::Binary && parsed->root().text == "or";
+            rule += (rule.empty() ? "" : " and ") + (wrap ? "(" + parts[k] + ")" : parts[k]);
+        }
+    }
+    session_.edit(SetRule{rule},
+                  tr("no longer among %1").arg(text(parts[static_cast<std::size_t>(chosen)])));
+}
+
+void SamplePage::setAsideByRule() {
+    const std::string rule = utf8(asideRule_->text().trimmed());
+    if (rule.empty() || !shownFrame_) {
+        return;
+    }
+    const auto value = shownFrame_->evaluateText(rule);
+    if (!value || value->column.isText()) {
+        conditionSays_->setText("<span style=\"color:#966618\">" +
+                                (value ? tr("this is a text, not a condition")
+                                       : text(value.error().text()).toHtmlEscaped()) +
+                                "</span>");
+        return;
+    }
+    std::vector<std::size_t> rows;
+    for (std::size_t i = 0; i < shownFrame_->rows(); ++i) {
+        const double holds = value->column.numbers()[i];
+        if (!std::isnan(holds) && holds != 0.0 && shownFrame_->states()[i] != RowState::SetAside) {
+            rows.push_back(i + 1);
+        }
+    }
+    if (rows.empty()) {
+        conditionSays_->setText(tr("No row fits “%1”.").arg(text(rule).toHtmlEscaped()));
+        return;
+    }
+    const QString reason = asideReason_->text().trimmed();
+    if (session_.edit(SetRowsAside{rows, reason.isEmpty() ? rule : utf8(reason)},
+                      tr("set %1 rows aside").arg(rows.size()))) {
+        asideRule_->clear();
+        asideReason_->clear();
+    }
+}
+
+void SamplePage::takeBack() {
+    std::vector<std::size_t> rows;
+    const auto& aside = session_.study().sample.setAside;
+    for (const QModelIndex& index : aside_->selectionModel()->selectedRows()) {
+        rows.push_back(aside[static_cast<std::size_t>(index.row())].row);
+    }
+    if (!rows.empty()) {
+        session_.edit(TakeRowsBack{rows}, rows.size() == 1
+                                              ? tr("take row %1 back").arg(rows.front())
+                                              : tr("take %1 rows back").arg(rows.size()));
+    }
+}
+
+ReadingContent SamplePage::reading() const {
+    ReadingContent content;
+    content.title = tr("the sample");
+    content.paragraphs
+        << tr("A rule takes out the rows where it does not hold <b>or is unknown</b>: a missing "
+              "age is not an age above 18. Conditions work in the order written.")
+        << tr("A row set aside stays in the data with its reason, and comes back with one click. "
+              "What a question lacks is taken out last, and only for that question.");
+    return content;
+}
+
+}  // namespace rapporto::app

@@ -1,0 +1,55 @@
+#include "core/describe/ledger.h"
+
+#include <algorithm>
+#include <cmath>
+
+namespace rapporto {
+
+std::vector<std::string> ruleParts(const std::string& rule) {
+    std::vector<std::string> parts;
+    const auto parsed = Expression::parse(rule);
+    if (!parsed) {
+        return {rule};
+    }
+    const auto collect = [&](const auto& self, const Node& node) -> void {
+        if (node.kind == Node::Kind::Binary && node.text == "and") {
+            self(self, *node.children[0]);
+            self(self, *node.children[1]);
+        } else {
+            parts.push_back(Expression::of(node).canonical());
+        }
+    };
+    collect(collect, parsed->root());
+    return parts;
+}
+
+Result<std::vector<RuleStep>> ruleSteps(const Frame& frame, const std::string& rule) {
+    std::vector<RuleStep> steps;
+    std::vector<bool> in(frame.rows(), true);
+    std::size_t left = frame.rows();
+    for (const std::string& part : ruleParts(rule)) {
+        const auto value = frame.evaluateText(part);
+        if (!value) {
+            return tl::make_unexpected(value.error());
+        }
+        if (value->column.isText()) {
+            return refuse(ErrorCode::WrongType, "the rule is a text, not a condition",
+                          "‘" + part + "’");
+        }
+        RuleStep step{part, 0, 0, 0};
+        for (std::size_t i = 0; i < in.size(); ++i) {
+            const double holds = value->column.numbers()[i];
+            if (in[i] && (std::isnan(holds) || holds == 0.0)) {
+                in[i] = false;
+                ++step.removed;
+                step.unknown += std::isnan(holds) ? 1U : 0U;
+            }
+        }
+        left -= step.removed;
+        step.left = left;
+        steps.push_back(std::move(step));
+    }
+    return steps;
+}
+
+}  // namespace rapporto

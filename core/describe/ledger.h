@@ -1,0 +1,26 @@
+#pragma once
+
+#include "core/data/frame.h"
+
+#include <string>
+#include <vector>
+
+namespace rapporto {
+
+/// One condition of a sample rule: its parts joined by “and” work one after the other.
+struct RuleStep {
+    std::string condition;
+    std::size_t removed = 0;  ///< Rows that passed all before and fail or are unknown here.
+    std::size_t unknown = 0;  ///< Of those, rows where something it reads is missing.
+    std::size_t left = 0;
+};
+
+/// What each part of a rule removes, in the order written.
+///
+/// @return the steps, or the refusal of the part that cannot be evaluated.
+[[nodiscard]] Result<std::vector<RuleStep>> ruleSteps(const Frame& frame, const std::string& rule);
+
+/// The parts of a rule that “and” joins at its outermost level, in canonical spelling.
+[[nodiscard]] std::vector<std::string> ruleParts(const std::string& rule);
+
+}  // namespace rapporto
