@@ -88,7 +88,8 @@ int run(const Call& call) {
     const Frame frame =
         Frame::make(import->table, study->variables, study->derived, study->sample, study->layout);
     std::vector<Answer> answers;
-    std::map<std::string, Answer> byId;
+    answers.reserve(study->questions.size());  // What is built below points into it.
+    AnswersById byId;
     bool refused = false;
     const bool terminal = isatty(STDERR_FILENO) != 0;
     for (const Question& question : study->questions) {
@@ -102,7 +103,7 @@ int run(const Call& call) {
             std::cerr << "\r" << question.id << " …" << std::flush;
         }
         answers.push_back(answerQuestion(*study, frame, question, job));
-        byId.emplace(question.id, answers.back());
+        byId.emplace(question.id, &answers.back());
         refused = refused || answers.back().refusal.has_value();
     }
     if (terminal) {

@@ -39,7 +39,8 @@ void ExpressionEdit::setFrame(const std::shared_ptr<const Frame>& frame) {
     auto* model = new QStandardItemModel(completer_);
     if (frame) {
         for (const Variable& v : frame->table().variables) {
-            model->appendRow(offerOf(app::text(v.name), app::text(quotedName(v.name)), app::text(v.shown())));
+            model->appendRow(
+                offerOf(app::text(v.name), app::text(quotedName(v.name)), app::text(v.shown())));
         }
     }
     for (const RowFunction& f : rowFunctions()) {

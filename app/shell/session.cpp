@@ -57,6 +57,20 @@ VariableFacts factsOf(const Column& column, const Variable& variable) {
     return facts;
 }
 
+/// The same with words and levels, which sort or count the whole column.
+VariableFacts allFactsOf(const Frame& frame, const Column& column, const Variable& variable) {
+    VariableFacts facts = factsOf(column, variable);
+    facts.reading = variableReading(frame, variable.name);
+    if (isGrouping(variable.measure) && variable.measure != Measure::Text) {
+        for (const FoundLevel& level : levelsOf(column, variable)) {
+            if (facts.levels.size() < 60) {
+                facts.levels.push_back(level.value);
+            }
+        }
+    }
+    return facts;
+}
+
 }  // namespace
 
 Session::Session(QObject* parent)
@@ -89,21 +103,32 @@ void Session::takeFacts() {
     const auto frame = frame_;
     if (!frame) {
         facts_.clear();
+        factsFrame_.reset();
         return;
     }
-    QThreadPool::globalInstance()->start([this, frame] {
+    // What did not change keeps its facts.
+    const auto before = factsFrame_;
+    const FactsByName known = facts_;
+    QThreadPool::globalInstance()->start([this, frame, before, known] {
+        const bool sameRows = before && before->states() == frame->states();
         FactsByName facts;
         for (std::size_t j = 0; j < frame->table().columns.size(); ++j) {
-            facts[frame->table().variables[j].name] =
-                factsOf(frame->table().columns[j], frame->table().variables[j]);
-            facts[frame->table().variables[j].name].reading =
-                variableReading(*frame, frame->table().variables[j].name);
+            const Column& column = frame->table().columns[j];
+            const Variable& variable = frame->table().variables[j];
+            const Column* old = sameRows ? before->column(variable.name) : nullptr;
+            const auto kept = known.find(variable.name);
+            facts[variable.name] = old != nullptr && kept != known.end() &&
+                                           old->sharesCellsWith(column) &&
+                                           *before->variable(variable.name) == variable
+                                       ? kept->second
+                                       : allFactsOf(*frame, column, variable);
         }
         QMetaObject::invokeMethod(
             this,
             [this, frame, facts = std::move(facts)]() mutable {
                 if (frame == frame_) {
                     facts_ = std::move(facts);
+                    factsFrame_ = frame;
                     emit changed();
                 }
             },
@@ -238,13 +263,13 @@ void Session::setVariable(const std::string& name) {
 
 void Session::beginImport(const QString& path) {
     cancelImport();
-    pending_ = PendingImport{path, {}, {}, nullptr, {}, {}};
+    pending_ = PendingImport{path, {}, {}, nullptr, {}, {}, {}};
     readPending();
 }
 
 void Session::beginPaste(const QByteArray& pasted) {
     cancelImport();
-    pending_ = PendingImport{{}, pasted, {}, nullptr, {}, {}};
+    pending_ = PendingImport{{}, pasted, {}, nullptr, {}, {}, {}};
     readPending();
 }
 
@@ -275,16 +300,19 @@ void Session::readPending() {
                 ? readCsvText({job.pasted.constData(), static_cast<std::size_t>(job.pasted.size())},
                               job.options, job.job)
                 : readCsvFile(utf8(job.path), job.options, job.job);
+        const auto sum = job.path.isEmpty() || !result ? Result<std::string>(std::string())
+                                                       : sha256OfFile(utf8(job.path));
         auto shared = std::make_shared<Result<Import>>(std::move(result));
         QMetaObject::invokeMethod(
             this,
-            [this, shared, number] {
+            [this, shared, number, sha256 = sum.value_or(std::string())] {
                 if (!pending_ || number != loadNumber_) {
                     return;  // Another reading has begun since.
                 }
                 if (*shared) {
                     pending_->import = std::make_shared<const Import>(std::move(**shared));
                     pending_->refusal.reset();
+                    pending_->sha256 = sha256;
                 } else {
                     pending_->import.reset();
                     pending_->refusal = shared->error();
@@ -306,11 +334,7 @@ void Session::acceptImport() {
     study.title = utf8(done.path.isEmpty() ? tr("Pasted table") : info.completeBaseName());
     study.source.file = utf8(info.absoluteFilePath());
     study.source.reader = done.import->used;
-    if (!done.path.isEmpty()) {
-        if (const auto sum = sha256OfFile(utf8(done.path))) {
-            study.source.sha256 = *sum;
-        }
-    }
+    study.source.sha256 = done.sha256;
     pastedSource_ = done.path.isEmpty() ? done.pasted : QByteArray();
     path_.clear();
     sourceRefusal_.reset();
@@ -341,6 +365,7 @@ void Session::openStudy(const QString& path, bool acceptChanged) {
     table_.reset();
     frame_.reset();
     facts_.clear();
+    factsFrame_.reset();
     questionId_.clear();
     selected_.clear();
     const std::size_t number = ++loadNumber_;

@@ -15,6 +15,7 @@ namespace rapporto::app {
 struct VariableFacts {
     std::vector<double> bars;  ///< Heights 0 to 1.
     std::size_t missing = 0;
+    std::vector<std::string> levels;  ///< Values of groups, at most 60.
     std::vector<std::string>
         reading;  ///< In words; sorting a million rows is no work for a window.
 };
@@ -28,6 +29,7 @@ struct PendingImport {
     ReaderOptions options;                 ///< As chosen; what is open is guessed.
     std::shared_ptr<const Import> import;  ///< Null while it is read.
     std::optional<Refusal> refusal;
+    std::string sha256;  ///< Of the file, once read.
     Job job;
 };
 
@@ -123,6 +125,7 @@ class Session : public QObject {
     std::shared_ptr<const Table> table_;
     std::shared_ptr<const Frame> frame_;
     FactsByName facts_;
+    std::shared_ptr<const Frame> factsFrame_;  ///< Whose facts they are.
     std::string questionId_;
     std::string variable_;
     std::set<std::size_t> selected_;

@@ -144,8 +144,7 @@ MatrixXd auxiliaryProducts(const MatrixXd& Z, const Products& products, const Ve
     const VectorXd centre = Z.colwise().mean();
     VectorXd scale(Z.cols());
     for (Index j = 0; j < Z.cols(); ++j) {
-        const double size =
-            std::sqrt((Z.col(j).array() - centre(j)).square().mean());
+        const double size = std::sqrt((Z.col(j).array() - centre(j)).square().mean());
         scale(j) = size > 0.0 ? 1.0 / size : 1.0;
     }
     const RowChunks chunks(static_cast<std::size_t>(Z.rows()));
@@ -154,8 +153,8 @@ MatrixXd auxiliaryProducts(const MatrixXd& Z, const Products& products, const Ve
         const auto end = static_cast<Index>(chunks[k].end);
         for (Index at = static_cast<Index>(chunks[k].begin); at < end && !job.stopped();
              at += kBlock) {
-            const MatrixXd block = auxiliaryBlock(Z, products, y, centre, scale, at,
-                                                  std::min(kBlock, end - at));
+            const MatrixXd block =
+                auxiliaryBlock(Z, products, y, centre, scale, at, std::min(kBlock, end - at));
             if (sums[k].size() == 0) {
                 sums[k] = MatrixXd::Zero(block.cols(), block.cols());
             }

@@ -41,9 +41,8 @@ struct Auxiliary {
 /// The same on the columns of Z and on the named products of them after centring. Beyond 2e7 cells
 /// the products are formed by blocks of rows and never stand in memory together.
 [[nodiscard]] Result<Auxiliary> auxiliary(
-    const Eigen::MatrixXd& Z,
-    const std::vector<std::pair<Eigen::Index, Eigen::Index>>& products, const Eigen::VectorXd& y,
-    const Job& job);
+    const Eigen::MatrixXd& Z, const std::vector<std::pair<Eigen::Index, Eigen::Index>>& products,
+    const Eigen::VectorXd& y, const Job& job);
 
 // Remedies: each an edit of the question, tried beside the original.
 [[nodiscard]] Question variantBase(const CheckInput& in, const std::string& title);

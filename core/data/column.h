@@ -99,7 +99,7 @@ struct Variable {
     std::string label;  ///< For people; empty: the name.
     std::string unit;
     Measure measure = Measure::Quantity;
-    std::vector<Key> missing;   ///< Codes that mean “no answer”.
+    std::vector<Key> missing;  ///< Codes that mean “no answer”.
     std::vector<KeyRange> missingRanges;
     std::vector<Level> levels;  ///< Of groups, in their order; empty: as found in the cells.
     std::vector<Key> base;      ///< The base level of groups; at most one.

@@ -35,8 +35,8 @@ Column withoutCodes(const Column& column, const std::vector<Key>& codes,
     }
     for (const KeyRange& range : ranges) {
         std::replace_if(
-            cells.begin(), cells.end(),
-            [&](double x) { return x >= range.low && x <= range.high; }, std::nan(""));
+            cells.begin(), cells.end(), [&](double x) { return x >= range.low && x <= range.high; },
+            std::nan(""));
     }
     return Column::ofNumbers(column.name(), std::move(cells));
 }
@@ -136,7 +136,8 @@ Frame Frame::make(const Table& table, const std::vector<VariableEntry>& entries,
     frame.order_ = std::make_shared<LazyOrder>();
     for (std::size_t i = 0; i < table.columns.size(); ++i) {
         Variable variable = described(table.variables[i], entries);
-        frame.table_.columns.push_back(withoutCodes(table.columns[i], variable.missing, variable.missingRanges));
+        frame.table_.columns.push_back(
+            withoutCodes(table.columns[i], variable.missing, variable.missingRanges));
         frame.index_[variable.name] = i;
         frame.table_.variables.push_back(std::move(variable));
     }

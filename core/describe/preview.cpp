@@ -181,7 +181,7 @@ std::vector<Proposal> proposalsFor(const Frame& frame, const std::string& name) 
             }
         }
     }
-    if (groups || variable->measure == Measure::OrderedGroups) {
+    if (groups && variable->measure != Measure::Text) {
         for (const FoundLevel& level : levelsOf(*column, *variable)) {
             if (out.size() >= 12) {
                 break;

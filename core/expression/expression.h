@@ -118,12 +118,12 @@ struct RowFunction {
 
 /// What a function over columns is given.
 struct ColumnCall {
-    const Column& of;                       ///< The first argument in every row.
-    const Variable* variable = nullptr;     ///< Of a bare name.
-    std::vector<double> settings;           ///< The numbers that follow it.
-    std::string word;                       ///< The text that follows it.
-    const Grouping* groups = nullptr;       ///< `partition by`; null: all rows are one group.
-    const TimeOrder* order = nullptr;       ///< For functions of the layout.
+    const Column& of;                    ///< The first argument in every row.
+    const Variable* variable = nullptr;  ///< Of a bare name.
+    std::vector<double> settings;        ///< The numbers that follow it.
+    std::string word;                    ///< The text that follows it.
+    const Grouping* groups = nullptr;    ///< `partition by`; null: all rows are one group.
+    const TimeOrder* order = nullptr;    ///< For functions of the layout.
 };
 
 /// A function that reads other rows than its own, or needs to see the whole column. All rows of

@@ -20,7 +20,7 @@ std::string questionTitle(const Answer& answer) {
 
 class ReportBuilder {
   public:
-    ReportBuilder(const Study& study, const std::map<std::string, Answer>& answers)
+    ReportBuilder(const Study& study, const AnswersById& answers)
         : study_(study), answers_(answers) {}
 
     std::vector<ReportBlock> build() {
@@ -54,10 +54,10 @@ class ReportBuilder {
             const auto at = answers_.find(id);
             if (at == answers_.end()) {
                 put(Kind::Note, "Question " + id + " is not computed yet.");
-            } else if (at->second.refusal) {
-                put(Kind::Note, questionTitle(at->second) + ": " + at->second.refusal->text());
-            } else if (at->second.fit) {
-                found.push_back(&at->second);
+            } else if (at->second->refusal) {
+                put(Kind::Note, questionTitle(*at->second) + ": " + at->second->refusal->text());
+            } else if (at->second->fit) {
+                found.push_back(at->second);
             }
         }
         return found;
@@ -202,7 +202,7 @@ class ReportBuilder {
     }
 
     const Study& study_;
-    const std::map<std::string, Answer>& answers_;
+    const AnswersById& answers_;
     std::vector<ReportBlock> blocks_;
     int tables_ = 0;
     int figures_ = 0;
@@ -253,8 +253,7 @@ std::vector<ReportItem> reportItems(const Study& study) {
     return items;
 }
 
-std::vector<ReportBlock> buildReport(const Study& study,
-                                     const std::map<std::string, Answer>& answers) {
+std::vector<ReportBlock> buildReport(const Study& study, const AnswersById& answers) {
     return ReportBuilder(study, answers).build();
 }
 

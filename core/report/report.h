@@ -24,9 +24,11 @@ struct ReportBlock {
 /// methods.
 [[nodiscard]] std::vector<ReportItem> reportItems(const Study& study);
 
+/// Answers by the id of their question; they outlive what is built from them.
+using AnswersById = std::map<std::string, const Answer*>;
+
 /// Builds the blocks of all items; items of questions without an answer say so.
-[[nodiscard]] std::vector<ReportBlock> buildReport(const Study& study,
-                                                   const std::map<std::string, Answer>& answers);
+[[nodiscard]] std::vector<ReportBlock> buildReport(const Study& study, const AnswersById& answers);
 
 /// Coefficients of several questions side by side, standard errors beneath, as rows of texts.
 [[nodiscard]] ReportBlock comparisonTable(const Study& study,

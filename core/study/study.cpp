@@ -52,7 +52,7 @@ void eachText(Study& study, F visit) {
 
 /// Names, not expressions, that the layout and the survey design hold.
 std::vector<std::string*> roles(Study& study) {
-    return {&study.layout.unit,    &study.layout.time,    &study.survey.weight,
+    return {&study.layout.unit,   &study.layout.time,    &study.survey.weight,
             &study.survey.strata, &study.survey.cluster, &study.survey.population};
 }
 

@@ -168,9 +168,10 @@ struct SetSource {
     Source source;
 };
 
-using Change = std::variant<PutQuestion, RemoveQuestion, MakeLead, PutDerived, RemoveDerived,
-                            PutVariable, PutVariables, RenameDerived, PutSet, SetSurvey, SetRule, SetRowsAside, TakeRowsBack, SetLayout, SetTitle,
-                            SetAlpha, SetReport, SetSource>;
+using Change =
+    std::variant<PutQuestion, RemoveQuestion, MakeLead, PutDerived, RemoveDerived, PutVariable,
+                 PutVariables, RenameDerived, PutSet, SetSurvey, SetRule, SetRowsAside,
+                 TakeRowsBack, SetLayout, SetTitle, SetAlpha, SetReport, SetSource>;
 
 struct Edit {
     Change change;

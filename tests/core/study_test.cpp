@@ -218,10 +218,11 @@ class StudyTest : public QObject {
             R"({"id":"q1","title":"one","outcome":"y","terms":["x"],"lead":true},{"id":"q2","title":"two & three","variant_of":"q1","outcome":"y","terms":["x","nothing"]})"));
         const Frame frame = frameOf(*table());
         std::map<std::string, Answer> answers;
+        AnswersById byId;
         for (const Question& q : study.questions) {
-            answers.emplace(q.id, answerQuestion(study, frame, q, Job()));
+            byId[q.id] = &(answers[q.id] = answerQuestion(study, frame, q, Job()));
         }
-        const auto blocks = buildReport(study, answers);
+        const auto blocks = buildReport(study, byId);
         const std::string html = writeHtml(study.title, blocks);
         QVERIFY(html.find("<table>") != std::string::npos);
         QVERIFY(html.find("<svg") != std::string::npos);

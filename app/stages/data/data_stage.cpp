@@ -38,6 +38,7 @@ DataStage::DataStage(Session& session, QWidget* parent)
     layout->addWidget(pages_);
     pages_->addWidget(makeEmptyPage());
     pages_->addWidget(import_);
+    import_->setSizePolicy(QSizePolicy::Ignored, QSizePolicy::Expanding);
     pages_->addWidget(makeTablePage());
     connect(&session_, &Session::importChanged, this, &DataStage::refresh);
     connect(&session_, &Session::selectionChanged, this, [this] {
@@ -236,12 +237,11 @@ ReadingContent DataStage::variableReadingContent() const {
                                   },
                                   {}});
     }
-    if (isGrouping(v->measure)) {
+    const auto facts = session_.facts().find(name);
+    if (isGrouping(v->measure) && v->measure != Measure::Text && facts != session_.facts().end()) {
         QStringList levels;
-        for (const FoundLevel& level : levelsOf(*frame->column(name), *v)) {
-            if (levels.size() < 60) {
-                levels << text(level.value);
-            }
+        for (const std::string& level : facts->second.levels) {
+            levels << text(level);
         }
         content.fields.push_back(
             {tr("base"),

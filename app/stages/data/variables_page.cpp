@@ -325,6 +325,9 @@ void VariablesPage::select(const std::vector<std::string>& names) {
         if (std::find(names.begin(), names.end(), name) != names.end()) {
             table_->selectionModel()->select(
                 filtered_->index(r, 0), QItemSelectionModel::Select | QItemSelectionModel::Rows);
+            if (name == names.front()) {
+                table_->scrollTo(filtered_->index(r, 0));
+            }
         }
     }
     filling_ = false;
@@ -434,8 +437,8 @@ void VariablesPage::showLevels() {
             ->setTextAlignment(Qt::AlignRight | Qt::AlignVCenter);
         cell(3, text(level.label), true);
     }
-    levelsTitle_->setText(tr("<b>Levels of %1</b> <span style=\"color:#6B6F7B\">in their order; "
-                             "give two the same word under “becomes” to merge them</span>")
+    levelsTitle_->setText(tr("<b>Levels of %1</b> <span style=\"color:#6B6F7B\">one word under "
+                             "“becomes” merges</span>")
                               .arg(text(v->name).toHtmlEscaped()));
     filling_ = false;
 }

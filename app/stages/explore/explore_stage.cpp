@@ -179,11 +179,10 @@ HistogramPicture ExploreStage::pictureOf(const Drawn& drawn, std::size_t k) {
     }
     const Variable* v = drawn.frame->variable(drawn.desk[k]);
     out.title = text(v->shown()) + (v->unit.empty() ? "" : ", " + text(v->unit));
-    out.subtitle =
-        d.levelNames.empty()
-            ? tr("n = %1 · skewness %2")
-                  .arg(text(countText(d.n)), text(fixedNumber(d.summary.skewness, 1)))
-            : tr("n = %1").arg(text(countText(d.n)));
+    out.subtitle = d.levelNames.empty()
+                       ? tr("n = %1 · skewness %2")
+                             .arg(text(countText(d.n)), text(fixedNumber(d.summary.skewness, 1)))
+                       : tr("n = %1").arg(text(countText(d.n)));
     return out;
 }
 

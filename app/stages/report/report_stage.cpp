@@ -128,26 +128,28 @@ ReportStage::ReportStage(Session& session, QWidget* parent)
     layout->addLayout(side);
 }
 
-std::map<std::string, Answer> ReportStage::answers() const {
-    std::map<std::string, Answer> out;
+std::vector<ReportBlock> ReportStage::blocks() const {
+    std::vector<std::shared_ptr<const Answer>> held;
+    AnswersById byId;
     for (const Question& q : session_.study().questions) {
         if (const auto answer = session_.answer(q.id)) {
-            out.emplace(q.id, *answer);
+            held.push_back(answer);
+            byId.emplace(q.id, answer.get());
         }
     }
-    return out;
+    return buildReport(session_.study(), byId);
 }
 
 void ReportStage::fill(QTextDocument& document, double scale) const {
-    const auto blocks = buildReport(session_.study(), answers());
+    const auto all = blocks();
     int figure = 0;
-    for (const ReportBlock& b : blocks) {
+    for (const ReportBlock& b : all) {
         if (b.kind == ReportBlock::Kind::Figure) {
             document.addResource(QTextDocument::ImageResource,
                                  QUrl(QString("figure:%1").arg(figure++)), pictureOf(b.svg, scale));
         }
     }
-    document.setHtml(pageHtml(session_.study().title, blocks));
+    document.setHtml(pageHtml(session_.study().title, all));
 }
 
 void ReportStage::refresh() {
@@ -231,8 +233,8 @@ QString ReportStage::exportTo(const QString& path) const {
     for (const ReportWriter& writer : allReportWriters()) {
         if (path.endsWith(writer.ending)) {
             QFile file(path);
-            const QByteArray bytes = QByteArray::fromStdString(
-                writer.write(session_.study().title, buildReport(session_.study(), answers())));
+            const QByteArray bytes =
+                QByteArray::fromStdString(writer.write(session_.study().title, blocks()));
             const bool done = file.open(QIODevice::WriteOnly) && file.write(bytes) == bytes.size();
             return done ? QString() : tr("%1 cannot be written.").arg(path);
         }
@@ -267,8 +269,7 @@ ReadingContent ReportStage::reading() const {
     }
     content.actions.push_back({tr("Copy the tables"), tr("for a sheet or a letter"), [this] {
                                    QString out;
-                                   for (const ReportBlock& b :
-                                        buildReport(session_.study(), answers())) {
+                                   for (const ReportBlock& b : blocks()) {
                                        for (const auto& row : b.cells) {
                                            QStringList cells;
                                            for (const auto& cell : row) {

@@ -1,6 +1,7 @@
 #pragma once
 
 #include "app/shell/stage.h"
+#include "core/report/report.h"
 
 class QListWidget;
 class QTextBrowser;
@@ -26,7 +27,7 @@ class ReportStage : public Stage {
     [[nodiscard]] QString exportTo(const QString& path) const;
 
   private:
-    [[nodiscard]] std::map<std::string, Answer> answers() const;
+    [[nodiscard]] std::vector<ReportBlock> blocks() const;
     void fill(QTextDocument& document, double scale) const;
     void moveItem(int by);
     void removeItem();
