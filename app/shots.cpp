@@ -2,10 +2,12 @@
 #include "app/question/question_line.h"
 #include "app/shell/main_window.h"
 #include "app/shell/theme.h"
+#include "app/stages/data/variables_page.h"
 #include "core/base/parallel.h"
 
 #include <QApplication>
 #include <QPixmap>
+#include <QPushButton>
 
 int main(int argc, char** argv) {
     using namespace rapporto::app;
@@ -31,6 +33,26 @@ int main(int argc, char** argv) {
         window.showStage(s);
         window.settle();
         window.grab().save(directory + "/" + names[s] + ".png");
+        if (s > 0) {
+            continue;
+        }
+        // The pages of Data each have their picture.
+        for (const auto& [page, name] : {std::pair{"Codebook", "codebook"},
+                                         {"What a row is", "layout"},
+                                         {"Sample", "sample"}}) {
+            if (auto* word = window.findChild<QPushButton*>(QString("data:page:") + page)) {
+                word->click();
+                if (auto* codebook = window.findChild<VariablesPage*>();
+                    codebook->isVisible() && argc <= 3) {
+                    codebook->select({"outlook_1", "outlook_2", "outlook_3", "outlook_4"});
+                    window.settle();
+                    codebook->select({"outlook_1", "outlook_2", "outlook_3", "outlook_4"});
+                }
+                window.settle();
+                window.grab().save(directory + "/" + name + ".png");
+            }
+        }
+        window.findChild<QPushButton*>("data:page:Rows")->click();
     }
     return 0;
 }

@@ -6,10 +6,12 @@
 #include <QApplication>
 #include <QClipboard>
 #include <QFileDialog>
+#include <QHBoxLayout>
 #include <QMenu>
 #include <QMouseEvent>
 #include <QPainter>
 #include <QPainterPath>
+#include <QPushButton>
 #include <QSvgGenerator>
 #include <QToolTip>
 
@@ -36,6 +38,7 @@ QString tickText(double v, double step) {
 }  // namespace
 
 PlotView::PlotView(QWidget* parent) : QWidget(parent) {
+    makeCorner();
     setMouseTracking(true);
     setFocusPolicy(Qt::StrongFocus);
     setMinimumSize(180, 120);
@@ -481,17 +484,49 @@ void PlotView::keyPressEvent(QKeyEvent* event) {
 
 void PlotView::contextMenuEvent(QContextMenuEvent* event) {
     QMenu menu(this);
-    menu.addAction(tr("Copy as picture"), this, [this] {
-        QPixmap picture(size() * 2);
-        picture.setDevicePixelRatio(2);
-        picture.fill(Qt::white);
-        QPainter painter(&picture);
-        draw(painter, rect());
-        painter.end();
-        QApplication::clipboard()->setPixmap(picture);
-    });
+    menu.addAction(tr("Copy as picture"), this, &PlotView::copy);
     menu.addAction(tr("Save as SVG or PNG…"), this, &PlotView::save);
     menu.exec(event->globalPos());
+}
+
+void PlotView::copy() {
+    QPixmap picture(size() * 2);
+    picture.setDevicePixelRatio(2);
+    picture.fill(Qt::white);
+    QPainter painter(&picture);
+    draw(painter, rect());
+    painter.end();
+    QApplication::clipboard()->setPixmap(picture);
+}
+
+void PlotView::makeCorner() {
+    corner_ = new QWidget(this);
+    auto* line = new QHBoxLayout(corner_);
+    line->setContentsMargins(4, 1, 4, 1);
+    line->setSpacing(8);
+    for (const auto& [word, name, act] : {std::tuple{tr("copy"), "plot:copy", &PlotView::copy},
+                                          std::tuple{tr("save…"), "plot:save", &PlotView::save}}) {
+        auto* button = new QPushButton(word, corner_);
+        button->setObjectName(name);
+        button->setFont(interfaceFont(11));
+        button->setCursor(Qt::PointingHandCursor);
+        button->setFocusPolicy(Qt::NoFocus);
+        connect(button, &QPushButton::clicked, this, act);
+        line->addWidget(button);
+    }
+    corner_->hide();
+}
+
+void PlotView::enterEvent(QEnterEvent* event) {
+    corner_->adjustSize();
+    corner_->move(width() - corner_->width(), 0);
+    corner_->show();
+    QWidget::enterEvent(event);
+}
+
+void PlotView::leaveEvent(QEvent* event) {
+    corner_->hide();
+    QWidget::leaveEvent(event);
 }
 
 void PlotView::save() {

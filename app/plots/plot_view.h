@@ -52,6 +52,8 @@ class PlotView : public QWidget {
 
   protected:
     void paintEvent(QPaintEvent* event) override;
+    void enterEvent(QEnterEvent* event) override;
+    void leaveEvent(QEvent* event) override;
     void mousePressEvent(QMouseEvent* event) override;
     void mouseMoveEvent(QMouseEvent* event) override;
     void mouseReleaseEvent(QMouseEvent* event) override;
@@ -80,7 +82,9 @@ class PlotView : public QWidget {
     void drawHistogram(QPainter& painter, const QRectF& area) const;
     [[nodiscard]] int nearest(QPointF at) const;
     void selectBox();
+    void copy();
     void save();
+    void makeCorner();
 
     enum class Kind { Nothing, Exhibit, Histogram };
 
@@ -93,6 +97,7 @@ class PlotView : public QWidget {
     QPointF dragFrom_;
     QPointF dragTo_;
     bool dragging_ = false;
+    QWidget* corner_ = nullptr;  ///< Copy and save, while the mouse is over the picture.
 };
 
 }  // namespace rapporto::app

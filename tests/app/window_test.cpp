@@ -620,6 +620,53 @@ class WindowTest : public QObject {
         QCOMPARE(window_->session().frame()->count(RowState::SetAside), std::size_t{0});
     }
 
+    void levelsFoldUnderTheirVariable() {
+        takeInGrowers();
+        askForRevenue();
+        click("slot:add");
+        typeInFinder("village");
+        closeFinder();
+        window_->settle();
+        auto* effects = window_->findChild<EffectRows*>();
+        QVERIFY(effects->isFolded("village"));  // Thirty levels are many.
+        QCOMPARE(effects->rowTop(2), -1.0);
+        const auto fold = [&] {
+            QTest::mouseClick(effects, Qt::LeftButton, {},
+                              QPoint(30, static_cast<int>(effects->headingTop("village")) + 8));
+        };
+        fold();
+        QVERIFY(!effects->isFolded("village"));
+        QVERIFY(effects->rowTop(2) > 0.0);
+        QTest::mouseClick(effects, Qt::LeftButton, {},
+                          QPoint(60, static_cast<int>(effects->rowTop(2)) + 10));
+        QTest::keyClick(effects, Qt::Key_Left);
+        QVERIFY(effects->isFolded("village"));
+    }
+
+    void picturesAreCopiedFromTheirCorner() {
+        takeInGrowers();
+        window_->showStage(1);
+        window_->findChild<ExploreStage*>()->putOnDesk("revenue");
+        window_->settle();
+        QApplication::clipboard()->clear();
+        auto* plot = window_->findChild<ExploreStage*>()->findChildren<PlotView*>().front();
+        plot->findChild<QPushButton*>("plot:copy")->click();
+        QCOMPARE(QApplication::clipboard()->pixmap().width(), plot->width() * 2);
+    }
+
+    void theReportIsReordered() {
+        takeInGrowers();
+        askForRevenue();
+        window_->showStage(5);
+        window_->settle();
+        auto* items = window_->findChild<QListWidget*>("reportItems");
+        const QString first = items->item(0)->text();
+        QVERIFY(items->model()->moveRow({}, 0, {}, 3));  // What a drag does.
+        window_->settle();
+        QCOMPARE(items->item(2)->text(), first);
+        QVERIFY(!window_->session().study().report.empty());
+    }
+
     void findsAnything() {
         takeInGrowers();
         QTest::keyClick(window_.get(), Qt::Key_K, Qt::ControlModifier);

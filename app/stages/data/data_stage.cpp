@@ -8,6 +8,7 @@
 #include "app/stages/data/sample_page.h"
 #include "app/stages/data/variables_page.h"
 #include "core/base/format.h"
+#include "core/describe/codes.h"
 #include "core/report/wording.h"
 
 #include <QButtonGroup>
@@ -274,22 +275,7 @@ ReadingContent DataStage::variableReadingContent() const {
              }});
     }
     // Codes that look like “no answer” in any variable that has none declared.
-    std::vector<std::string> suspects;
-    for (const Variable& other : frame->table().variables) {
-        const Column& column = *frame->column(other.name);
-        if (!column.isText() && other.expression.empty() && other.missing.empty() &&
-            column.size() <= 200000) {
-            bool nine = false;
-            bool negative = false;
-            for (const double x : column.numbers()) {
-                nine = nine || x == -9.0;
-                negative = negative || (x < 0.0 && x != -9.0);
-            }
-            if (nine && !negative) {
-                suspects.push_back(other.name);
-            }
-        }
-    }
+    const std::vector<std::string> suspects = countingNoAnswer(*frame);
     if (!suspects.empty()) {
         content.paragraphs << richText(
             "~**" + suspects.front() + "**" +

@@ -52,7 +52,7 @@ QString count(std::size_t n) { return text(countText(n)); }
 SamplePage::SamplePage(Session& session, QWidget* parent)
     : DataPage(session, parent),
       steps_(list({tr("condition"), tr("takes out"), tr("of them unknown"), tr("left"), ""},
-                  {330, 90, 120, 90}, "sample:steps", this)),
+                  {300, 80, 120, 80}, "sample:steps", this)),
       condition_(new ExpressionEdit(this)),
       conditionSays_(softLine({}, this)),
       aside_(list({tr("row"), tr("name"), tr("reason")}, {70, 160, 300}, "sample:aside", this)),
@@ -60,7 +60,7 @@ SamplePage::SamplePage(Session& session, QWidget* parent)
       asideReason_(new QLineEdit(this)),
       questions_(list({tr("question"), tr("source"), tr("by rule"), tr("set aside"), tr("missing"),
                        tr("dropped"), tr("used"), tr("missing, by what")},
-                      {150, 60, 60, 70, 64, 66, 60, 180}, "sample:questions", this)),
+                      {124, 54, 54, 66, 58, 62, 54, 180}, "sample:questions", this)),
       counting_([this](const Found& found) { showSteps(found); }) {
     auto* layout = new QVBoxLayout(this);
     layout->setContentsMargins(0, 0, 0, 0);
@@ -192,6 +192,7 @@ void SamplePage::showQuestions() {
         }
         put(questions_, row, 7,
             answer->refusal && c.source == 0 ? tr("refused") : lacks.join(" · "));
+        questions_->item(row, 7)->setToolTip(lacks.join("\n"));
     }
 }
 

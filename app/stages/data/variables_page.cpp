@@ -3,6 +3,7 @@
 #include "app/shell/roster.h"
 #include "app/shell/theme.h"
 #include "core/base/format.h"
+#include "core/describe/codes.h"
 
 #include <QComboBox>
 #include <QHBoxLayout>
@@ -326,7 +327,10 @@ void VariablesPage::select(const std::vector<std::string>& names) {
             table_->selectionModel()->select(
                 filtered_->index(r, 0), QItemSelectionModel::Select | QItemSelectionModel::Rows);
             if (name == names.front()) {
-                table_->scrollTo(filtered_->index(r, 0));
+                // A page that was just turned to has no height yet.
+                QMetaObject::invokeMethod(
+                    table_, [this, r] { table_->scrollTo(filtered_->index(r, 0)); },
+                    Qt::QueuedConnection);
             }
         }
     }
@@ -529,6 +533,14 @@ ReadingContent VariablesPage::reading() const {
                  {},
                  {},
                  {}});
+        }
+        for (const std::string& name : countingNoAnswer(*shownFrame_)) {
+            if (std::find(names.begin(), names.end(), name) != names.end()) {
+                content.paragraphs << richText("~**" + name +
+                                               "** still counts −9 as an answer, which spoils "
+                                               "all of this: type it under “missing” below.");
+                break;
+            }
         }
         for (const std::string& against : facts.againstTheRest) {
             content.paragraphs << richText("~**" + against +

@@ -2,6 +2,7 @@
 
 #include "app/shell/theme.h"
 #include "core/base/format.h"
+#include "core/model/term_test.h"
 
 #include <QKeyEvent>
 #include <QMouseEvent>
@@ -56,10 +57,19 @@ void EffectRows::layoutRows() {
         }
         const DesignTerm& term = answer_->design->terms[static_cast<std::size_t>(one.designTerm)];
         if (term.groups && one.designTerm != last) {
-            rows_.push_back({-1, termText(term.name),
-                             tr("%1 (base: %2)").arg(text(term.label), text(term.base)), false});
+            QString detail = tr("%1 (base: %2)").arg(text(term.label), text(term.base));
+            if (isFolded(term.name)) {
+                detail += tr(" · %1 levels").arg(term.columns.size() + 1);
+            }
+            if (const auto together = testTerm(fit, one.designTerm)) {
+                detail += tr(" · together %1").arg(text(pClause(together->p)));
+            }
+            rows_.push_back({-1, termText(term.name), detail, false, one.designTerm});
         }
         last = one.designTerm;
+        if (term.groups && isFolded(term.name)) {
+            continue;
+        }
         const QString detail =
             term.label == one.term
                 ? QString()
@@ -67,11 +77,46 @@ void EffectRows::layoutRows() {
                                       : term.unit.empty() ? QString()
                                                           : ", " + text(term.unit));
         rows_.push_back({static_cast<int>(c), term.groups ? text(one.label) : termText(one.term),
-                         term.groups ? QString() : detail, term.groups});
+                         term.groups ? QString() : detail, term.groups, -1});
     }
     if (constant >= 0) {
-        rows_.push_back({constant, tr("constant"), {}, false});
+        rows_.push_back({constant, tr("constant"), {}, false, -1});
     }
+}
+
+bool EffectRows::isFolded(const std::string& term) const {
+    const auto chosen = folded_.find(term);
+    if (chosen != folded_.end()) {
+        return chosen->second;
+    }
+    constexpr std::size_t kMany = 12;
+    for (const DesignTerm& one : answer_->design->terms) {
+        if (one.name == term) {
+            return one.columns.size() > kMany;
+        }
+    }
+    return false;
+}
+
+void EffectRows::toggle(int term) {
+    const std::string& name = answer_->design->terms[static_cast<std::size_t>(term)].name;
+    folded_[name] = !isFolded(name);
+    layoutRows();
+    setMinimumHeight(sizeHint().height());
+    updateGeometry();
+    update();
+}
+
+double EffectRows::headingTop(const std::string& term) const {
+    double top = kHead;
+    for (const Row& row : rows_) {
+        if (row.term >= 0 &&
+            answer_->design->terms[static_cast<std::size_t>(row.term)].name == term) {
+            return top;
+        }
+        top += row.coefficient < 0 ? kHeading : kRow;
+    }
+    return -1.0;
 }
 
 Coefficient EffectRows::scaled(const Coefficient& c) const {
@@ -195,12 +240,22 @@ void EffectRows::drawRow(QPainter& painter, const Row& row, double top,
     painter.setPen(colour::kInk);
     painter.setFont(interfaceFont(13, true));
     if (row.coefficient < 0) {
-        painter.drawText(QRectF(left, top, 300, height), Qt::AlignLeft | Qt::AlignVCenter,
+        // A wedge that points down where the levels stand below, to the side where they do not.
+        const bool folded =
+            isFolded(answer_->design->terms[static_cast<std::size_t>(row.term)].name);
+        const QPointF tip(left - 1, top + height / 2);
+        painter.setPen(Qt::NoPen);
+        painter.setBrush(colour::kAccent);
+        painter.drawPolygon(folded ? QPolygonF({tip + QPointF(-5, -4), tip + QPointF(-5, 4), tip})
+                                   : QPolygonF({tip + QPointF(-7, -2), tip + QPointF(1, -2),
+                                                tip + QPointF(-3, 3)}));
+        painter.setPen(colour::kInk);
+        painter.drawText(QRectF(left + 4, top, 300, height), Qt::AlignLeft | Qt::AlignVCenter,
                          row.name);
         const int used = painter.fontMetrics().horizontalAdvance(row.name);
         painter.setFont(interfaceFont(12));
         painter.setPen(colour::kSoft);
-        painter.drawText(QRectF(left + used + 12, top, 260, height),
+        painter.drawText(QRectF(left + used + 16, top, width() - left - used - 20, height),
                          Qt::AlignLeft | Qt::AlignVCenter, row.detail);
         return;
     }
@@ -252,12 +307,28 @@ void EffectRows::mousePressEvent(QMouseEvent* event) {
         if (row.coefficient >= 0 && event->position().y() >= top &&
             event->position().y() < top + height) {
             emit coefficientChosen(row.coefficient);
+        } else if (row.term >= 0 && event->position().y() >= top &&
+                   event->position().y() < top + height) {
+            toggle(row.term);
+            return;
         }
         top += height;
     }
 }
 
 void EffectRows::keyPressEvent(QKeyEvent* event) {
+    if ((event->key() == Qt::Key_Left || event->key() == Qt::Key_Right) && selected_ >= 0 &&
+        answer_ && answer_->fit) {
+        // Left folds the levels that the chosen one belongs to, right shows them again.
+        const int term = answer_->fit->coefficients[static_cast<std::size_t>(selected_)].designTerm;
+        const bool groups =
+            term >= 0 && answer_->design->terms[static_cast<std::size_t>(term)].groups;
+        if (groups && isFolded(answer_->design->terms[static_cast<std::size_t>(term)].name) ==
+                          (event->key() == Qt::Key_Right)) {
+            toggle(term);
+        }
+        return;
+    }
     if (event->key() != Qt::Key_Up && event->key() != Qt::Key_Down) {
         QWidget::keyPressEvent(event);
         return;

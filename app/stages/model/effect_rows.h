@@ -28,6 +28,12 @@ class EffectRows : public QWidget {
 
     [[nodiscard]] double rowTop(int coefficient) const;
 
+    /// Top of the heading of a group’s levels, or −1.
+    [[nodiscard]] double headingTop(const std::string& term) const;
+
+    /// The levels of this term are folded away under their heading.
+    [[nodiscard]] bool isFolded(const std::string& term) const;
+
   signals:
     void coefficientChosen(int coefficient);
 
@@ -42,9 +48,11 @@ class EffectRows : public QWidget {
         QString name;
         QString detail;
         bool indented = false;
+        int term = -1;  ///< Of a heading: which term folds under it.
     };
 
     void layoutRows();
+    void toggle(int term);
     [[nodiscard]] Coefficient scaled(const Coefficient& c) const;
     void drawRow(QPainter& painter, const Row& row, double top,
                  const std::function<double(double)>& at, const QRectF& axis) const;
@@ -54,6 +62,7 @@ class EffectRows : public QWidget {
     EffectScale scale_ = EffectScale::Raw;
     int selected_ = -1;
     std::vector<Row> rows_;
+    std::map<std::string, bool> folded_;  ///< As chosen; else groups of many levels are.
 };
 
 }  // namespace rapporto::app

@@ -115,6 +115,11 @@ ReportStage::ReportStage(Session& session, QWidget* parent)
     items_->setStyleSheet(
         "QListWidget::item{padding:7px 2px;border-bottom:1px solid #D9D2C3} "
         "QListWidget::item:selected{background:#E6EEEE;color:#14606B}");
+    items_->setDragDropMode(QAbstractItemView::InternalMove);
+    connect(items_->model(), &QAbstractItemModel::rowsMoved, this,
+            [this](const QModelIndex&, int from, int, const QModelIndex&, int to) {
+                placeItem(from, to > from ? to - 1 : to);
+            });
     side->addWidget(items_, 1);
     for (const auto& [label, act] : std::vector<std::pair<QString, std::function<void()>>>{
              {tr("move up"), [this] { moveItem(-1); }},
@@ -185,15 +190,21 @@ void ReportStage::refresh() {
 }
 
 void ReportStage::moveItem(int by) {
-    auto items = reportItems(session_.study());
     const int from = items_->currentRow();
-    const int to = from + by;
-    if (from < 0 || to < 0 || to >= static_cast<int>(items.size())) {
+    items_->setCurrentRow(from + by);
+    placeItem(from, from + by);
+}
+
+void ReportStage::placeItem(int from, int to) {
+    auto items = reportItems(session_.study());
+    if (from < 0 || to < 0 || from == to || to >= static_cast<int>(items.size())) {
         return;
     }
-    std::swap(items[static_cast<std::size_t>(from)], items[static_cast<std::size_t>(to)]);
-    items_->setCurrentRow(to);
+    const ReportItem moved = items[static_cast<std::size_t>(from)];
+    items.erase(items.begin() + from);
+    items.insert(items.begin() + to, moved);
     session_.edit(SetReport{items}, tr("reorder the report"));
+    items_->setCurrentRow(to);
 }
 
 void ReportStage::removeItem() {

@@ -30,6 +30,7 @@ class ReportStage : public Stage {
     [[nodiscard]] std::vector<ReportBlock> blocks() const;
     void fill(QTextDocument& document, double scale) const;
     void moveItem(int by);
+    void placeItem(int from, int to);
     void removeItem();
     void exportAs(const QString& ending);
 
