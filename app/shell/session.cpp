@@ -2,6 +2,7 @@
 
 #include "app/shell/theme.h"
 #include "core/base/hash.h"
+#include "core/io/table_file.h"
 #include "core/report/wording.h"
 
 #include <QDir>
@@ -299,7 +300,7 @@ void Session::readPending() {
             job.path.isEmpty()
                 ? readCsvText({job.pasted.constData(), static_cast<std::size_t>(job.pasted.size())},
                               job.options, job.job)
-                : readCsvFile(utf8(job.path), job.options, job.job);
+                : readTableFile(utf8(job.path), job.options, job.job);
         const auto sum = job.path.isEmpty() || !result ? Result<std::string>(std::string())
                                                        : sha256OfFile(utf8(job.path));
         auto shared = std::make_shared<Result<Import>>(std::move(result));

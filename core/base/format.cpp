@@ -109,4 +109,12 @@ std::string plural(std::size_t count, const std::string& one, const std::string&
     return countText(count) + " " + (count == 1 ? one : many);
 }
 
+std::string joinedNames(const std::vector<std::string>& names) {
+    std::string text;
+    for (const std::string& name : names) {
+        text += (text.empty() ? "" : ", ") + name;
+    }
+    return text;
+}
+
 }  // namespace rapporto

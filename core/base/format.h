@@ -2,6 +2,7 @@
 
 #include <optional>
 #include <string>
+#include <vector>
 
 namespace rapporto {
 
@@ -28,6 +29,9 @@ namespace rapporto {
 [[nodiscard]] std::string exactNumber(double value);
 
 /// “1 row”, “3 rows”.
+/// “a, b, c”.
+[[nodiscard]] std::string joinedNames(const std::vector<std::string>& names);
+
 [[nodiscard]] std::string plural(std::size_t count, const std::string& one,
                                  const std::string& many);
 

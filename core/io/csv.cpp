@@ -1,6 +1,7 @@
 #include "core/io/csv.h"
 
 #include "core/base/format.h"
+#include "core/io/column_collector.h"
 #include "core/io/csv_guess.h"
 #include "core/io/mapped_file.h"
 #include "core/io/records.h"
@@ -14,7 +15,6 @@
 #include <cstring>
 #include <fstream>
 #include <numeric>
-#include <set>
 
 namespace rapporto {
 namespace {
@@ -179,36 +179,6 @@ class Cells {
     std::vector<std::vector<std::string>> texts_;
 };
 
-std::vector<std::string> repairNames(const std::vector<std::string>& found, std::size_t line,
-                                     Import& import) {
-    std::vector<std::string> names;
-    std::set<std::string> taken;
-    for (std::size_t j = 0; j < found.size(); ++j) {
-        const auto from = found[j].find_first_not_of(" \t\r\n");
-        std::string name =
-            from == std::string::npos
-                ? std::string()
-                : found[j].substr(from, found[j].find_last_not_of(" \t\r\n") - from + 1);
-        if (name.empty()) {
-            name = fmt::format("column_{}", j + 1);
-            import.problems.push_back(
-                {line, "header of column " + std::to_string(j + 1) + " is empty: named " + name});
-        }
-        std::string unique = name;
-        for (int i = 2; !taken.insert(unique).second; ++i) {
-            unique = fmt::format("{}_{}", name, i);
-        }
-        if (unique != name) {
-            import.problems.push_back({line, "header ‘" + name +
-                                                 "’ is repeated: the one of column " +
-                                                 std::to_string(j + 1) + " is named " + unique});
-        }
-        names.push_back(unique);
-    }
-    import.problemCount = import.problems.size();
-    return names;
-}
-
 /// Columns that hold numbers in the first records start as numbers; the rest as texts.
 std::vector<bool> textColumns(std::string_view text, const ReaderOptions& options,
                               std::size_t count) {
@@ -360,7 +330,7 @@ Result<Import> readDelimited(std::string_view bytes, const ReaderOptions& option
                       "A table needs at least a header and one row.");
     }
     if (*import.used.header) {
-        names = repairNames(names, options.skip + 1, import);
+        names = repairedNames(names, options.skip + 1, import);
         start = look;
     } else {
         for (std::size_t j = 0; j < names.size(); ++j) {
@@ -371,7 +341,13 @@ Result<Import> readDelimited(std::string_view bytes, const ReaderOptions& option
     const Passed keepText = [](std::string_view) {};
     PieceReader reader(text, import.used, start.position(), start.line(),
                        storage.empty() ? passed : keepText, job);
-    const auto isText = textColumns(text, import.used, columns);
+    auto isText = textColumns(text, import.used, columns);
+    std::vector<bool> meant(columns, false);
+    for (std::size_t j = 0; j < columns; ++j) {
+        meant[j] = std::find(options.asText.begin(), options.asText.end(), names[j]) !=
+                   options.asText.end();
+        isText[j] = isText[j] || meant[j];
+    }
     std::vector<bool> failed(columns, false);
     Cells cells(isText, reader.most());
     auto read = reader.read(cells, failed);
@@ -411,7 +387,7 @@ Result<Import> readDelimited(std::string_view bytes, const ReaderOptions& option
     std::vector<Settled> settled(columns,
                                  Settled{Column::ofNumbers("", std::vector<double>()), {}, {}});
     tbb::parallel_for(std::size_t{0}, columns, [&](std::size_t j) {
-        settled[j] = settleColumn(found[j], import.used);
+        settled[j] = meant[j] ? settleTexts(found[j]) : settleColumn(found[j], import.used);
         found[j] = Column::ofNumbers("", std::vector<double>());
     });
     for (Settled& one : settled) {

@@ -20,6 +20,12 @@ struct ReaderOptions {
     std::optional<std::string> encoding;  ///< UTF-8, UTF-16, ISO-8859-1, windows-1252.
     char quote = '"';
     std::size_t skip = 0;  ///< Lines before the header.
+    std::string type;      ///< csv, xlsx, ods, sqlite, json, data-package; empty: by the ending.
+    std::string sheet;     ///< Of a spreadsheet; empty: the first with cells.
+    std::string block;     ///< “B3:F200”; empty: all filled cells.
+    std::string table;     ///< Of a database or package; empty: the first.
+    std::string query;     ///< Read-only; instead of a table.
+    std::vector<std::string> asText;  ///< Columns that hold texts whatever they look like.
 
     friend bool operator==(const ReaderOptions&, const ReaderOptions&) = default;
 };
@@ -43,6 +49,7 @@ struct Import {
     std::vector<Problem> problems;  ///< The first kMaxProblems, by line.
     std::size_t problemCount = 0;
     std::vector<ColumnEvidence> evidence;  ///< One a column.
+    std::vector<std::string> parts;        ///< Sheets or tables that the file holds.
 };
 
 inline constexpr std::size_t kMaxProblems = 1000;

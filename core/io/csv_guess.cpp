@@ -506,6 +506,19 @@ ReaderOptions guessOptions(std::string_view text, ReaderOptions options) {
     return options;
 }
 
+Settled settleTexts(const Column& raw) {
+    Settled out{raw, {}, {}};
+    out.variable.name = raw.name();
+    const std::size_t distinct = raw.texts().size();
+    const std::size_t filled = raw.size() - raw.countMissing();
+    const bool groups = distinct <= 20 || distinct * 3 <= filled;
+    out.variable.measure = groups ? Measure::Groups : Measure::Text;
+    out.evidence.reason =
+        fmt::format("{} in {}", plural(distinct, "different text", "different texts"),
+                    plural(filled, "row", "rows"));
+    return out;
+}
+
 Settled settleColumn(const Column& raw, const ReaderOptions& options) {
     if (!raw.isText()) {
         return numberColumn(raw, "");
@@ -519,15 +532,8 @@ Settled settleColumn(const Column& raw, const ReaderOptions& options) {
     if (auto dates = asDates(raw)) {
         return *std::move(dates);
     }
-    Settled out{raw, {}, {}};
-    out.variable.name = raw.name();
+    Settled out = settleTexts(raw);
     const std::size_t distinct = raw.texts().size();
-    const std::size_t filled = raw.size() - raw.countMissing();
-    const bool groups = distinct <= 20 || distinct * 3 <= filled;
-    out.variable.measure = groups ? Measure::Groups : Measure::Text;
-    out.evidence.reason =
-        fmt::format("{} in {}", plural(distinct, "different text", "different texts"),
-                    plural(filled, "row", "rows"));
     std::size_t numeric = 0;
     std::string odd;
     for (const auto& text : raw.texts()) {

@@ -27,6 +27,9 @@ struct Settled {
 
 [[nodiscard]] Settled settleColumn(const Column& raw, const ReaderOptions& options);
 
+/// The same for texts that are meant as texts, whatever they look like.
+[[nodiscard]] Settled settleTexts(const Column& raw);
+
 /// One number under the options, or nothing; no surrounding spaces.
 [[nodiscard]] std::optional<double> parseNumber(std::string_view cell, char decimal,
                                                 std::optional<char> thousands);

@@ -1,6 +1,7 @@
 #include "core/study/answer.h"
 
 #include "core/base/hash.h"
+#include "core/io/table_file.h"
 #include "core/report/wording.h"
 
 #include <filesystem>
@@ -71,7 +72,7 @@ Result<Import> loadSource(const Study& study, const std::string& directory, bool
                           path, "Look at what changed, then accept it.");
         }
     }
-    return readCsvFile(path, study.source.reader, job);
+    return readTableFile(path, study.source.reader, job);
 }
 
 }  // namespace rapporto

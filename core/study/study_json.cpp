@@ -1,6 +1,7 @@
 // Reading and writing the study file.
 #include "core/base/format.h"
 #include "core/checks/check.h"
+#include "core/io/table_file.h"
 #include "core/model/fit.h"
 #include "core/study/study.h"
 
@@ -245,8 +246,10 @@ Source readSource(const Json& json, Reader& outer) {
     }
     if (in.has("reader")) {
         Reader reader(in.at("reader"), "source.reader");
-        if (const std::string type = reader.text("type", "csv"); type != "csv") {
-            reader.fault("a reader of type ‘" + type + "’ is not built yet", "Use csv.");
+        source.reader.type = reader.text("type", "csv");
+        if (formatOf({}, source.reader.type) == nullptr) {
+            reader.fault("a reader of type ‘" + source.reader.type + "’ is not known",
+                         "Types are csv, data-package, xlsx, ods, sqlite and json.");
         }
         source.reader.delimiter = readerChar(reader, "delimiter");
         source.reader.decimal = readerChar(reader, "decimal");
@@ -259,11 +262,10 @@ Source readSource(const Json& json, Reader& outer) {
             source.reader.encoding = encoding;
         }
         source.reader.skip = static_cast<std::size_t>(std::max(reader.number("skip", 0.0), 0.0));
-        for (const char* later : {"sheet", "block", "table", "query"}) {
-            if (reader.has(later)) {
-                reader.fault(fmt::format("the reader’s ‘{}’ is not built yet", later));
-            }
-        }
+        source.reader.sheet = reader.text("sheet");
+        source.reader.block = reader.text("block");
+        source.reader.table = reader.text("table");
+        source.reader.query = reader.text("query");
         if (reader.refusal()) {
             in.adopt(*reader.refusal());
         }
@@ -784,7 +786,12 @@ Json variablesJson(const Study& study) {
 }
 
 Json readerJson(const ReaderOptions& r) {
-    Json json{{"type", "csv"}};
+    Json json{{"type", r.type.empty() ? "csv" : r.type}};
+    const auto say = [&](const char* key, const std::string& words) {
+        if (!words.empty()) {
+            json[key] = words;
+        }
+    };
     const auto put = [&](const char* key, const std::optional<char>& c) {
         if (c) {
             json[key] = std::string(1, *c);
@@ -805,6 +812,10 @@ Json readerJson(const ReaderOptions& r) {
     if (r.skip > 0) {
         json["skip"] = r.skip;
     }
+    say("sheet", r.sheet);
+    say("block", r.block);
+    say("table", r.table);
+    say("query", r.query);
     return json;
 }
 

@@ -1,0 +1,275 @@
+#include "core/base/format.h"
+#include "core/io/column_collector.h"
+#include "core/io/table_file.h"
+
+#include <sqlite3.h>
+
+#include <algorithm>
+#include <cstdio>
+#include <memory>
+
+namespace rapporto {
+namespace {
+
+struct CloseDatabase {
+    void operator()(sqlite3* db) const { sqlite3_close(db); }
+};
+
+struct CloseStatement {
+    void operator()(sqlite3_stmt* statement) const { sqlite3_finalize(statement); }
+};
+
+using Database = std::unique_ptr<sqlite3, CloseDatabase>;
+using Statement = std::unique_ptr<sqlite3_stmt, CloseStatement>;
+
+Result<Database> openDatabase(const std::string& path, int flags) {
+    sqlite3* raw = nullptr;
+    const int code = sqlite3_open_v2(path.c_str(), &raw, flags, nullptr);
+    Database db(raw);
+    if (code != SQLITE_OK) {
+        return refuse(ErrorCode::File, "the database cannot be opened", path,
+                      "Check that it is there and may be read.");
+    }
+    return db;
+}
+
+Result<Statement> prepare(sqlite3* db, const std::string& sql) {
+    sqlite3_stmt* raw = nullptr;
+    if (sqlite3_prepare_v2(db, sql.c_str(), -1, &raw, nullptr) != SQLITE_OK || raw == nullptr) {
+        const int at = sqlite3_error_offset(db);
+        return refuse(ErrorCode::BadSetting,
+                      std::string("the database says: ") + sqlite3_errmsg(db),
+                      at >= 0 ? "position " + std::to_string(at + 1) : "query");
+    }
+    return Statement(raw);
+}
+
+std::string quoted(const std::string& name) {
+    std::string out = "\"";
+    for (const char c : name) {
+        out += c == '"' ? "\"\"" : std::string(1, c);
+    }
+    return out + "\"";
+}
+
+std::string textAt(sqlite3_stmt* statement, int column) {
+    const auto* bytes = reinterpret_cast<const char*>(sqlite3_column_text(statement, column));
+    return bytes == nullptr
+               ? std::string()
+               : std::string(bytes,
+                             static_cast<std::size_t>(sqlite3_column_bytes(statement, column)));
+}
+
+std::vector<std::string> tableNames(sqlite3* db) {
+    std::vector<std::string> names;
+    const auto list = prepare(db,
+                              "select name from sqlite_master where type in ('table', 'view') and "
+                              "name not like 'sqlite_%' order by rowid");
+    while (list && sqlite3_step(list->get()) == SQLITE_ROW) {
+        names.push_back(textAt(list->get(), 0));
+    }
+    return names;
+}
+
+Result<void> run(sqlite3* db, const std::string& sql) {
+    if (sqlite3_exec(db, sql.c_str(), nullptr, nullptr, nullptr) != SQLITE_OK) {
+        return refuse(ErrorCode::File, std::string("the database says: ") + sqlite3_errmsg(db));
+    }
+    return {};
+}
+
+void readCell(sqlite3_stmt* statement, int column, std::size_t row, ColumnCollector& into,
+              Import& import) {
+    switch (sqlite3_column_type(statement, column)) {
+        case SQLITE_INTEGER:
+        case SQLITE_FLOAT:
+            into.addNumber(sqlite3_column_double(statement, column));
+            break;
+        case SQLITE_TEXT:
+            into.addText(textAt(statement, column));
+            break;
+        case SQLITE_BLOB:
+            into.addMissing();
+            ++import.problemCount;
+            if (import.problems.size() < kMaxProblems) {
+                import.problems.push_back({row, std::string("‘") +
+                                                    sqlite3_column_name(statement, column) +
+                                                    "’ holds bytes, not a value: missing"});
+            }
+            break;
+        default:
+            into.addMissing();
+    }
+}
+
+/// The rows of a table of texts.
+std::vector<std::vector<std::string>> textRows(sqlite3* db, const std::string& table) {
+    std::vector<std::vector<std::string>> rows;
+    const auto statement = prepare(db, "select * from " + quoted(table));
+    if (!statement) {
+        return rows;
+    }
+    const int columns = sqlite3_column_count(statement->get());
+    rows.emplace_back();
+    for (int c = 0; c < columns; ++c) {
+        rows.back().emplace_back(sqlite3_column_name(statement->get(), c));
+    }
+    while (sqlite3_step(statement->get()) == SQLITE_ROW) {
+        rows.emplace_back();
+        for (int c = 0; c < columns; ++c) {
+            rows.back().push_back(textAt(statement->get(), c));
+        }
+    }
+    return rows;
+}
+
+}  // namespace
+
+Result<Import> readSqlite(const std::string& path, const ReaderOptions& options, const Job& job) {
+    const auto db = openDatabase(path, SQLITE_OPEN_READONLY);
+    if (!db) {
+        return tl::make_unexpected(db.error());
+    }
+    Import import;
+    import.used = options;
+    import.parts = tableNames(db->get());
+    std::erase(import.parts, "codebook");
+    std::string query = options.query;
+    if (query.empty()) {
+        if (import.parts.empty()) {
+            return refuse(ErrorCode::Syntax, "there is no table in it", path);
+        }
+        const std::string table = options.table.empty() ? import.parts.front() : options.table;
+        if (std::find(import.parts.begin(), import.parts.end(), table) == import.parts.end()) {
+            return refuse(ErrorCode::BadSetting, "there is no table ‘" + table + "’", path,
+                          "The tables are: " + joinedNames(import.parts) + ".");
+        }
+        import.used.table = table;
+        query = "select * from " + quoted(table);
+    }
+    const auto statement = prepare(db->get(), query);
+    if (!statement) {
+        return tl::make_unexpected(statement.error());
+    }
+    if (sqlite3_stmt_readonly(statement->get()) == 0) {
+        return refuse(ErrorCode::BadSetting, "this would change the database", "query",
+                      "Write a query that reads: select …");
+    }
+    const int columns = sqlite3_column_count(statement->get());
+    std::vector<std::string> names;
+    for (int c = 0; c < columns; ++c) {
+        names.emplace_back(sqlite3_column_name(statement->get(), c));
+    }
+    names = repairedNames(names, 0, import);
+    std::vector<ColumnCollector> cells(names.size());
+    std::size_t rows = 0;
+    int code = SQLITE_DONE;
+    while ((code = sqlite3_step(statement->get())) == SQLITE_ROW) {
+        ++rows;
+        for (int c = 0; c < columns; ++c) {
+            readCell(statement->get(), c, rows, cells[static_cast<std::size_t>(c)], import);
+        }
+        if ((rows & 4095U) == 0 && job.stopped()) {
+            return refuse(ErrorCode::Stopped, "reading was stopped");
+        }
+    }
+    if (code != SQLITE_DONE) {
+        return refuse(ErrorCode::File,
+                      std::string("the database says: ") + sqlite3_errmsg(db->get()), path);
+    }
+    if (rows == 0) {
+        return refuse(ErrorCode::Syntax, "there is no row in it", path);
+    }
+    for (std::size_t j = 0; j < names.size(); ++j) {
+        cells[j].finish(names[j], options, import);
+    }
+    applyCodebook(textRows(db->get(), "codebook"), import.table);
+    return import;
+}
+
+Result<void> writeSqlite(const Table& table, const std::string& path) {
+    // A fresh file beside it, so that a failure leaves the old one whole.
+    const std::string fresh = path + ".part";
+    (void)std::remove(fresh.c_str());
+    {
+        const auto db = openDatabase(fresh, SQLITE_OPEN_READWRITE | SQLITE_OPEN_CREATE);
+        if (!db) {
+            return tl::make_unexpected(db.error());
+        }
+        const auto store = [&](const std::string& name, const std::vector<std::string>& columns,
+                               std::size_t rows, const auto& bind) -> Result<void> {
+            std::string create = "create table " + quoted(name) + " (";
+            std::string insert = "insert into " + quoted(name) + " values (";
+            for (std::size_t j = 0; j < columns.size(); ++j) {
+                create += (j > 0 ? ", " : "") + columns[j];
+                insert += j > 0 ? ", ?" : "?";
+            }
+            if (auto done = run(db->get(), create + ")"); !done) {
+                return done;
+            }
+            const auto statement = prepare(db->get(), insert + ")");
+            if (!statement) {
+                return tl::make_unexpected(statement.error());
+            }
+            for (std::size_t i = 0; i < rows; ++i) {
+                for (std::size_t j = 0; j < columns.size(); ++j) {
+                    bind(statement->get(), static_cast<int>(j) + 1, i, j);
+                }
+                if (sqlite3_step(statement->get()) != SQLITE_DONE) {
+                    return refuse(ErrorCode::File,
+                                  std::string("the database says: ") + sqlite3_errmsg(db->get()),
+                                  path);
+                }
+                sqlite3_reset(statement->get());
+            }
+            return {};
+        };
+        std::vector<std::string> columns;
+        for (const Column& column : table.columns) {
+            columns.push_back(quoted(column.name()) + (column.isText() ? " text" : " real"));
+        }
+        const auto bindText = [](sqlite3_stmt* s, int at, const std::string& text) {
+            sqlite3_bind_text(s, at, text.data(), static_cast<int>(text.size()), SQLITE_TRANSIENT);
+        };
+        auto done = run(db->get(), "begin");
+        done =
+            done ? store("data", columns, table.rows(),
+                         [&](sqlite3_stmt* s, int at, std::size_t row, std::size_t j) {
+                             const Column& column = table.columns[j];
+                             if (column.isMissing(row)) {
+                                 sqlite3_bind_null(s, at);
+                             } else if (column.isText() ||
+                                        table.variables[j].measure == Measure::Date) {
+                                 bindText(s, at,
+                                          column.isText() ? column.texts()[static_cast<std::size_t>(
+                                                                column.codes()[row])]
+                                                          : dateText(column.numbers()[row]));
+                             } else {
+                                 sqlite3_bind_double(s, at, column.numbers()[row]);
+                             }
+                         })
+                 : done;
+        const auto book = codebookRows(table);
+        std::vector<std::string> head;
+        for (const std::string& name : book.front()) {
+            head.push_back(quoted(name) + " text");
+        }
+        done = done ? store("codebook", head, book.size() - 1,
+                            [&](sqlite3_stmt* s, int at, std::size_t row, std::size_t j) {
+                                bindText(s, at, book[row + 1][j]);
+                            })
+                    : done;
+        done = done ? run(db->get(), "commit") : done;
+        if (!done) {
+            (void)std::remove(fresh.c_str());
+            return done;
+        }
+    }
+    if (std::rename(fresh.c_str(), path.c_str()) != 0) {
+        (void)std::remove(fresh.c_str());
+        return refuse(ErrorCode::File, "the file cannot be written", path);
+    }
+    return {};
+}
+
+}  // namespace rapporto

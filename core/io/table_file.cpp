@@ -1,0 +1,63 @@
+#include "core/io/table_file.h"
+
+#include <algorithm>
+#include <filesystem>
+
+namespace rapporto {
+
+const std::vector<TableFormat>& tableFormats() {
+    static const std::vector<TableFormat> kFormats = {
+        {"csv", {".csv", ".tsv", ".txt", ".tab"}, &readCsvFile, &writeCsv, "Delimited text"},
+        {"data-package",
+         {".datapackage.json", "datapackage.json"},
+         &readDataPackage,
+         &writeDataPackage,
+         "Tabular data package (CSV with its codebook)"},
+        {"xlsx", {".xlsx"}, &readXlsx, &writeXlsx, "Office Open XML spreadsheet"},
+        {"ods", {".ods"}, &readOds, nullptr, "OpenDocument spreadsheet"},
+        {"sqlite", {".sqlite", ".sqlite3", ".db"}, &readSqlite, &writeSqlite, "SQLite database"},
+        {"json", {".json"}, &readJsonRecords, nullptr, "JSON records"},
+    };
+    return kFormats;
+}
+
+const TableFormat* formatOf(const std::string& path, const std::string& type) {
+    std::string name = std::filesystem::path(path).filename().string();
+    std::transform(name.begin(), name.end(), name.begin(),
+                   [](unsigned char c) { return static_cast<char>(std::tolower(c)); });
+    for (const TableFormat& format : tableFormats()) {
+        const bool ends =
+            std::any_of(format.endings.begin(), format.endings.end(),
+                        [&](const std::string& ending) { return name.ends_with(ending); });
+        if (type.empty() ? ends : type == format.type) {
+            return &format;
+        }
+    }
+    return type.empty() ? &tableFormats().front() : nullptr;
+}
+
+Result<Import> readTableFile(const std::string& path, const ReaderOptions& options,
+                             const Job& job) {
+    const TableFormat* format = formatOf(path, options.type);
+    if (format == nullptr) {
+        return refuse(ErrorCode::BadSetting, "a reader of type ‘" + options.type + "’ is not known",
+                      "source.reader", "Types are csv, data-package, xlsx, ods, sqlite and json.");
+    }
+    auto import = format->read(path, options, job);
+    if (import) {
+        import->used.type = format->type;
+    }
+    return import;
+}
+
+Result<void> writeTableFile(const Table& table, const std::string& path) {
+    const TableFormat* format = formatOf(path, {});
+    if (format->write == nullptr) {
+        return refuse(ErrorCode::BadSetting,
+                      std::string("tables are not written as ") + format->title, path,
+                      "Choose CSV, a data package, XLSX or SQLite.");
+    }
+    return format->write(table, path);
+}
+
+}  // namespace rapporto
