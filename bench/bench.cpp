@@ -3,6 +3,7 @@
 #include "app/shell/theme.h"
 #include "app/stages/model/effect_rows.h"
 #include "core/base/parallel.h"
+#include "core/data/frame.h"
 #include "core/io/csv.h"
 #include "core/numerics/linear_solution.h"
 
@@ -22,6 +23,7 @@
 #include <cstring>
 #include <fstream>
 #include <functional>
+#include <numeric>
 #include <string>
 #include <vector>
 
@@ -159,6 +161,71 @@ void benchLeastSquares(bool quick, int rounds) {
     }
 }
 
+/// Simple operations over a million rows against copying a column, and a lag over a panel that has
+/// to be sorted first against sorting its keys.
+void benchExpressions(bool quick, int rounds) {
+    const std::size_t n = quick ? 300000 : 1000000;
+    const auto column = [](const std::string& name, std::size_t rows, auto cell) {
+        std::vector<double> cells(rows);
+        for (std::size_t i = 0; i < rows; ++i) {
+            cells[i] = cell(i);
+        }
+        return Column::ofNumbers(name, std::move(cells));
+    };
+    const auto tableOf = [](std::vector<Column> columns) {
+        Table table;
+        for (Column& one : columns) {
+            Variable variable;
+            variable.name = one.name();
+            table.variables.push_back(variable);
+            table.columns.push_back(std::move(one));
+        }
+        return table;
+    };
+    double sink = 0.0;
+    const Frame frame =
+        Frame::make(tableOf({column("x", n, [](std::size_t i) { return noise(i); }),
+                             column("y", n, [](std::size_t i) { return noise(i + 7) + 2.0; })}),
+                    {}, {}, {}, {});
+    setThreads(1);
+    constexpr double kOperations = 5.0;  // Of the expression below.
+    absolute(
+        fmt::format("expression of 5 simple operations, {} rows, against 50 million a second", n),
+        rounds, kOperations * static_cast<double>(n) / 50e6, [&] {
+            return seconds([&] {
+                sink += frame.evaluateText("(x + y) * 2 - x / y > 1")->column.numbers()[0];
+            });
+        });
+    const std::size_t rows = quick ? 500000 : 5000000;
+    std::vector<std::uint32_t> order(rows);
+    std::iota(order.begin(), order.end(), 0U);
+    for (std::size_t i = rows; i > 1; --i) {
+        std::swap(order[i - 1],
+                  order[static_cast<std::size_t>((noise(i) + 0.5) * static_cast<double>(i))]);
+    }
+    const Table panel = tableOf(
+        {column("unit", rows, [&](std::size_t i) { return static_cast<double>(order[i] / 20); }),
+         column("year", rows, [&](std::size_t i) { return 2000.0 + order[i] % 20; }),
+         column("x", rows, [&](std::size_t i) { return noise(i); })});
+    compare(
+        fmt::format("lag over a shuffled panel of {} rows against sorting its keys", rows), rounds,
+        1.0,
+        [&] {
+            const Frame fresh =
+                Frame::make(panel, {}, {}, {}, {Layout::Kind::Panel, "unit", "year", {}});
+            sink += static_cast<double>(fresh.evaluateText("lag(x)")->undefined);
+        },
+        [&] {
+            auto keys = order;
+            std::sort(keys.begin(), keys.end());
+            sink += keys[rows / 2];
+        });
+    setThreads(0);
+    if (sink == 0.12345) {
+        fmt::print("\n");  // Keeps the work from being left out.
+    }
+}
+
 /// Names, quoted groups, dates, whole numbers with a missing code, amounts, blanks.
 std::string mixedCsv(std::size_t rows) {
     std::string text = "grower,zone,surveyed_on,age,hives,revenue,note\n";
@@ -282,6 +349,7 @@ int main(int argc, char** argv) {
     const bool quick = argc > 1 && std::strcmp(argv[1], "--quick") == 0;
     const int rounds = quick ? 5 : 9;
     benchLeastSquares(quick, rounds);
+    benchExpressions(quick, quick ? 3 : 5);
     benchCsv(quick, quick ? 3 : 5);
     benchWindow(rounds);
     return 0;

@@ -352,7 +352,8 @@ void MainWindow::openPath(const QString& path) {
 void MainWindow::open() {
     const QString path = QFileDialog::getOpenFileName(
         this, tr("Open a table or a study"), {},
-        tr("Tables and studies (*.csv *.tsv *.txt *.rapporto);;All files (*)"));
+        tr("Tables and studies (*.csv *.tsv *.txt *.xlsx *.ods *.sqlite *.sqlite3 *.db *.json "
+           "*.rapporto);;All files (*)"));
     if (!path.isEmpty()) {
         openPath(path);
     }

@@ -148,7 +148,10 @@ std::string cellText(const Column& column, const Variable& variable, std::size_t
             return level.label;
         }
     }
-    return shortNumber(value, 9);
+    // Four digits stand together: most of them are years.
+    return value == std::floor(value) && std::abs(value) < 10000.0
+               ? (value < 0.0 ? "−" : "") + fmt::format("{:.0f}", std::abs(value))
+               : shortNumber(value, 9);
 }
 
 }  // namespace rapporto

@@ -154,13 +154,13 @@ std::optional<double> designEffect(const Frame& frame, const std::string& variab
     }
     mean /= total;
     std::vector<double> byCluster(static_cast<std::size_t>(rows->clusterCount), 0.0);
-    std::vector<std::int32_t> stratumOf(byCluster.size(), 0);
+    std::vector<std::int32_t> stratumOf(byCluster.size(), -1);  // −1: no row of it has a value.
     double spread = 0.0;
     for (std::size_t i = 0; i < rows->rows.size(); ++i) {
         const double x = of->numbers()[rows->rows[i]];
         const auto c = static_cast<std::size_t>(rows->clusters[i]);
-        stratumOf[c] = rows->strata[i];
         if (!std::isnan(x)) {
+            stratumOf[c] = rows->strata[i];
             byCluster[c] += rows->weights[i] * (x - mean) / total;
             spread += rows->weights[i] * (x - mean) * (x - mean);
         }
@@ -168,11 +168,17 @@ std::optional<double> designEffect(const Frame& frame, const std::string& variab
     std::vector<double> sums(static_cast<std::size_t>(rows->strataCount), 0.0);
     std::vector<double> counts(sums.size(), 0.0);
     for (std::size_t c = 0; c < byCluster.size(); ++c) {
+        if (stratumOf[c] < 0) {
+            continue;
+        }
         sums[static_cast<std::size_t>(stratumOf[c])] += byCluster[c];
         counts[static_cast<std::size_t>(stratumOf[c])] += 1.0;
     }
     double variance = 0.0;
     for (std::size_t c = 0; c < byCluster.size(); ++c) {
+        if (stratumOf[c] < 0) {
+            continue;
+        }
         const auto s = static_cast<std::size_t>(stratumOf[c]);
         // A lonely cluster is centred at the grand mean, which is zero here.
         const bool lonely = counts[s] < 2.0;

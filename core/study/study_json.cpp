@@ -282,6 +282,7 @@ Layout readLayout(const Json& json, Reader& outer) {
     const std::string kind = in.text("kind", "cross-section");
     layout.unit = in.text("unit");
     layout.time = in.text("time");
+    layout.frequency = in.text("frequency");
     if (kind == "series") {
         layout.kind = Layout::Kind::Series;
     } else if (kind == "panel") {

@@ -7,12 +7,15 @@
 #include "app/shell/theme.h"
 #include "app/stages/checks/checks_stage.h"
 #include "app/stages/data/coverage_view.h"
+#include "app/stages/data/data_stage.h"
 #include "app/stages/data/shape_ladder.h"
 #include "app/stages/data/variables_page.h"
 #include "app/stages/explore/explore_stage.h"
 #include "app/stages/model/effect_rows.h"
 #include "app/stages/report/report_stage.h"
 #include "core/report/report.h"
+
+#include <sqlite3.h>
 
 #include <QApplication>
 #include <QClipboard>
@@ -321,6 +324,54 @@ class WindowTest : public QObject {
         QCOMPARE(preview->selectionModel()->selectedRows().front().row(), 2);
     }
 
+    void exportsAndTakesInAgain() {
+        takeInGrowers();
+        window_->session().edit(PutDerived{{"ln_hives", "ln(hives)", ""}}, "derive");
+        window_->settle();
+        auto* data = window_->findChild<DataStage*>();
+        for (const char* name : {"out.xlsx", "out.sqlite", "out.datapackage.json"}) {
+            const QString path = place_.filePath(name);
+            data->exportTo(path, true);
+            window_->settle();
+            window_->openPath(path);
+            window_->settle();
+            QVERIFY2(window_->session().pending()->import != nullptr, name);
+            const Table& table = window_->session().pending()->import->table;
+            QCOMPARE(table.rows(), std::size_t{300});
+            QVERIFY(table.find("ln_hives") >= 0);
+            click("import:use");
+            QVERIFY(window_->session().frame()->column("ln_hives") != nullptr);
+            // As imported: now with the derived one as a column of the source.
+            data->exportTo(path, false);
+            window_->settle();
+        }
+        data->exportTo("/no/such/place/out.xlsx", true);
+        window_->settle();
+        QVERIFY(window_->findChild<QLabel*>("refusal") != nullptr);
+    }
+
+    void choosesATableOfADatabase() {
+        sqlite3* db = nullptr;
+        sqlite3_open(place_.filePath("two.db").toUtf8().constData(), &db);
+        sqlite3_exec(db,
+                     "create table a (x real); insert into a values (1), (2); create table b (y "
+                     "real); insert into b values (3), (4), (5)",
+                     nullptr, nullptr, nullptr);
+        sqlite3_close(db);
+        window_->openPath(place_.filePath("two.db"));
+        window_->settle();
+        QCOMPARE(window_->session().pending()->import->table.rows(), std::size_t{2});
+        pick("import:part", "b");
+        QCOMPARE(window_->session().pending()->import->table.rows(), std::size_t{3});
+        auto* query = find<QLineEdit>("import:query");
+        QTest::keyClicks(query, "select y * 2 as z from b where y > 3");
+        QTest::keyClick(query, Qt::Key_Return);
+        window_->settle();
+        QCOMPARE(window_->session().pending()->import->table.rows(), std::size_t{2});
+        click("import:use");
+        QCOMPARE(window_->session().frame()->column("z")->numbers()[1], 10.0);
+    }
+
     void setsACodeMissingInTwelveVariablesAtOnce() {
         takeIn("answers.csv", answers());
         click("data:page:Codebook");
@@ -434,7 +485,7 @@ class WindowTest : public QObject {
         QVERIFY(find<QLabel>("layout:facts")->text().contains("1 gap"));
         QVERIFY(find<QLabel>("layout:facts")->text().contains("3 units"));
         auto* rows = find<QListWidget>("layout:rows");
-        QVERIFY(rows->item(0)->text().contains("A · 2"));
+        QCOMPARE(rows->item(0)->text(), QString("3 · A · 2018 · after a gap"));
         rows->setCurrentRow(0);
         QCOMPARE(window_->session().selectedRows(), std::set<std::size_t>{2});
         const Coverage& coverage = window_->findChild<CoverageView*>()->coverage();

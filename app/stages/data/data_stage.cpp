@@ -9,9 +9,11 @@
 #include "app/stages/data/variables_page.h"
 #include "core/base/format.h"
 #include "core/describe/codes.h"
+#include "core/io/table_file.h"
 #include "core/report/wording.h"
 
 #include <QButtonGroup>
+#include <QFileDialog>
 #include <QHBoxLayout>
 #include <QLabel>
 #include <QPushButton>
@@ -33,7 +35,11 @@ DataStage::DataStage(Session& session, QWidget* parent)
       words_(new QButtonGroup(this)),
       views_(new QStackedWidget(this)),
       import_(new ImportPage(session, this)),
-      rows_(new RowsPage(session, this)) {
+      rows_(new RowsPage(session, this)),
+      exporting_([this](const std::optional<Refusal>& refusal) {
+          refusal ? emit session_.refused(text(refusal->text()))
+                  : emit session_.told(tr("The table is written."));
+      }) {
     auto* layout = new QVBoxLayout(this);
     layout->setContentsMargins(0, 0, 0, 0);
     layout->addWidget(pages_);
@@ -71,6 +77,15 @@ QWidget* DataStage::makeTablePage() {
     }
     words_->button(0)->setChecked(true);
     strip->addStretch(1);
+    for (const auto& [label, name, transformed] :
+         {std::tuple{tr("export as it stands…"), "data:export", true},
+          std::tuple{tr("as imported…"), "data:exportSource", false}}) {
+        auto* word = actionWord(label, page);
+        word->setObjectName(name);
+        connect(word, &QPushButton::clicked, this,
+                [this, asItStands = transformed] { exportTable(asItStands); });
+        strip->addWidget(word);
+    }
     // A wide page must not squeeze the columns beside it.
     views_->setSizePolicy(QSizePolicy::Ignored, QSizePolicy::Expanding);
     layout->addLayout(strip);
@@ -86,6 +101,40 @@ QWidget* DataStage::makeTablePage() {
                 rows_->derive()->propose(name, expression);
             });
     return page;
+}
+
+void DataStage::exportTable(bool transformed) {
+    const QString path = QFileDialog::getSaveFileName(
+        this, tr("Write the table"), {},
+        tr("CSV (*.csv);;Data package: CSV with its codebook (*.datapackage.json);;Spreadsheet "
+           "(*.xlsx);;SQLite database (*.sqlite)"));
+    if (!path.isEmpty()) {
+        exportTo(path, transformed);
+    }
+}
+
+void DataStage::exportTo(const QString& path, bool transformed) {
+    const auto frame = session_.frame();
+    const auto source = session_.bench().table();
+    if (!frame || !source) {
+        return;
+    }
+    exporting_.ask([frame, source, transformed, where = utf8(path)]() -> std::optional<Refusal> {
+        // As it stands: missing codes are gone and derived variables are there. As imported: the
+        // cells of the source with all that is known of them.
+        Table table = transformed ? frame->table() : *source;
+        for (Variable& v : table.variables) {
+            if (const Variable* known = frame->variable(v.name)) {
+                v = *known;
+            }
+            if (transformed) {
+                v.missing.clear();
+                v.missingRanges.clear();
+            }
+        }
+        const auto done = writeTableFile(table, where);
+        return done ? std::nullopt : std::optional(done.error());
+    });
 }
 
 DataPage* DataStage::page() const { return static_cast<DataPage*>(views_->currentWidget()); }

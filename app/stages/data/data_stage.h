@@ -1,5 +1,6 @@
 #pragma once
 
+#include "app/shell/later.h"
 #include "app/shell/stage.h"
 
 class QButtonGroup;
@@ -26,6 +27,9 @@ class DataStage : public Stage {
     /// Brings the variable into view and focus.
     void showVariable(const std::string& name);
 
+    /// Writes the table as it stands, or as imported with what is known of it; empty: done.
+    void exportTo(const QString& path, bool transformed);
+
   signals:
     void openRequested();
     void pasteRequested();
@@ -34,6 +38,7 @@ class DataStage : public Stage {
     [[nodiscard]] QWidget* makeEmptyPage();
     [[nodiscard]] QWidget* makeTablePage();
     [[nodiscard]] DataPage* page() const;
+    void exportTable(bool transformed);
     void refreshPage();
     [[nodiscard]] ReadingContent variableReadingContent() const;
 
@@ -43,6 +48,7 @@ class DataStage : public Stage {
     ImportPage* import_;
     RowsPage* rows_;
     QLabel* emptyMessage_ = nullptr;
+    Later<std::optional<Refusal>> exporting_;
 };
 
 }  // namespace rapporto::app

@@ -8,6 +8,7 @@
 #include <QHBoxLayout>
 #include <QHeaderView>
 #include <QLabel>
+#include <QLineEdit>
 #include <QListWidget>
 #include <QPushButton>
 #include <QTableView>
@@ -39,23 +40,43 @@ ImportPage::ImportPage(Session& session, QWidget* parent)
     layout->addWidget(importTitle_);
     auto* options = new QHBoxLayout;
     options->setSpacing(8);
-    const auto add = [&](const QString& label, QComboBox* combo) {
+    const auto group = [&](QWidget*& into) {
+        into = new QWidget(this);
+        auto* line = new QHBoxLayout(into);
+        line->setContentsMargins(0, 0, 0, 0);
+        line->setSpacing(8);
+        options->addWidget(into);
+        return line;
+    };
+    const auto add = [&](QHBoxLayout* line, const QString& label, QComboBox* combo) {
         auto* word = new QLabel(label, this);
         word->setStyleSheet("color:#6B6F7B");
-        options->addWidget(word);
-        options->addWidget(combo);
+        line->addWidget(word);
+        line->addWidget(combo);
         connect(combo, &QComboBox::activated, this, &ImportPage::readOptions);
     };
     delimiter_ = choice("delimiter", {tr("comma"), tr("semicolon"), tr("tab"), tr("bar")}, this);
     decimal_ = choice("decimal", {"1.5", "1,5"}, this);
     header_ = choice("header", {tr("names"), tr("data")}, this);
     encoding_ = choice("encoding", {"UTF-8", "UTF-16", "ISO-8859-1", "windows-1252"}, this);
-    add(tr("cells end at"), delimiter_);
-    add(tr("numbers like"), decimal_);
-    add(tr("first line holds"), header_);
-    add(tr("text in"), encoding_);
     skip_ = choice("skip", {"0", "1", "2", "3", "4", "5", "6", "8", "10"}, this);
-    add(tr("skip lines"), skip_);
+    part_ = choice("part", {}, this);
+    part_->setSizeAdjustPolicy(QComboBox::AdjustToContents);
+    query_ = new QLineEdit(this);
+    query_->setObjectName("import:query");
+    connect(query_, &QLineEdit::returnPressed, this, &ImportPage::readOptions);
+    add(group(composite_), tr("from"), part_);
+    queryWord_ = new QLabel(this);
+    queryWord_->setStyleSheet("color:#6B6F7B");
+    composite_->layout()->addWidget(queryWord_);
+    composite_->layout()->addWidget(query_);
+    auto* lines = group(textual_);
+    add(lines, tr("cells end at"), delimiter_);
+    add(lines, tr("numbers like"), decimal_);
+    add(lines, tr("text in"), encoding_);
+    auto* head = group(heading_);
+    add(head, tr("first line holds"), header_);
+    add(head, tr("skip"), skip_);
     options->addStretch(1);
     layout->addLayout(options);
     preview_ = new QTableView(this);
@@ -81,7 +102,7 @@ ImportPage::ImportPage(Session& session, QWidget* parent)
         // Lines and rows differ by the header and what was skipped.
         const ReaderOptions& used = pending->import->used;
         const auto line = pending->import->problems[static_cast<std::size_t>(at)].line;
-        const auto above = used.skip + (*used.header ? 1U : 0U);
+        const auto above = used.skip + (used.header.value_or(true) ? 1U : 0U);
         if (line > above) {
             preview_->selectRow(static_cast<int>(line - above - 1));
             preview_->scrollTo(previewModel_->index(static_cast<int>(line - above - 1), 0));
@@ -122,12 +143,29 @@ void ImportPage::refresh() {
     importTitle_->setText(tr("%1: %2 rows, %3 columns")
                               .arg(name, text(countText(import.table.rows())))
                               .arg(import.table.columns.size()));
-    delimiter_->setCurrentIndex(
-        static_cast<int>(std::find(kDelimiters.begin(), kDelimiters.end(), *import.used.delimiter) -
-                         kDelimiters.begin()));
-    decimal_->setCurrentIndex(*import.used.decimal == ',' ? 1 : 0);
-    header_->setCurrentIndex(*import.used.header ? 0 : 1);
-    encoding_->setCurrentText(text(*import.used.encoding));
+    const std::string& type = import.used.type;
+    const bool delimited = type.empty() || type == "csv" || type == "data-package";
+    const bool sheets = type == "xlsx" || type == "ods";
+    textual_->setVisible(delimited);
+    composite_->setVisible(sheets || type == "sqlite" || import.parts.size() > 1);
+    query_->setVisible(sheets || type == "sqlite");
+    queryWord_->setVisible(sheets || type == "sqlite");
+    queryWord_->setText(sheets ? tr("block") : tr("or the query"));
+    query_->setPlaceholderText(sheets ? tr("all, or B3:F200") : tr("select … from …"));
+    heading_->setVisible(delimited || sheets);
+    part_->clear();
+    for (const std::string& part : import.parts) {
+        part_->addItem(text(part));
+    }
+    part_->setCurrentText(text(sheets ? import.used.sheet : import.used.table));
+    if (delimited && import.used.delimiter && import.used.decimal) {
+        delimiter_->setCurrentIndex(static_cast<int>(
+            std::find(kDelimiters.begin(), kDelimiters.end(), *import.used.delimiter) -
+            kDelimiters.begin()));
+        decimal_->setCurrentIndex(*import.used.decimal == ',' ? 1 : 0);
+        encoding_->setCurrentText(text(import.used.encoding.value_or("UTF-8")));
+    }
+    header_->setCurrentIndex(import.used.header.value_or(true) ? 0 : 1);
     skip_->setCurrentText(QString::number(import.used.skip));
     if (previewModel_->table() != &import.table) {
         previewModel_->showTable(std::shared_ptr<const Table>(p.import, &import.table));
@@ -139,7 +177,9 @@ void ImportPage::showProblems(const Import& import) {
     const QString count = text(plural(import.problemCount, "repair", "repairs"));
     importProblems_->setText(
         import.problemCount == 0
-            ? tr("Every line has the same number of cells; nothing had to be repaired.")
+            ? (textual_->isHidden()
+                   ? tr("Nothing had to be repaired.")
+                   : tr("Every line has the same number of cells; nothing had to be repaired."))
             : "<span style=\"color:#966618\"><b>" + count + "</b> " +
                   tr("in the whole file; choose one to see its row. Set the file right and read "
                      "it again, or take it as repaired.") +
@@ -160,11 +200,27 @@ void ImportPage::readOptions() {
         return;
     }
     ReaderOptions options = session_.pending()->options;
-    options.delimiter = kDelimiters[static_cast<std::size_t>(delimiter_->currentIndex())];
-    options.decimal = decimal_->currentIndex() == 1 ? ',' : '.';
-    options.header = header_->currentIndex() == 0;
-    options.encoding = utf8(encoding_->currentText());
-    options.skip = static_cast<std::size_t>(skip_->currentText().toInt());
+    const std::string& type = session_.pending()->import->used.type;
+    const bool sheets = type == "xlsx" || type == "ods";
+    const std::string asked = utf8(query_->text().trimmed());
+    if (sheets) {
+        options.sheet = utf8(part_->currentText());
+        options.block = asked;
+    } else if (type == "sqlite") {
+        options.query = asked;
+        options.table = asked.empty() ? utf8(part_->currentText()) : std::string();
+    } else if (type == "data-package") {
+        options.table = utf8(part_->currentText());
+    }
+    if (sheets || !textual_->isHidden()) {
+        options.header = header_->currentIndex() == 0;
+        options.skip = static_cast<std::size_t>(skip_->currentText().toInt());
+    }
+    if (!textual_->isHidden()) {
+        options.delimiter = kDelimiters[static_cast<std::size_t>(delimiter_->currentIndex())];
+        options.decimal = decimal_->currentIndex() == 1 ? ',' : '.';
+        options.encoding = utf8(encoding_->currentText());
+    }
     session_.changeImportOptions(options);
 }
 

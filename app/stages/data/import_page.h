@@ -2,6 +2,7 @@
 
 #include "app/stages/data/data_page.h"
 
+class QLineEdit;
 class QListWidget;
 
 namespace rapporto::app {
@@ -32,6 +33,12 @@ class ImportPage : public DataPage {
     QComboBox* header_ = nullptr;
     QComboBox* encoding_ = nullptr;
     QComboBox* skip_ = nullptr;
+    QComboBox* part_ = nullptr;     ///< Sheet or table of the file.
+    QLineEdit* query_ = nullptr;    ///< Instead of a table, or the block of a sheet.
+    QWidget* textual_ = nullptr;    ///< What only delimited text has.
+    QWidget* composite_ = nullptr;  ///< What only files of several tables have.
+    QWidget* heading_ = nullptr;    ///< What only files with a first line have.
+    QLabel* queryWord_ = nullptr;
 };
 
 }  // namespace rapporto::app

@@ -254,10 +254,10 @@ void LayoutPage::show(const Found& found) {
                 "</span>";
         }
         facts_->setText(words + ".");
-        addRows(tr("repeats the moment of an earlier row"), f.repeated);
-        addRows(tr("comes after a gap"), f.afterGap);
+        addRows(tr("repeated"), f.repeated);
+        addRows(tr("after a gap"), f.afterGap);
         if (shownFrame_->layout().kind == Layout::Kind::Panel) {
-            addRows(tr("is the only row of its unit"), f.singles);
+            addRows(tr("alone in its unit"), f.singles);
         }
         if (rows_->count() == 0) {
             rows_->addItem(tr("no row needs a look"));
@@ -320,7 +320,7 @@ void LayoutPage::addRows(const QString& what, const std::vector<std::uint32_t>& 
                                                         *shownFrame_->variable(name), row));
         };
         auto* item = new QListWidgetItem(
-            tr("row %1%2%3 %4")
+            tr("%1%2%3 · %4")
                 .arg(text(countText(row + 1)), cell(layout.unit), cell(layout.time), what));
         item->setData(Qt::UserRole, QVariant::fromValue<qulonglong>(row));
         rows_->addItem(item);
