@@ -1,0 +1,432 @@
+// Writing the study file.
+#include "core/base/format.h"
+#include "core/study/study.h"
+
+#include <fmt/format.h>
+#include <nlohmann/json.hpp>
+#include <unistd.h>
+
+#include <algorithm>
+#include <cmath>
+#include <cstdio>
+#include <fstream>
+
+namespace rapporto {
+namespace {
+
+using Json = nlohmann::ordered_json;
+
+Json keyJson(const Key& key) {
+    if (const double* x = std::get_if<double>(&key)) {
+        return *x == std::floor(*x) && std::abs(*x) < 9e15 ? Json(static_cast<std::int64_t>(*x))
+                                                           : Json(*x);
+    }
+    return std::get<std::string>(key);
+}
+
+Json termJson(const Term& term) {
+    if (term.kind == Term::Kind::Product) {
+        return Json{{"product", term.parts}};
+    }
+    return term.kind == Term::Kind::Set ? Json{{"set", term.parts.front()}}
+                                        : Json(term.parts.front());
+}
+
+/// Members in the given order: those that were read or differ from their default; unknown ones
+/// last.
+class Writer {
+  public:
+    explicit Writer(const Json* raw) : raw_(raw != nullptr && raw->is_object() ? raw : nullptr) {}
+
+    void put(const char* key, Json value, const Json& otherwise) {
+        known_.emplace_back(key);
+        if (value != otherwise) {
+            out_[key] = std::move(value);
+        } else if (raw_ != nullptr && raw_->contains(key)) {
+            // It was written although it says the default: as it stood where it means that still.
+            const Json& old = raw_->at(key);
+            out_[key] = old.is_null() || old.empty() ? old : std::move(value);
+        }
+    }
+
+    /// A member this version does not use: carried through.
+    void carry(const char* key) {
+        known_.emplace_back(key);
+        if (raw_ != nullptr && raw_->contains(key)) {
+            out_[key] = raw_->at(key);
+        }
+    }
+
+    Json finish() {
+        if (raw_ != nullptr) {
+            for (const auto& [key, value] : raw_->items()) {
+                if (std::find(known_.begin(), known_.end(), key) == known_.end()) {
+                    out_[key] = value;
+                }
+            }
+        }
+        return std::move(out_);
+    }
+
+  private:
+    const Json* raw_;
+    std::vector<std::string> known_;
+    Json out_ = Json::object();
+};
+
+/// A nested object with the unknown members of what was read.
+Json withUnknown(Json value, const Json* raw, const char* key) {
+    if (raw != nullptr && raw->is_object() && raw->contains(key) && raw->at(key).is_object() &&
+        value.is_object()) {
+        for (const auto& [name, member] : raw->at(key).items()) {
+            if (!value.contains(name)) {
+                value[name] = member;
+            }
+        }
+    }
+    return value;
+}
+
+Json checksJson(const Question& q) {
+    if (q.allChecks) {
+        return "all";
+    }
+    if (q.checks.empty()) {
+        return "none";
+    }
+    Json list = Json::array();
+    for (const CheckRequest& c : q.checks) {
+        Json one{{"id", c.id}};
+        if (c.lags) {
+            one["lags"] = *c.lags;
+        }
+        if (c.cross) {
+            one["cross"] = *c.cross;
+        }
+        if (!c.powers.empty()) {
+            one["powers"] = c.powers;
+        }
+        list.push_back(one.size() == 1 ? Json(c.id) : one);
+    }
+    return list;
+}
+
+Json errorsJson(const ErrorSpec& errors) {
+    Json json{{"kind", errors.kind}};
+    if (errors.kind == "robust") {
+        json["type"] = errors.type;
+    }
+    if (!errors.by.empty()) {
+        json["by"] = errors.by;
+    }
+    return json;
+}
+
+Json questionJson(const Question& q) {
+    // What could not be understood is kept to the letter; only its place among the others is ours.
+    if (q.unbuilt && q.raw) {
+        Json kept = *q.raw;
+        kept["title"] = q.title;
+        kept["lead"] = q.lead;
+        return kept;
+    }
+    Writer out(q.raw.get());
+    Json terms = Json::array();
+    Json muted = Json::array();
+    for (const Term& term : q.terms) {
+        (term.muted ? muted : terms).push_back(termJson(term));
+    }
+    out.put("id", q.id, nullptr);
+    out.put("kind", q.kind, nullptr);
+    out.put("title", q.title, "");
+    out.put("lead", q.lead, false);
+    out.put("variant_of", q.variantOf, "");
+    out.put("outcome", q.outcome, nullptr);
+    out.put("terms", terms, nullptr);
+    out.put("muted", muted, Json::array());
+    out.put("intercept", q.intercept, true);
+    for (const char* key : {"fixed_effects", "endogenous", "instruments"}) {
+        out.carry(key);
+    }
+    out.put("estimator", withUnknown(Json{{"method", q.method}}, q.raw.get(), "estimator"),
+            Json{{"method", "least-squares"}});
+    out.put("errors", errorsJson(q.errors), Json{{"kind", "classical"}});
+    out.put("weights",
+            q.weightKind == WeightKind::None
+                ? Json()
+                : Json{{"kind", weightName(q.weightKind)}, {"variable", q.weight}},
+            Json());
+    out.carry("offset");
+    out.carry("exposure");
+    out.put("where", q.where, "");
+    out.put("without", q.without, Json::array());
+    out.put("checks", checksJson(q), "all");
+    out.carry("effects");
+    out.carry("predict");
+    return out.finish();
+}
+
+Json variableJson(const VariableEntry& v) {
+    Json json{{"name", v.name}};
+    if (v.label) {
+        json["label"] = *v.label;
+    }
+    if (v.unit) {
+        json["unit"] = *v.unit;
+    }
+    if (v.measure) {
+        json["measure"] = measureName(*v.measure);
+    }
+    if (v.missing) {
+        json["missing"] = Json::array();
+        for (const Key& key : *v.missing) {
+            json["missing"].push_back(keyJson(key));
+        }
+    }
+    if (v.missingRanges) {
+        json["missing_ranges"] = Json::array();
+        for (const KeyRange& range : *v.missingRanges) {
+            json["missing_ranges"].push_back(Json::array({range.low, range.high}));
+        }
+    }
+    if (v.levels) {
+        json["levels"] = Json::array();
+        for (const Level& level : *v.levels) {
+            json["levels"].push_back(Json{{"value", keyJson(level.value)}, {"label", level.label}});
+        }
+    }
+    if (v.base) {
+        json["base"] = keyJson(*v.base);
+    }
+    if (v.note) {
+        json["note"] = *v.note;
+    }
+    return json;
+}
+
+Json variablesJson(const Study& study) {
+    Json list = Json::array();
+    for (const VariableEntry& v : study.variables) {
+        Json json = variableJson(v);
+        // A later version's words about the same variable stay with it.
+        if (study.raw && study.raw->contains("variables") &&
+            study.raw->at("variables").is_array()) {
+            for (const Json& old : study.raw->at("variables")) {
+                if (old.is_object() && old.value("name", "") == v.name) {
+                    for (const auto& [key, value] : old.items()) {
+                        if (!json.contains(key)) {
+                            json[key] = value;
+                        }
+                    }
+                }
+            }
+        }
+        list.push_back(std::move(json));
+    }
+    return list;
+}
+
+Json readerJson(const ReaderOptions& r) {
+    Json json{{"type", r.type.empty() ? "csv" : r.type}};
+    const auto say = [&](const char* key, const std::string& words) {
+        if (!words.empty()) {
+            json[key] = words;
+        }
+    };
+    const auto put = [&](const char* key, const std::optional<char>& c) {
+        if (c) {
+            json[key] = std::string(1, *c);
+        }
+    };
+    put("delimiter", r.delimiter);
+    put("decimal", r.decimal);
+    put("thousands", r.thousands);
+    if (r.header) {
+        json["header"] = *r.header;
+    }
+    if (r.encoding) {
+        json["encoding"] = *r.encoding;
+    }
+    if (r.quote != '"') {
+        json["quote"] = std::string(1, r.quote);
+    }
+    if (r.skip > 0) {
+        json["skip"] = r.skip;
+    }
+    say("sheet", r.sheet);
+    say("block", r.block);
+    say("table", r.table);
+    say("query", r.query);
+    return json;
+}
+
+Json sourceJson(const Study& study) {
+    const Source& s = study.source;
+    Json json{{"kind", s.kind}, {"file", s.file}, {"reader", readerJson(s.reader)}};
+    if (!s.sha256.empty()) {
+        json["sha256"] = s.sha256;
+    }
+    return withUnknown(std::move(json), study.raw.get(), "source");
+}
+
+Json surveyJson(const Survey& survey) {
+    Json json = Json::object();
+    const auto put = [&](const char* key, const std::string& name) {
+        json[key] = name.empty() ? Json(nullptr) : Json(name);
+    };
+    put("weight", survey.weight);
+    put("strata", survey.strata);
+    put("cluster", survey.cluster);
+    put("population", survey.population);
+    if (const auto number = Expression::parse(survey.population);
+        number && number->root().kind == Node::Kind::Number) {
+        json["population"] = number->root().number;
+    }
+    return json;
+}
+
+Json layoutJson(const Layout& layout) {
+    if (layout.kind == Layout::Kind::CrossSection) {
+        return Json{{"kind", "cross-section"}};
+    }
+    Json json = {{"kind", layout.kind == Layout::Kind::Panel ? "panel" : "series"}};
+    if (layout.kind == Layout::Kind::Panel) {
+        json["unit"] = layout.unit;
+    }
+    json["time"] = layout.time;
+    if (!layout.frequency.empty()) {
+        json["frequency"] = layout.frequency;
+    }
+    return json;
+}
+
+Json sampleJson(const Study& study) {
+    Json json = Json::object();
+    if (!study.sample.where.empty()) {
+        json["where"] = study.sample.where;
+    }
+    if (!study.sample.setAside.empty()) {
+        json["set_aside"] = Json::array();
+        for (const SetAside& s : study.sample.setAside) {
+            json["set_aside"].push_back(Json{{"row", s.row}, {"reason", s.reason}});
+        }
+    }
+    return json;
+}
+
+Json studyJson(const Study& study) {
+    Writer out(study.raw.get());
+    out.put("format", "rapporto-study", nullptr);
+    out.put("version", 1, nullptr);
+    out.put("title", study.title, nullptr);
+    out.put("alpha", study.alpha, nullptr);
+    out.put("seed", study.seed, 1);
+    out.put("source", sourceJson(study), nullptr);
+    out.put("variables", variablesJson(study), Json::array());
+    out.put("layout", layoutJson(study.layout), nullptr);
+    out.put("survey", withUnknown(surveyJson(study.survey), study.raw.get(), "survey"),
+            surveyJson(Survey{}));
+    Json sets = Json::array();
+    for (const TermSet& s : study.sets) {
+        sets.push_back(Json{{"name", s.name}, {"members", s.members}});
+    }
+    out.put("sets", sets, Json::array());
+    Json derived = Json::array();
+    for (const Derived& d : study.derived) {
+        Json one{{"name", d.name}, {"expression", d.expression}};
+        if (!d.label.empty()) {
+            one["label"] = d.label;
+        }
+        derived.push_back(std::move(one));
+    }
+    out.put("derived", derived, Json::array());
+    out.put("sample", sampleJson(study), Json::object());
+    Json questions = Json::array();
+    for (const Question& q : study.questions) {
+        questions.push_back(questionJson(q));
+    }
+    out.put("questions", questions, nullptr);
+    Json report = Json::array();
+    for (const ReportItem& item : study.report) {
+        report.push_back(Json{{"item", item.item}, {"questions", item.questions}});
+    }
+    out.put("report", report, Json::array());
+    Json trail = Json::array();
+    for (const TrailStep& step : study.trail) {
+        trail.push_back(Json{{"at", step.at}, {"did", step.did}});
+    }
+    out.put("trail", trail, Json::array());
+    return out.finish();
+}
+
+void render(const Json& json, int indent, std::string& out) {
+    const std::string pad(static_cast<std::size_t>(indent) + 2, ' ');
+    const std::string flat = json.dump();
+    const bool objects =
+        json.is_array() &&
+        std::any_of(json.begin(), json.end(), [](const Json& j) { return j.is_structured(); });
+    if (!json.is_structured() || json.empty() ||
+        (indent > 0 && flat.size() + pad.size() <= 140 && !objects)) {
+        // The flat form with a space after separators outside of texts.
+        bool quoted = false;
+        for (std::size_t i = 0; i < flat.size(); ++i) {
+            out += flat[i];
+            if (quoted && flat[i] == '\\') {
+                out += flat[++i];  // An escaped character never ends a text.
+                continue;
+            }
+            if (flat[i] == '"') {
+                quoted = !quoted;
+            }
+            if (!quoted && (flat[i] == ',' || flat[i] == ':')) {
+                out += ' ';
+            }
+        }
+        return;
+    }
+    const bool object = json.is_object();
+    out += object ? "{\n" : "[\n";
+    std::size_t left = json.size();
+    for (const auto& [key, value] : json.items()) {
+        out += pad;
+        if (object) {
+            out += Json(key).dump() + ": ";
+        }
+        render(value, indent + 2, out);
+        out += --left > 0 ? ",\n" : "\n";
+    }
+    out += std::string(static_cast<std::size_t>(indent), ' ') + (object ? "}" : "]");
+}
+
+}  // namespace
+
+std::string prettyJson(const nlohmann::ordered_json& json) {
+    std::string out;
+    render(json, 0, out);
+    return out + "\n";
+}
+
+std::string studyText(const Study& study) { return prettyJson(studyJson(study)); }
+
+std::string questionText(const Question& question) { return questionJson(question).dump(); }
+
+Result<void> writeStudyFile(const Study& study, const std::string& path) {
+    const std::string beside = fmt::format("{}.{}.part", path, getpid());
+    {
+        std::ofstream out(beside, std::ios::binary);
+        out << studyText(study);
+        if (!out.flush()) {
+            std::remove(beside.c_str());
+            return refuse(ErrorCode::File, "the study cannot be written", path,
+                          "Choose another place.");
+        }
+    }
+    if (std::rename(beside.c_str(), path.c_str()) != 0) {
+        std::remove(beside.c_str());
+        return refuse(ErrorCode::File, "the study cannot be written", path,
+                      "Choose another place.");
+    }
+    return {};
+}
+
+}  // namespace rapporto
