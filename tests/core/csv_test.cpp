@@ -195,6 +195,59 @@ class CsvTest : public QObject {
         QVERIFY(i.table.columns[0].isText());
     }
 
+    void largeFilesAreReadInPieces_data() {
+        QTest::addColumn<QString>("lineEnd");
+        QTest::addColumn<bool>("quotedLines");
+        QTest::addColumn<bool>("strayQuote");
+        QTest::newRow("plain") << "\n" << false << false;
+        QTest::newRow("CRLF") << "\r\n" << false << false;
+        QTest::newRow("lines inside quotes") << "\n" << true << false;
+        QTest::newRow("a stray quotation mark") << "\n" << false << true;
+        QTest::newRow("both") << "\r\n" << true << true;
+    }
+
+    /// Some ten megabytes: several pieces, read by several threads, give the rows of one.
+    void largeFilesAreReadInPieces() {
+        QFETCH(QString, lineEnd);
+        QFETCH(bool, quotedLines);
+        QFETCH(bool, strayQuote);
+        const std::string end = lineEnd.toStdString();
+        constexpr std::size_t kRows = 200000;
+        std::string text = "k,name,x,remark" + end;
+        for (std::size_t i = 0; i < kRows; ++i) {
+            text += std::to_string(i) + ",Tolve " + std::to_string(i % 4000) + "," +
+                    std::to_string(i % 7) + "." + std::to_string(i % 10) + ",";
+            if (strayQuote && i % 50001 == 77) {
+                text += "6\" nails";  // A mark inside a cell that does not begin with one.
+            } else if (quotedLines && i % 3 == 0) {
+                text += "\"first, line\nsecond \"\"line\"\" of it, and some more words\"";
+            } else {
+                text += "as the year before";
+            }
+            text += end;
+        }
+        text += "last,too" + end;
+        const auto import = readCsvText(text, {}, Job());
+        QVERIFY2(import.has_value(), import ? "" : import.error().text().c_str());
+        const Table& table = import->table;
+        QCOMPARE(table.rows(), kRows + 1);
+        const Column& k = table.columns[0];
+        QVERIFY(k.isText());  // The last row's word made it so: read again.
+        QCOMPARE(k.texts().size(), kRows + 1);
+        for (std::size_t i = 0; i < kRows; i += 997) {
+            QCOMPARE(k.texts()[static_cast<std::size_t>(k.codes()[i])], std::to_string(i));
+            QCOMPARE(table.columns[2].numbers()[i],
+                     std::stod(std::to_string(i % 7) + "." + std::to_string(i % 10)));
+        }
+        // Texts are numbered in the order of the file.
+        QCOMPARE(table.columns[1].texts()[0], std::string("Tolve 0"));
+        QCOMPARE(table.columns[1].texts()[3999], std::string("Tolve 3999"));
+        QCOMPARE(import->problemCount, std::size_t{1});
+        QVERIFY(import->problems.front().what.find("2 of 4 cells") == 0);
+        QCOMPARE(import->problems.front().line,
+                 static_cast<std::size_t>(std::count(text.begin(), text.end(), '\n')));
+    }
+
     void roundTripsThroughAFile() {
         QTemporaryDir place;
         const std::string path = place.filePath("t.csv").toStdString();
