@@ -111,7 +111,7 @@ std::vector<Piece> cutPieces(std::string_view text, std::size_t from, std::size_
 /// The cells of all columns as they fill.
 class Cells {
   public:
-    Cells(const std::vector<bool>& isText, std::size_t most) {
+    Cells(const std::vector<bool>& isText, std::size_t most) : texts_(isText.size()) {
         for (const bool text : isText) {
             numbers_.push_back(text ? nullptr : std::make_shared_for_overwrite<double[]>(most));
             codes_.push_back(text ? std::make_shared_for_overwrite<std::int32_t[]>(most) : nullptr);
@@ -161,7 +161,6 @@ class Cells {
             }
             row += counts[k];
         }
-        texts_.resize(std::max(texts_.size(), numbers_.size()));
         texts_[j] = all.take();
     }
 
