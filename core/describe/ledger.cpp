@@ -23,6 +23,27 @@ std::vector<std::string> ruleParts(const std::string& rule) {
     return parts;
 }
 
+std::string joinedRule(const std::string& rule, const std::string& condition) {
+    const auto inside = [](const std::string& one) {
+        const auto parsed = Expression::parse(one);
+        const bool either =
+            parsed && parsed->root().kind == Node::Kind::Binary && parsed->root().text == "or";
+        return either ? "(" + one + ")" : one;
+    };
+    return rule.empty()        ? condition
+           : condition.empty() ? rule
+                               : inside(rule) + " and " + inside(condition);
+}
+
+std::string ruleWithout(const std::string& rule, std::size_t part) {
+    const auto parts = ruleParts(rule);
+    std::string left;
+    for (std::size_t k = 0; k < parts.size(); ++k) {
+        left = k == part ? left : joinedRule(left, parts[k]);
+    }
+    return left;
+}
+
 Result<std::vector<RuleStep>> ruleSteps(const Frame& frame, const std::string& rule) {
     std::vector<RuleStep> steps;
     std::vector<bool> in(frame.rows(), true);

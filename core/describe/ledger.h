@@ -23,4 +23,10 @@ struct RuleStep {
 /// The parts of a rule that “and” joins at its outermost level, in canonical spelling.
 [[nodiscard]] std::vector<std::string> ruleParts(const std::string& rule);
 
+/// The rule with a further condition, in parentheses where “or” needs them.
+[[nodiscard]] std::string joinedRule(const std::string& rule, const std::string& condition);
+
+/// The rule without its part number `part` of `ruleParts`.
+[[nodiscard]] std::string ruleWithout(const std::string& rule, std::size_t part);
+
 }  // namespace rapporto

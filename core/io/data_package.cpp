@@ -1,6 +1,7 @@
 // Tabular data packages: an open standard for a CSV with types, titles, missing values and
 // categories beside it.
 #include "core/base/format.h"
+#include "core/io/mapped_file.h"
 #include "core/io/table_file.h"
 
 #include <nlohmann/json.hpp>
@@ -113,14 +114,11 @@ void readField(const Json& field, const Json& packageMissing, const Column& colu
 
 Result<Import> readDataPackage(const std::string& path, const ReaderOptions& options,
                                const Job& job) {
-    std::ifstream in(path, std::ios::binary);
-    if (!in) {
-        return refuse(ErrorCode::File, "the file cannot be opened", path,
-                      "Check that it is there and may be read.");
+    const auto description = MappedFile::open(path);
+    if (!description) {
+        return tl::make_unexpected(description.error());
     }
-    std::ostringstream all;
-    all << in.rdbuf();
-    const Json package = Json::parse(all.str(), nullptr, false);
+    const Json package = Json::parse(description->bytes(), nullptr, false);
     const Json& resources = memberOf(package, "resources");
     if (!resources.is_array() || resources.empty()) {
         return refuse(ErrorCode::Syntax, "this is no data package: it lists no resources", path);

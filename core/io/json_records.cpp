@@ -1,4 +1,5 @@
 #include "core/io/column_collector.h"
+#include "core/io/mapped_file.h"
 #include "core/io/table_file.h"
 
 #include <fmt/format.h>
@@ -51,14 +52,11 @@ Result<Json> recordsIn(const std::string& text, const std::string& path) {
 
 Result<Import> readJsonRecords(const std::string& path, const ReaderOptions& options,
                                const Job& job) {
-    std::ifstream in(path, std::ios::binary);
-    if (!in) {
-        return refuse(ErrorCode::File, "the file cannot be opened", path,
-                      "Check that it is there and may be read.");
+    const auto file = MappedFile::open(path);
+    if (!file) {
+        return tl::make_unexpected(file.error());
     }
-    std::ostringstream all;
-    all << in.rdbuf();
-    const auto records = recordsIn(all.str(), path);
+    const auto records = recordsIn(std::string(file->bytes()), path);
     if (!records) {
         return tl::make_unexpected(records.error());
     }

@@ -474,23 +474,11 @@ class Builder {
         for (const std::size_t row : design_.rows) {
             design_.time.push_back(time->numbers()[row]);
         }
-        std::vector<double> sorted = design_.time;
-        std::sort(sorted.begin(), sorted.end());
-        if (sorted.size() > 2 && frame_.variable(frame_.layout().time)->measure == Measure::Date) {
-            std::vector<double> gaps;
-            for (std::size_t i = 1; i < sorted.size(); ++i) {
-                gaps.push_back(sorted[i] - sorted[i - 1]);
-            }
-            std::nth_element(gaps.begin(),
-                             gaps.begin() + static_cast<std::ptrdiff_t>(gaps.size() / 2),
-                             gaps.end());
-            const double step = gaps[gaps.size() / 2];
-            design_.seasonLags = step > 300   ? 1
-                                 : step > 150 ? 2
-                                 : step > 80  ? 4
-                                 : step > 25  ? 12
-                                 : step > 5   ? 52
-                                              : 7;
+        if (const auto& order = frame_.timeOrder();
+            order && frame_.variable(frame_.layout().time)->measure == Measure::Date) {
+            // Days have the season of a week.
+            design_.seasonLags =
+                order->frequency == Frequency::Day ? 7 : momentsAYear(order->frequency);
         }
     }
 

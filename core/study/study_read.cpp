@@ -236,8 +236,8 @@ Source readSource(const Json& json, Reader& outer) {
     }
     if (in.has("reader")) {
         Reader reader(in.at("reader"), "source.reader");
-        source.reader.type = reader.text("type", "csv");
-        if (formatOf({}, source.reader.type) == nullptr) {
+        source.reader.type = reader.text("type");
+        if (formatOf(source.file, source.reader.type) == nullptr) {
             reader.fault("a reader of type ‘" + source.reader.type + "’ is not known",
                          "Types are csv, data-package, xlsx, ods, sqlite and json.");
         }

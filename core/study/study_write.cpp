@@ -1,5 +1,6 @@
 // Writing the study file.
 #include "core/base/format.h"
+#include "core/io/table_file.h"
 #include "core/study/study.h"
 
 #include <fmt/format.h>
@@ -226,8 +227,9 @@ Json variablesJson(const Study& study) {
     return list;
 }
 
-Json readerJson(const ReaderOptions& r) {
-    Json json{{"type", r.type.empty() ? "csv" : r.type}};
+Json readerJson(const Source& source) {
+    const ReaderOptions& r = source.reader;
+    Json json{{"type", formatOf(source.file, r.type)->type}};
     const auto say = [&](const char* key, const std::string& words) {
         if (!words.empty()) {
             json[key] = words;
@@ -262,7 +264,7 @@ Json readerJson(const ReaderOptions& r) {
 
 Json sourceJson(const Study& study) {
     const Source& s = study.source;
-    Json json{{"kind", s.kind}, {"file", s.file}, {"reader", readerJson(s.reader)}};
+    Json json{{"kind", s.kind}, {"file", s.file}, {"reader", readerJson(s)}};
     if (!s.sha256.empty()) {
         json["sha256"] = s.sha256;
     }

@@ -119,6 +119,13 @@ class PrepareTest : public QObject {
         QVERIFY(!ruleSteps(frame, "x > 1 and nothing > 2"));
     }
 
+    void rulesAreJoinedAndCut() {
+        QCOMPARE(joinedRule("", "a > 1"), std::string("a > 1"));
+        QCOMPARE(joinedRule("a > 1 or b", "c or d"), std::string("(a > 1 or b) and (c or d)"));
+        QCOMPARE(ruleWithout("a > 1 and (b or c) and d", 0), std::string("(b or c) and d"));
+        QCOMPARE(ruleWithout("a > 1", 0), std::string());
+    }
+
     void previewsSayWhatWouldBeLost() {
         const Frame frame =
             Frame::make(tableOf({{"x", {0, 1, -1, kNone, 20, 3, 3, 3, 3, 3, 3, 0}}}), {},

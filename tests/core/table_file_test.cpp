@@ -143,6 +143,21 @@ class TableFileTest : public QObject {
         QCOMPARE(again->source.reader.query, study->source.reader.query);
     }
 
+    void aReaderWithoutATypeGoesByTheEnding() {
+        QVERIFY(writeTableFile(everything(), at("plain.xlsx")).has_value());
+        for (const char* reader : {"", R"(,"reader":{"sheet":"data"})"}) {
+            const auto study = readStudyText(
+                std::string(
+                    R"({"format":"rapporto-study","version":1,"title":"t","source":{"kind":"table","file":"plain.xlsx")") +
+                reader + R"(},"questions":[]})");
+            QVERIFY(study.has_value());
+            const auto import = loadSource(*study, place_.path().toStdString(), false, Job());
+            QVERIFY2(import.has_value(), refusal(import).c_str());
+            QCOMPARE(import->table.rows(), std::size_t{6});
+            QVERIFY(studyText(*study).find("\"type\": \"xlsx\"") != std::string::npos);
+        }
+    }
+
     void databasesAreOnlyRead() {
         QVERIFY(writeTableFile(everything(), at("kept.sqlite")).has_value());
         ReaderOptions options;

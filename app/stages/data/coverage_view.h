@@ -1,6 +1,8 @@
 #pragma once
 
-#include "app/stages/data/layout_page.h"
+#include "core/describe/coverage.h"
+
+#include <QWidget>
 
 namespace rapporto::app {
 

@@ -145,6 +145,8 @@ void DerivePanel::showPreview(const DerivedPreview& preview) {
     if (preview.refusal) {
         words_->setText("<span style=\"color:#966618\">" +
                         text(preview.refusal->text()).toHtmlEscaped() + "</span>");
+        below_->setCurrentIndex(0);  // Not the picture of another expression.
+        below_->setFixedHeight(178);
         return;
     }
     QString words = tr("%1 values · %2 missing")

@@ -2,6 +2,7 @@
 
 #include "app/shell/later.h"
 #include "app/stages/data/data_page.h"
+#include "core/describe/coverage.h"
 #include "core/describe/survey_facts.h"
 
 class QListWidget;
@@ -9,15 +10,6 @@ class QListWidget;
 namespace rapporto::app {
 
 class CoverageView;
-
-/// Which unit has which moment, at most as many cells as fit.
-struct Coverage {
-    std::vector<std::string> units;    ///< Names of the units drawn.
-    std::vector<std::string> moments;  ///< First and last, as their cells read.
-    std::size_t columns = 0;
-    std::vector<std::uint8_t> cells;  ///< units × columns: 0 none, 1 one row, 2 repeated.
-    std::size_t unitsInAll = 0;
-};
 
 /// What a row is, what follows from it, and how the rows were drawn.
 class LayoutPage : public DataPage {

@@ -124,6 +124,10 @@ void SamplePage::refresh() {
         condition_->setFrame(frame);
         asideRule_->setFrame(frame);
         showAside();
+        if (frame->rows() > kRowsAtOnce) {
+            steps_->setRowCount(0);
+            conditionSays_->setText(tr("Counting…"));
+        }
         counting_.ask(
             [frame, rule] {
                 Found out;
@@ -207,14 +211,7 @@ void SamplePage::addCondition() {
                                 text(parsed.error().text()).toHtmlEscaped() + "</span>");
         return;
     }
-    const std::string& before = session_.study().sample.where;
-    // An “or” beside an “and” needs its parentheses.
-    const bool wrap = parsed->root().kind == Node::Kind::Binary && parsed->root().text == "or";
-    const auto old = Expression::parse(before);
-    const bool wrapOld = old && old->root().kind == Node::Kind::Binary && old->root().text == "or";
-    const std::string rule = before.empty() ? condition
-                                            : (wrapOld ? "(" + before + ")" : before) + " and " +
-                                                  (wrap ? "(" + condition + ")" : condition);
+    const std::string rule = joinedRule(session_.study().sample.where, condition);
     if (session_.edit(SetRule{rule}, tr("among %1").arg(text(condition)))) {
         condition_->clear();
     }
@@ -225,16 +222,9 @@ void SamplePage::dropCondition() {
     if (chosen < 0) {
         return;
     }
-    std::string rule;
     const auto parts = ruleParts(session_.study().sample.where);
-    for (std::size_t k = 0; k < parts.size(); ++k) {
-        if (static_cast<int>(k) != chosen) {
-            const auto parsed = Expression::parse(parts[k]);
-            const bool wrap =
-                parsed && parsed->root().kind == Node::Kind::Binary && parsed->root().text == "or";
-            rule += (rule.empty() ? "" : " and ") + (wrap ? "(" + parts[k] + ")" : parts[k]);
-        }
-    }
+    const std::string rule =
+        ruleWithout(session_.study().sample.where, static_cast<std::size_t>(chosen));
     session_.edit(SetRule{rule},
                   tr("no longer among %1").arg(text(parts[static_cast<std::size_t>(chosen)])));
 }

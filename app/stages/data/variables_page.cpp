@@ -520,7 +520,7 @@ ReadingContent VariablesPage::reading() const {
     content.title = tr("%1 variables").arg(names.size());
     if (scale_ && *scale_) {
         const ScaleFacts& facts = **scale_;
-        content.paragraphs << tr("Taken as one scale, they have an alpha of <b>%1</b> in %2 rows "
+        content.paragraphs << tr("Taken as one scale, Cronbach’s alpha is <b>%1</b> in the %2 rows "
                                  "that answer all of them.")
                                   .arg(text(fixedNumber(facts.alpha, 3)), text(countText(facts.n)));
         for (const auto& item : facts.items) {

@@ -150,6 +150,7 @@ void ExploreStage::drawPictures() {
         plot->setRowNamer(namer);
         plot->showSelection(session_.selectedRows());
     }
+    drawnDesk_.clear();  // No number stands under other names than its own.
     drawing_.ask(
         [frame, desk = desk_, selected = session_.selectedRows()] {
             Drawn out;
@@ -187,6 +188,7 @@ HistogramPicture ExploreStage::pictureOf(const Drawn& drawn, std::size_t k) {
 }
 
 void ExploreStage::showDrawn(const Drawn& drawn) {
+    drawnDesk_ = drawn.desk;
     first_->showHistogram(pictureOf(drawn, 0));
     if (drawn.desk.size() < 2) {
         scatter_->showHistogram(pictureOf(drawn, 0));
@@ -227,7 +229,7 @@ ReadingContent ExploreStage::reading() const {
                            << tr("<span style=\"color:#6B6F7B\">They are lit in every picture and "
                                  "in the grid.</span>");
         const QString change =
-            desk_.size() == 2
+            desk_.size() == 2 && drawnDesk_ == desk_
                 ? tr("Delete — with them the slope of the line is %1, without %2")
                       .arg(text(shortNumber(slope_, 3)), text(shortNumber(slopeWithout_, 3)))
                 : tr("Delete");
@@ -249,10 +251,13 @@ ReadingContent ExploreStage::reading() const {
                                       : text(desk_[0]);
     if (desk_.size() == 2) {
         content.paragraphs
-            << tr("In a straight line, each further step of %1 goes with %2 of %3 (n = %4). The "
-                  "smooth shows whether a line is fair; drag a box to select rows.")
-                   .arg(text(desk_[1]).toHtmlEscaped(), text(shortNumber(slope_, 3)),
-                        text(desk_[0]).toHtmlEscaped(), text(countText(n_)));
+            << (drawnDesk_ == desk_
+                    ? tr("In a straight line, each further step of %1 goes with %2 of %3 (n = %4). "
+                         "The "
+                         "smooth shows whether a line is fair; drag a box to select rows.")
+                          .arg(text(desk_[1]).toHtmlEscaped(), text(shortNumber(slope_, 3)),
+                               text(desk_[0]).toHtmlEscaped(), text(countText(n_)))
+                    : tr("Drawing the picture…"));
         content.actions.push_back(
             {tr("Ask it as a question"),
              tr("explain %1 with %2").arg(text(desk_[0]), text(desk_[1])), [this] {

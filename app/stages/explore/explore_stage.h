@@ -52,6 +52,7 @@ class ExploreStage : public Stage {
     double slope_ = 0.0;
     double slopeWithout_ = 0.0;
     std::size_t n_ = 0;
+    std::vector<std::string> drawnDesk_;  ///< Whose numbers those are.
     Later<Drawn> drawing_;
 };
 
