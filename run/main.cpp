@@ -2,6 +2,7 @@
 #include "core/base/parallel.h"
 #include "core/report/report.h"
 #include "core/study/answer.h"
+#include "core/study/sources.h"
 
 #include <CLI/CLI.hpp>
 #include <nlohmann/json.hpp>
@@ -79,14 +80,13 @@ int run(const Call& call) {
     }
     const Job job;
     const std::string directory = std::filesystem::absolute(call.study).parent_path().string();
-    auto import = loadSource(*study, directory, call.acceptChanged, job);
-    if (!import) {
-        return unusable(import.error().text() + (import.error().code == ErrorCode::Changed
-                                                     ? " Call with --accept-changed."
-                                                     : ""));
+    const auto sources = readSources(*study, directory, call.acceptChanged, job);
+    if (!sources) {
+        return unusable(sources.error().text() + (sources.error().code == ErrorCode::Changed
+                                                      ? " Call with --accept-changed."
+                                                      : ""));
     }
-    const Frame frame =
-        Frame::make(import->table, study->variables, study->derived, study->sample, study->layout);
+    const Frame frame = makeFrame(*study, *sources);
     std::vector<Answer> answers;
     answers.reserve(study->questions.size());  // What is built below points into it.
     AnswersById byId;

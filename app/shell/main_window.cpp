@@ -308,10 +308,11 @@ void MainWindow::refreshStatus() {
         counts_->setText(text(rowsReading(answer->rows)));
     } else if (frame && session_.hasTable()) {
         RowCounts rows;
-        rows.source = frame->rows();
+        rows.source = frame->moments() != nullptr ? static_cast<std::size_t>(frame->moments()->n)
+                                                  : frame->rows();
         rows.setAside = frame->count(RowState::SetAside);
         rows.byRule = frame->count(RowState::ByRule);
-        rows.used = frame->count(RowState::In);
+        rows.used = frame->moments() != nullptr ? rows.source : frame->count(RowState::In);
         counts_->setText(text(rowsReading(rows)));
     } else {
         counts_->clear();

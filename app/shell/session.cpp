@@ -60,8 +60,12 @@ VariableFacts factsOf(const Column& column, const Variable& variable) {
 
 /// The same with words and levels, which sort or count the whole column.
 VariableFacts allFactsOf(const Frame& frame, const Column& column, const Variable& variable) {
-    VariableFacts facts = factsOf(column, variable);
+    // The rows of a summary are no observations: no bars, no levels.
+    VariableFacts facts = frame.moments() == nullptr ? factsOf(column, variable) : VariableFacts{};
     facts.reading = variableReading(frame, variable.name);
+    if (frame.moments() != nullptr) {
+        return facts;
+    }
     if (isGrouping(variable.measure) && variable.measure != Measure::Text) {
         for (const FoundLevel& level : levelsOf(column, variable)) {
             if (facts.levels.size() < 60) {
@@ -264,13 +268,13 @@ void Session::setVariable(const std::string& name) {
 
 void Session::beginImport(const QString& path) {
     cancelImport();
-    pending_ = PendingImport{path, {}, {}, nullptr, {}, {}, {}};
+    pending_ = PendingImport{path, {}, {}, nullptr, {}, {}, {}, {}};
     readPending();
 }
 
 void Session::beginPaste(const QByteArray& pasted) {
     cancelImport();
-    pending_ = PendingImport{{}, pasted, {}, nullptr, {}, {}, {}};
+    pending_ = PendingImport{{}, pasted, {}, nullptr, {}, {}, {}, {}};
     readPending();
 }
 
@@ -301,19 +305,32 @@ void Session::readPending() {
                 ? readCsvText({job.pasted.constData(), static_cast<std::size_t>(job.pasted.size())},
                               job.options, job.job)
                 : readTableFile(utf8(job.path), job.options, job.job);
-        const auto sum = job.path.isEmpty() || !result ? Result<std::string>(std::string())
-                                                       : sha256OfFile(utf8(job.path));
+        Source source;
+        std::optional<Result<SummaryMatrix>> summary;
+        if (result) {
+            const Table& table = result->table;
+            if (table.find("statistic") >= 0 && table.find("variable") >= 0) {
+                summary = momentsOfTable(table);
+            }
+            if (!summary || !*summary) {
+                noteSeen(table, source);
+            }
+            if (!job.path.isEmpty()) {
+                source.sha256 = sha256OfTable(utf8(job.path), result->used).value_or(std::string());
+            }
+        }
         auto shared = std::make_shared<Result<Import>>(std::move(result));
         QMetaObject::invokeMethod(
             this,
-            [this, shared, number, sha256 = sum.value_or(std::string())] {
+            [this, shared, number, source, summary] {
                 if (!pending_ || number != loadNumber_) {
                     return;  // Another reading has begun since.
                 }
                 if (*shared) {
                     pending_->import = std::make_shared<const Import>(std::move(**shared));
                     pending_->refusal.reset();
-                    pending_->sha256 = sha256;
+                    pending_->source = source;
+                    pending_->summary = summary;
                 } else {
                     pending_->import.reset();
                     pending_->refusal = shared->error();
@@ -333,25 +350,96 @@ void Session::acceptImport() {
     Study study;
     const QFileInfo info(done.path);
     study.title = utf8(done.path.isEmpty() ? tr("Pasted table") : info.completeBaseName());
+    study.source = done.source;
     study.source.file = utf8(info.absoluteFilePath());
     study.source.reader = done.import->used;
-    study.source.sha256 = done.sha256;
-    pastedSource_ = done.path.isEmpty() ? done.pasted : QByteArray();
+    Sources sources;
+    if (done.summary && *done.summary) {
+        sources.moments = std::make_shared<const SummaryMatrix>(**done.summary);
+        study.source.kind = "summary";
+        if (done.path.isEmpty()) {
+            // Pasted: it stands in the study itself from now on.
+            study.source = Source{};
+            study.source.kind = "summary";
+            study.source.moments = **done.summary;
+        }
+    } else {
+        sources.table = std::make_shared<const Table>(done.import->table);
+    }
+    pastedSource_ =
+        done.path.isEmpty() && study.source.kind == "table" ? done.pasted : QByteArray();
     path_.clear();
-    sourceRefusal_.reset();
-    study_ = study;
-    table_ = std::make_shared<const Table>(done.import->table);
-    bench_.open(study, table_);
+    land(study, sources);
     savedRevision_ = 0;
-    questionId_.clear();
-    variable_ = table_->variables.empty() ? "" : table_->variables.front().name;
-    selected_.clear();
     emit importChanged();
+}
+
+void Session::land(Study study, Sources sources) {
+    sourceRefusal_.reset();
+    review_.reset();
+    study_ = std::move(study);
+    sources_ = std::move(sources);
+    bench_.open(study_, sources_);
+    selected_.clear();
+    questionId_.clear();
+    const Table* table = sources_.table.get();
+    variable_ = table == nullptr           ? sources_.moments->names.front()
+                : table->variables.empty() ? ""
+                                           : table->variables.front().name;
+    if (const Question* lead = study_.lead()) {
+        const auto outcome = Expression::parse(lead->outcome);
+        for (const Derived& d : study_.derived) {
+            // What is explained is what one wants to look at; of a log, what was logged.
+            const auto inner = outcome && outcome->isName() && d.name == outcome->root().text
+                                   ? Expression::parse(d.expression)
+                                   : Expression::parse("0");
+            variable_ = inner && !inner->names().empty() ? *inner->names().begin() : variable_;
+        }
+        variable_ = outcome && table != nullptr && table->find(outcome->root().text) >= 0
+                        ? outcome->root().text
+                        : variable_;
+        questionId_ = lead->id;
+        bench_.setFocus(lead->id);
+    }
     emit questionChanged();
     emit changed();
 }
 
-void Session::openStudy(const QString& path, bool acceptChanged) {
+void Session::useMoments(const SummaryMatrix& moments) {
+    if (sources_.moments && study_.source.kind == "summary") {
+        Source source;
+        source.kind = "summary";
+        source.moments = moments;
+        edit(SetSource{source}, tr("change the summary"));
+        return;
+    }
+    Study study;
+    study.title = utf8(tr("A summary"));
+    study.source.kind = "summary";
+    study.source.moments = moments;
+    Sources sources;
+    sources.moments = std::make_shared<const SummaryMatrix>(moments);
+    cancelImport();
+    path_.clear();
+    pastedSource_.clear();
+    land(study, sources);
+    savedRevision_ = 0;
+}
+
+void Session::addTable(const Source& source, std::shared_ptr<const Table> table) {
+    sources_.others[sourceText(source)] = table;
+    bench_.addSource(source, std::move(table));
+}
+
+bool Session::setShape(const std::vector<ShapeStep>& steps, const QString& did) {
+    if (!edit(SetShape{steps}, did)) {
+        return false;
+    }
+    selectRows({});  // Numbers may mean other rows now.
+    return true;
+}
+
+void Session::openStudy(const QString& path) {
     auto study = readStudyFile(utf8(path));
     if (!study) {
         emit refused(text(study.error().text()));
@@ -362,8 +450,10 @@ void Session::openStudy(const QString& path, bool acceptChanged) {
     study_ = *study;
     pastedSource_.clear();
     sourceRefusal_.reset();
+    review_.reset();
     loading_ = true;
-    table_.reset();
+    sources_ = {};
+    bench_.open(study_, {});  // What was open is no longer: nothing of it may shine through.
     frame_.reset();
     facts_.clear();
     factsFrame_.reset();
@@ -373,9 +463,9 @@ void Session::openStudy(const QString& path, bool acceptChanged) {
     emit questionChanged();
     emit changed();
     const std::string directory = utf8(QFileInfo(path).absolutePath());
-    QThreadPool::globalInstance()->start([this, study = *study, directory, acceptChanged, number] {
+    QThreadPool::globalInstance()->start([this, study = *study, directory, number] {
         auto shared =
-            std::make_shared<Result<Import>>(loadSource(study, directory, acceptChanged, Job()));
+            std::make_shared<Result<Sources>>(readSources(study, directory, false, Job()));
         QMetaObject::invokeMethod(
             this,
             [this, shared, number] {
@@ -384,36 +474,82 @@ void Session::openStudy(const QString& path, bool acceptChanged) {
                 }
                 loading_ = false;
                 if (*shared) {
-                    table_ = std::make_shared<const Table>(std::move((*shared)->table));
-                    variable_ = table_->variables.front().name;
-                    if (const Question* lead = study_.lead()) {
-                        const auto outcome = Expression::parse(lead->outcome);
-                        for (const Derived& d : study_.derived) {
-                            // What is explained is what one wants to look at; of a log, what was
-                            // logged.
-                            const auto inner =
-                                outcome && outcome->isName() && d.name == outcome->root().text
-                                    ? Expression::parse(d.expression)
-                                    : Expression::parse("0");
-                            variable_ = inner && !inner->names().empty() ? *inner->names().begin()
-                                                                         : variable_;
-                        }
-                        variable_ = outcome && table_->find(outcome->root().text) >= 0
-                                        ? outcome->root().text
-                                        : variable_;
-                        questionId_ = lead->id;
-                        bench_.setFocus(lead->id);
-                    }
-                    bench_.open(study_, table_);
+                    land(study_, **shared);
                     savedRevision_ = bench_.revision();
-                } else {
-                    sourceRefusal_ = shared->error();
+                    emit changed();
+                    return;
                 }
+                sourceRefusal_ = shared->error();
                 emit questionChanged();
                 emit changed();
+                startReview(study_);
             },
             Qt::QueuedConnection);
     });
+}
+
+void Session::startReview(const Study& proposed) {
+    const std::size_t number = ++loadNumber_;
+    loading_ = true;
+    emit changed();
+    const std::string directory = utf8(QFileInfo(path_).absolutePath());
+    QThreadPool::globalInstance()->start([this, study = study_, proposed, directory, number] {
+        auto review =
+            std::make_shared<const SourceReview>(reviewSources(study, proposed, directory, Job()));
+        QMetaObject::invokeMethod(
+            this,
+            [this, review, number] {
+                if (number == loadNumber_) {
+                    loading_ = false;
+                    review_ = review;
+                    emit changed();
+                }
+            },
+            Qt::QueuedConnection);
+    });
+}
+
+void Session::relink(const std::string& file, const QString& path) {
+    Study proposed = review_ ? review_->proposed : study_;
+    const auto take = [&](Source& source, const Source& before) {
+        if (source.file == file) {
+            source.file = utf8(QFileInfo(path).absoluteFilePath());
+            source.reader.type.clear();  // Another ending may mean another reader.
+            source.sha256 = before.sha256;
+        }
+    };
+    take(proposed.source, study_.source);
+    for (std::size_t k = 0; k < proposed.shape.size() && k < study_.shape.size(); ++k) {
+        if (Source* other = otherSource(proposed.shape[k])) {
+            take(*other, *otherSource(study_.shape[k]));
+        }
+    }
+    startReview(proposed);
+}
+
+void Session::acceptReview() {
+    if (!review_ || review_->refusal) {
+        return;
+    }
+    const auto review = review_;
+    const Study before = study_;
+    land(before, review->sources);
+    savedRevision_ = bench_.revision();
+    QStringList names;
+    for (const FileReview& file : review->files) {
+        if (file.changed) {
+            names << QFileInfo(text(file.file)).fileName();
+        }
+    }
+    edit(SetSource{review->proposed.source}, tr("use %1 as it is now").arg(names.join(", ")));
+    if (!review->proposed.shape.empty()) {
+        edit(SetShape{review->proposed.shape}, tr("use %1 as it is now").arg(names.join(", ")));
+    }
+}
+
+void Session::cancelReview() {
+    review_.reset();
+    emit changed();
 }
 
 void Session::openDemo() {
@@ -446,16 +582,55 @@ bool Session::saveStudy(const QString& path) {
         pastedSource_.clear();
         out.source.file = utf8(beside);
     }
-    const QString source = text(out.source.file);
-    const QString absolute =
-        QFileInfo(source).isAbsolute() ? source : QFileInfo(path_).absoluteDir().filePath(source);
-    out.source.file = utf8(directory.relativeFilePath(absolute));
+    const auto besideStudy = [&](const std::string& file) {
+        const QString source = text(file);
+        const QString absolute = QFileInfo(source).isAbsolute()
+                                     ? source
+                                     : QFileInfo(path_).absoluteDir().filePath(source);
+        return utf8(directory.relativeFilePath(absolute));
+    };
+    if (!out.source.file.empty()) {
+        out.source.file = besideStudy(out.source.file);
+    }
+    for (ShapeStep& step : out.shape) {
+        if (Source* other = otherSource(step)) {
+            other->file = besideStudy(other->file);
+        }
+    }
     if (const auto done = writeStudyFile(out, utf8(path)); !done) {
         emit refused(text(done.error().text()));
         return false;
     }
-    if (out.source.file != study_.source.file) {
-        (void)bench_.apply({SetSource{out.source}, utf8(tr("save beside the data"))});
+    const bool moved = out.source.file != study_.source.file || out.shape != study_.shape;
+    if (moved) {
+        // No step of the work: the files are the same, named from where the study lies now. Their
+        // tables must be known under the new names before anything is computed, so those of the
+        // present study go first.
+        std::vector<std::pair<Source, std::shared_ptr<const Table>>> known;
+        const auto rename = [&](Study& one) {
+            if (one.source.file == study_.source.file) {
+                one.source.file = out.source.file;
+            }
+            for (ShapeStep& step : one.shape) {
+                if (Source* other = otherSource(step)) {
+                    const auto table = sources_.others.find(sourceText(*other));
+                    other->file = besideStudy(other->file);
+                    if (table != sources_.others.end()) {
+                        known.emplace_back(*other, table->second);
+                    }
+                }
+            }
+        };
+        const auto addKnown = [&] {
+            for (const auto& [source, table] : std::exchange(known, {})) {
+                addTable(source, table);
+            }
+        };
+        Study present = study_;
+        rename(present);
+        addKnown();
+        bench_.restate(rename);
+        addKnown();
         study_ = bench_.study();
     }
     path_ = path;

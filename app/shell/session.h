@@ -29,7 +29,8 @@ struct PendingImport {
     ReaderOptions options;                 ///< As chosen; what is open is guessed.
     std::shared_ptr<const Import> import;  ///< Null while it is read.
     std::optional<Refusal> refusal;
-    std::string sha256;  ///< Of the file, once read.
+    Source source;                                 ///< Checksum and columns of the file, once read.
+    std::optional<Result<SummaryMatrix>> summary;  ///< Where the table reads as a summary matrix.
     Job job;
 };
 
@@ -46,7 +47,20 @@ class Session : public QObject {
 
     [[nodiscard]] const Study& study() const { return study_; }
 
-    [[nodiscard]] bool hasTable() const { return table_ != nullptr; }
+    /// Rows or moments are at hand.
+    [[nodiscard]] bool hasTable() const {
+        return sources_.table != nullptr || sources_.moments != nullptr;
+    }
+
+    /// The source is a summary matrix: there are no rows.
+    [[nodiscard]] bool isSummary() const { return sources_.moments != nullptr; }
+
+    /// Takes a summary in: as a new study, or in place of the present one’s.
+    void useMoments(const SummaryMatrix& moments);
+
+    /// Puts the steps of the shape; tables of files they read must have been read (`addTable`).
+    bool setShape(const std::vector<ShapeStep>& steps, const QString& did);
+    void addTable(const Source& source, std::shared_ptr<const Table> table);
 
     [[nodiscard]] std::shared_ptr<const Frame> frame() const { return frame_; }
 
@@ -94,7 +108,16 @@ class Session : public QObject {
     void acceptImport();
     void cancelImport();
 
-    void openStudy(const QString& path, bool acceptChanged = false);
+    void openStudy(const QString& path);
+
+    /// What differs between the study’s files and what it was made with; null: nothing does.
+    [[nodiscard]] const std::shared_ptr<const SourceReview>& review() const { return review_; }
+
+    /// Names `path` in place of a file that the study cannot find or shall no longer use, and
+    /// looks at what differs. Nothing is computed from it before `acceptReview`.
+    void relink(const std::string& file, const QString& path);
+    void acceptReview();
+    void cancelReview();
     void openDemo();
     bool saveStudy(const QString& path);
 
@@ -117,12 +140,15 @@ class Session : public QObject {
 
   private:
     void readPending();
+    void land(Study study, Sources sources);
+    void startReview(const Study& proposed);
     void take();
     void takeFacts();
 
     Workbench bench_;
     Study study_;
-    std::shared_ptr<const Table> table_;
+    Sources sources_;
+    std::shared_ptr<const SourceReview> review_;
     std::shared_ptr<const Frame> frame_;
     FactsByName facts_;
     std::shared_ptr<const Frame> factsFrame_;  ///< Whose facts they are.

@@ -7,6 +7,19 @@
 #include <fstream>
 
 namespace rapporto {
+namespace {
+
+std::string digestText(sha256_ctx& context) {
+    std::array<std::uint8_t, SHA256_DIGEST_SIZE> digest{};
+    sha256_digest(&context, digest.size(), digest.data());
+    std::string hex;
+    for (const std::uint8_t byte : digest) {
+        hex += fmt::format("{:02x}", byte);
+    }
+    return hex;
+}
+
+}  // namespace
 
 std::uint64_t contentHash(std::string_view bytes, std::uint64_t seed) {
     for (const char c : bytes) {
@@ -27,13 +40,14 @@ Result<std::string> sha256OfFile(const std::string& path) {
         sha256_update(&context, static_cast<std::size_t>(in.gcount()),
                       reinterpret_cast<const std::uint8_t*>(block.data()));
     }
-    std::array<std::uint8_t, SHA256_DIGEST_SIZE> digest{};
-    sha256_digest(&context, digest.size(), digest.data());
-    std::string hex;
-    for (const std::uint8_t byte : digest) {
-        hex += fmt::format("{:02x}", byte);
-    }
-    return hex;
+    return digestText(context);
+}
+
+std::string sha256OfText(std::string_view text) {
+    sha256_ctx context;
+    sha256_init(&context);
+    sha256_update(&context, text.size(), reinterpret_cast<const std::uint8_t*>(text.data()));
+    return digestText(context);
 }
 
 }  // namespace rapporto

@@ -14,5 +14,6 @@ namespace rapporto {
 
 /// SHA-256 of a file as 64 hexadecimal digits; File when it cannot be read.
 [[nodiscard]] Result<std::string> sha256OfFile(const std::string& path);
+[[nodiscard]] std::string sha256OfText(std::string_view text);
 
 }  // namespace rapporto

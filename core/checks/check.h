@@ -55,6 +55,7 @@ struct Check {
     const char* rule;   ///< How the verdict comes about.
     const char* source;
     CheckResult (*run)(const CheckInput&);
+    bool needsRows = true;  ///< False: moments are enough.
 };
 
 /// All checks in the order they are shown. Defined in check_table.cpp, the only place to add one.

@@ -54,7 +54,7 @@ const std::vector<Check>& allChecks() {
          &checkCooksDistance},
         {"vif", overlap, "variance inflation", "each term says something of its own",
          "weigh: an inflation of 10 or more (per column); fails from 30", "Fox & Monette 1992",
-         &checkVif},
+         &checkVif, false},
     };
     return kChecks;
 }
@@ -84,9 +84,11 @@ std::vector<CheckResult> runChecks(const Frame& frame, const Question& question,
             break;
         }
         const Check* check = findCheck(request.id);
-        CheckResult result = check == nullptr
-                                 ? notApplicable("The check ‘" + request.id + "’ is not built yet.")
-                                 : check->run({frame, question, design, fit, request, alpha, job});
+        CheckResult result =
+            check == nullptr ? notApplicable("The check ‘" + request.id + "’ is not built yet.")
+            : check->needsRows && frame.moments() != nullptr
+                ? notApplicable("It looks at rows, and the source is a summary of them.")
+                : check->run({frame, question, design, fit, request, alpha, job});
         result.id = request.id;
         results.push_back(std::move(result));
     }

@@ -198,6 +198,25 @@ Frame Frame::make(const Table& table, const std::vector<VariableEntry>& entries,
     return frame;
 }
 
+Frame Frame::ofMoments(std::shared_ptr<const SummaryMatrix> moments,
+                       const std::vector<VariableEntry>& entries) {
+    std::vector<VariableEntry> words = entries;
+    for (VariableEntry& entry : words) {
+        entry.missing.reset();
+        entry.missingRanges.reset();
+        entry.measure.reset();
+    }
+    Frame frame = make(rowsWithMoments(*moments), words, {}, {}, {});
+    frame.moments_ = std::move(moments);
+    return frame;
+}
+
+Frame Frame::refusedFor(Refusal refusal) const {
+    Frame out = *this;
+    out.refusal_ = std::move(refusal);
+    return out;
+}
+
 std::size_t Frame::count(RowState state) const {
     return static_cast<std::size_t>(std::count(states_.begin(), states_.end(), state));
 }

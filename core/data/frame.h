@@ -3,6 +3,7 @@
 #include "core/base/result.h"
 #include "core/data/column.h"
 #include "core/data/layout.h"
+#include "core/data/moments.h"
 #include "core/expression/expression.h"
 
 #include <map>
@@ -62,6 +63,19 @@ class Frame {
                                     const std::vector<Derived>& derived, const Sample& sample,
                                     const Layout& layout);
 
+    /// A frame without rows of its own: variables of which only moments are known. Its table holds
+    /// rows that have these moments, for computation alone; they are not observations.
+    [[nodiscard]] static Frame ofMoments(std::shared_ptr<const SummaryMatrix> moments,
+                                         const std::vector<VariableEntry>& entries);
+
+    /// The same frame, which no question may be asked of for this reason.
+    [[nodiscard]] Frame refusedFor(Refusal refusal) const;
+
+    [[nodiscard]] const std::optional<Refusal>& refusal() const { return refusal_; }
+
+    /// Null where there are rows.
+    [[nodiscard]] const SummaryMatrix* moments() const { return moments_.get(); }
+
     [[nodiscard]] std::size_t rows() const { return table_.rows(); }
 
     /// Source columns first, then derived ones.
@@ -108,6 +122,8 @@ class Frame {
     struct LazyOrder;
     std::shared_ptr<LazyOrder> order_;
     std::optional<Refusal> ruleRefusal_;
+    std::optional<Refusal> refusal_;
+    std::shared_ptr<const SummaryMatrix> moments_;
 };
 
 /// The levels of a grouping variable that occur in `rows` (all when empty), in the variable's

@@ -4,6 +4,7 @@
 #include "core/expression/expression.h"
 
 #include <algorithm>
+#include <bit>
 #include <cmath>
 #include <limits>
 #include <numeric>
@@ -452,6 +453,26 @@ Result<Evaluated> indicator(const ColumnCall& in) {
     return out;
 }
 
+/// A number from 0 up to 1 for each row, the same whenever the seed is: a counter-based generator
+/// (the finaliser of splitmix64, Steele, Lea & Flood 2014), so that a row's number hangs on the
+/// seed and its place alone.
+Result<Evaluated> uniform(const ColumnCall& in) {
+    const auto mixed = [](std::uint64_t x) {
+        x = (x ^ (x >> 30U)) * 0xBF58476D1CE4E5B9U;
+        x = (x ^ (x >> 27U)) * 0x94D049BB133111EBU;
+        return x ^ (x >> 31U);
+    };
+    Numbers cells(in.of.size());
+    for (std::size_t i = 0; i < cells.size(); ++i) {
+        const double seed = in.of.numbers()[i];
+        const std::uint64_t start = mixed(std::bit_cast<std::uint64_t>(seed + 0.0));
+        const std::uint64_t bits =
+            mixed(start + 0x9E3779B97F4A7C15U * (static_cast<std::uint64_t>(i) + 1));
+        cells[i] = std::isnan(seed) ? kNone : static_cast<double>(bits >> 11U) * 0x1.0p-53;
+    }
+    return ofNumbers(std::move(cells));
+}
+
 }  // namespace
 
 const std::vector<ColumnFunction>& columnFunctions() {
@@ -477,6 +498,8 @@ const std::vector<ColumnFunction>& columnFunctions() {
         {"winsorise", 2, 2, false, false, false, true, &winsorise,
          "tails drawn in to two quantiles"},
         {"indicator", 0, 0, false, true, true, false, &indicator, "1 where the level is this one"},
+        {"uniform", 0, 0, false, false, false, false, &uniform,
+         "a random number from 0 up to 1, the same for the same seed"},
     };
     return kFunctions;
 }

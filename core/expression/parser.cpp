@@ -20,6 +20,7 @@ struct Token {
     std::string text;
     double number = 0.0;
     std::size_t position = 0;
+    bool quoted = false;  ///< A name in quotes is a variable, whatever it spells.
 };
 
 constexpr std::array kReserved = {"and",  "or",   "not",  "between", "in",   "is",
@@ -67,6 +68,7 @@ Result<std::vector<Token>> tokens(const std::string& text) {
             i = static_cast<std::size_t>(end - text.data());
         } else if (c == '\'' || c == '"') {
             token.kind = c == '\'' ? Token::Kind::Text : Token::Kind::Name;
+            token.quoted = true;
             for (++i;; ++i) {
                 if (i >= text.size()) {
                     return syntax(token.position, "a quotation mark opens and never closes");
@@ -309,7 +311,7 @@ class Parser {
                 return make(Node::Kind::Text, token.text, token.position, {});
             case Token::Kind::Name: {
                 ++at_;
-                if (!takeMark("(")) {
+                if (token.quoted || !takeMark("(")) {
                     return make(Node::Kind::Name, token.text, token.position, {});
                 }
                 std::vector<NodePtr> children;
@@ -345,12 +347,14 @@ class Parser {
     }
 
     bool takeName(const char* word) {
-        return now().kind == Token::Kind::Name && lowerCase(now().text) == word && (++at_, true);
+        return now().kind == Token::Kind::Name && !now().quoted && lowerCase(now().text) == word &&
+               (++at_, true);
     }
 
     /// After a call: `over (partition by …)`, or nothing. The words stay free as names.
     Result<NodePtr> partitioned(NodePtr call) {
-        const bool follows = now().kind == Token::Kind::Name && lowerCase(now().text) == "over" &&
+        const bool follows = now().kind == Token::Kind::Name && !now().quoted &&
+                             lowerCase(now().text) == "over" &&
                              list_[at_ + 1].kind == Token::Kind::Mark && list_[at_ + 1].text == "(";
         if (!follows) {
             return call;

@@ -307,6 +307,49 @@ class PieceReader {
     std::vector<std::vector<CellSink>> sinks_;
 };
 
+/// Offsets of the first character of line `line` and of the first of the next one.
+std::pair<std::size_t, std::size_t> lineAt(std::string_view text, std::size_t from,
+                                           std::size_t linesAhead) {
+    const auto next = [&](std::size_t at) {
+        const std::size_t end = text.find_first_of("\r\n", at);
+        if (end == std::string_view::npos) {
+            return text.size();
+        }
+        const bool pair = text[end] == '\r' && end + 1 < text.size() && text[end + 1] == '\n';
+        return end + (pair ? 2 : 1);
+    };
+    for (std::size_t k = 0; k < linesAhead && from < text.size(); ++k) {
+        from = next(from);
+    }
+    return {from, next(from)};
+}
+
+std::string withRepairs(std::string_view text, std::vector<LineRepair> repairs) {
+    std::stable_sort(repairs.begin(), repairs.end(),
+                     [](const LineRepair& a, const LineRepair& b) { return a.line < b.line; });
+    std::string out;
+    out.reserve(text.size());
+    std::size_t at = 0;
+    std::size_t line = 1;
+    for (std::size_t k = 0; k < repairs.size(); ++k) {
+        const LineRepair& repair = repairs[k];
+        if (repair.line < line || (k + 1 < repairs.size() && repairs[k + 1].line == repair.line)) {
+            continue;  // The last word about a line counts.
+        }
+        const auto [from, to] = lineAt(text, at, repair.line - line);
+        if (from >= text.size()) {
+            break;
+        }
+        out += text.substr(at, from - at);
+        out += repair.text;
+        out += '\n';
+        at = to;
+        line = repair.line + 1;
+    }
+    out += text.substr(at);
+    return out;
+}
+
 Result<Import> readDelimited(std::string_view bytes, const ReaderOptions& options,
                              const Passed& passed, const Job& job) {
     std::string storage;
@@ -315,7 +358,11 @@ Result<Import> readDelimited(std::string_view bytes, const ReaderOptions& option
         return tl::make_unexpected(decoded.error());
     }
     passed(bytes);
-    const std::string_view text = decoded->text;
+    std::string mended;
+    if (!options.repairs.empty()) {
+        mended = withRepairs(decoded->text, options.repairs);
+    }
+    const std::string_view text = options.repairs.empty() ? decoded->text : mended;
     Import import;
     import.used = guessOptions(text, options);
     import.used.encoding = decoded->encoding;
@@ -339,7 +386,7 @@ Result<Import> readDelimited(std::string_view bytes, const ReaderOptions& option
     const std::size_t columns = names.size();
     const Passed keepText = [](std::string_view) {};
     PieceReader reader(text, import.used, start.position(), start.line(),
-                       storage.empty() ? passed : keepText, job);
+                       storage.empty() && mended.empty() ? passed : keepText, job);
     auto isText = textColumns(text, import.used, columns);
     std::vector<bool> meant(columns, false);
     for (std::size_t j = 0; j < columns; ++j) {
@@ -417,6 +464,40 @@ Result<Import> readCsvFile(const std::string& path, const ReaderOptions& options
         return tl::make_unexpected(refusal);
     }
     return import;
+}
+
+Result<std::vector<std::string>> linesOfText(std::string_view bytes, const ReaderOptions& options,
+                                             std::size_t first, std::size_t last) {
+    std::string storage;
+    const auto decoded = decodeText(bytes, options.encoding, storage);
+    if (!decoded) {
+        return tl::make_unexpected(decoded.error());
+    }
+    const std::string_view text = decoded->text;
+    std::vector<std::string> lines;
+    std::size_t at = lineAt(text, 0, first - 1).first;
+    for (std::size_t line = first; line <= last && at < text.size(); ++line) {
+        const std::size_t next = lineAt(text, at, 0).second;
+        std::string_view one = text.substr(at, next - at);
+        one = one.substr(0, one.find_last_not_of("\r\n") + 1);
+        lines.emplace_back(one);
+        for (const LineRepair& repair : options.repairs) {
+            if (repair.line == line) {
+                lines.back() = repair.text;
+            }
+        }
+        at = next;
+    }
+    return lines;
+}
+
+Result<std::vector<std::string>> linesOfFile(const std::string& path, const ReaderOptions& options,
+                                             std::size_t first, std::size_t last) {
+    const auto file = MappedFile::open(path);
+    if (!file) {
+        return tl::make_unexpected(file.error());
+    }
+    return linesOfText(file->bytes(), options, first, last);
 }
 
 Result<void> writeCsv(const Table& table, const std::string& path) {

@@ -11,6 +11,14 @@
 
 namespace rapporto {
 
+/// A line of the text read as another: the file itself is never written.
+struct LineRepair {
+    std::size_t line = 0;  ///< From 1, as an editor counts.
+    std::string text;      ///< Without a line end.
+
+    friend bool operator==(const LineRepair&, const LineRepair&) = default;
+};
+
 /// How a delimited text is read. What is left out is guessed, and the guess is shown.
 struct ReaderOptions {
     std::optional<char> delimiter;
@@ -25,6 +33,7 @@ struct ReaderOptions {
     std::string block;     ///< “B3:F200”; empty: all filled cells.
     std::string table;     ///< Of a database or package; empty: the first.
     std::string query;     ///< Read-only; instead of a table.
+    std::vector<LineRepair> repairs;  ///< Of a delimited text.
     std::vector<std::string> asText;  ///< Columns that hold texts whatever they look like.
 
     friend bool operator==(const ReaderOptions&, const ReaderOptions&) = default;
@@ -67,6 +76,15 @@ inline constexpr std::size_t kMaxProblems = 1000;
 /// The same for text at hand, such as the clipboard's.
 [[nodiscard]] Result<Import> readCsvText(std::string_view bytes, const ReaderOptions& options,
                                          const Job& job);
+
+/// The lines from `first` to `last` (from 1, as an editor counts) with `options`' repairs, decoded;
+/// fewer at the end of the file.
+[[nodiscard]] Result<std::vector<std::string>> linesOfFile(const std::string& path,
+                                                           const ReaderOptions& options,
+                                                           std::size_t first, std::size_t last);
+[[nodiscard]] Result<std::vector<std::string>> linesOfText(std::string_view bytes,
+                                                           const ReaderOptions& options,
+                                                           std::size_t first, std::size_t last);
 
 /// The table as UTF-8 CSV with CRLF-free line ends; missing cells are blank.
 [[nodiscard]] Result<void> writeCsv(const Table& table, const std::string& path);

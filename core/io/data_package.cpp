@@ -110,10 +110,14 @@ void readField(const Json& field, const Json& packageMissing, const Column& colu
     }
 }
 
-}  // namespace
+/// The description with the resource that is meant.
+struct Chosen {
+    Json resource;
+    std::vector<std::string> names;
+    std::string file;  ///< Of its table.
+};
 
-Result<Import> readDataPackage(const std::string& path, const ReaderOptions& options,
-                               const Job& job) {
+Result<Chosen> chosenResource(const std::string& path, const ReaderOptions& options) {
     const auto description = MappedFile::open(path);
     if (!description) {
         return tl::make_unexpected(description.error());
@@ -123,17 +127,17 @@ Result<Import> readDataPackage(const std::string& path, const ReaderOptions& opt
     if (!resources.is_array() || resources.empty()) {
         return refuse(ErrorCode::Syntax, "this is no data package: it lists no resources", path);
     }
-    Import names;
+    Chosen out;
     const Json* chosen = nullptr;
     for (const Json& resource : resources) {
-        names.parts.push_back(textIn(resource, "name"));
+        out.names.push_back(textIn(resource, "name"));
         const bool wanted =
             options.table.empty() ? chosen == nullptr : textIn(resource, "name") == options.table;
         chosen = wanted ? &resource : chosen;
     }
     if (chosen == nullptr) {
         return refuse(ErrorCode::BadSetting, "there is no resource ‘" + options.table + "’", path,
-                      "The resources are: " + joinedNames(names.parts) + ".");
+                      "The resources are: " + joinedNames(out.names) + ".");
     }
     const std::filesystem::path file(textIn(*chosen, "path"));
     const bool inside =
@@ -143,6 +147,25 @@ Result<Import> readDataPackage(const std::string& path, const ReaderOptions& opt
         return refuse(ErrorCode::BadSetting, "the resource’s path must lie beside the package",
                       path, "Keep the table in the package’s folder.");
     }
+    out.resource = *chosen;
+    out.file = (std::filesystem::path(path).parent_path() / file).string();
+    return out;
+}
+
+}  // namespace
+
+std::vector<std::string> filesOfDataPackage(const std::string& path, const ReaderOptions& options) {
+    const auto chosen = chosenResource(path, options);
+    return chosen ? std::vector<std::string>{path, chosen->file} : std::vector<std::string>{path};
+}
+
+Result<Import> readDataPackage(const std::string& path, const ReaderOptions& options,
+                               const Job& job) {
+    const auto found = chosenResource(path, options);
+    if (!found) {
+        return tl::make_unexpected(found.error());
+    }
+    const Json* chosen = &found->resource;
     ReaderOptions reader = options;
     const Json& dialect = memberOf(*chosen, "dialect");
     const auto one = [&](const char* key, std::optional<char>& into) {
@@ -156,17 +179,17 @@ Result<Import> readDataPackage(const std::string& path, const ReaderOptions& opt
     } else if (!reader.header) {
         reader.header = true;
     }
-    for (const Json& field : memberOf(memberOf(*chosen, "schema"), "fields")) {
+    const Json& described = memberOf(memberOf(*chosen, "schema"), "fields");
+    for (const Json& field : described.is_array() ? described : Json::array()) {
         if (textIn(field, "type") == "string") {
             reader.asText.push_back(textIn(field, "name"));
         }
     }
-    auto import =
-        readCsvFile((std::filesystem::path(path).parent_path() / file).string(), reader, job);
+    auto import = readCsvFile(found->file, reader, job);
     if (!import) {
         return import;
     }
-    import->parts = names.parts;
+    import->parts = found->names;
     import->used.asText.clear();
     import->used.table = textIn(*chosen, "name");
     const Json& schema = memberOf(*chosen, "schema");

@@ -1,5 +1,7 @@
 #include "core/io/table_file.h"
 
+#include "core/base/hash.h"
+
 #include <algorithm>
 #include <filesystem>
 
@@ -7,16 +9,28 @@ namespace rapporto {
 
 const std::vector<TableFormat>& tableFormats() {
     static const std::vector<TableFormat> kFormats = {
-        {"csv", {".csv", ".tsv", ".txt", ".tab"}, &readCsvFile, &writeCsv, "Delimited text"},
+        {"csv",
+         {".csv", ".tsv", ".txt", ".tab"},
+         &readCsvFile,
+         &writeCsv,
+         "Delimited text",
+         nullptr},
         {"data-package",
          {".datapackage.json", "datapackage.json"},
          &readDataPackage,
          &writeDataPackage,
-         "Tabular data package (CSV with its codebook)"},
-        {"xlsx", {".xlsx"}, &readXlsx, &writeXlsx, "Office Open XML spreadsheet"},
-        {"ods", {".ods"}, &readOds, nullptr, "OpenDocument spreadsheet"},
-        {"sqlite", {".sqlite", ".sqlite3", ".db"}, &readSqlite, &writeSqlite, "SQLite database"},
-        {"json", {".json"}, &readJsonRecords, nullptr, "JSON records"},
+         "Tabular data package (CSV with its codebook)",
+         &filesOfDataPackage},
+        {"ddi", {".xml"}, &readDdi, &writeDdi, "DDI Codebook 2.5 beside a CSV", &filesOfDdi},
+        {"xlsx", {".xlsx"}, &readXlsx, &writeXlsx, "Office Open XML spreadsheet", nullptr},
+        {"ods", {".ods"}, &readOds, nullptr, "OpenDocument spreadsheet", nullptr},
+        {"sqlite",
+         {".sqlite", ".sqlite3", ".db"},
+         &readSqlite,
+         &writeSqlite,
+         "SQLite database",
+         nullptr},
+        {"json", {".json"}, &readJsonRecords, nullptr, "JSON records", nullptr},
     };
     return kFormats;
 }
@@ -36,12 +50,37 @@ const TableFormat* formatOf(const std::string& path, const std::string& type) {
     return type.empty() ? &tableFormats().front() : nullptr;
 }
 
+std::string tableTypes() {
+    std::string all;
+    for (std::size_t k = 0; k < tableFormats().size(); ++k) {
+        all += (k == 0 ? "" : k + 1 < tableFormats().size() ? ", " : " and ");
+        all += tableFormats()[k].type;
+    }
+    return all;
+}
+
+Result<std::string> sha256OfTable(const std::string& path, const ReaderOptions& options) {
+    const TableFormat* format = formatOf(path, options.type);
+    if (format == nullptr || format->files == nullptr) {
+        return sha256OfFile(path);
+    }
+    std::string sums;
+    for (const std::string& file : format->files(path, options)) {
+        const auto sum = sha256OfFile(file);
+        if (!sum) {
+            return sum;
+        }
+        sums += *sum + "\n";
+    }
+    return sha256OfText(sums);
+}
+
 Result<Import> readTableFile(const std::string& path, const ReaderOptions& options,
                              const Job& job) {
     const TableFormat* format = formatOf(path, options.type);
     if (format == nullptr) {
         return refuse(ErrorCode::BadSetting, "a reader of type ‘" + options.type + "’ is not known",
-                      "source.reader", "Types are csv, data-package, xlsx, ods, sqlite and json.");
+                      "source.reader", "Types are " + tableTypes() + ".");
     }
     auto import = format->read(path, options, job);
     if (import) {
@@ -55,7 +94,7 @@ Result<void> writeTableFile(const Table& table, const std::string& path) {
     if (format->write == nullptr) {
         return refuse(ErrorCode::BadSetting,
                       std::string("tables are not written as ") + format->title, path,
-                      "Choose CSV, a data package, XLSX or SQLite.");
+                      "Choose CSV, a data package, DDI, XLSX or SQLite.");
     }
     return format->write(table, path);
 }

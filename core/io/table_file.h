@@ -11,6 +11,8 @@ struct TableFormat {
     Result<Import> (*read)(const std::string& path, const ReaderOptions& options, const Job& job);
     Result<void> (*write)(const Table& table, const std::string& path);  ///< Null: not written.
     const char* title;
+    /// The files it consists of, that one first; null: that one alone.
+    std::vector<std::string> (*files)(const std::string& path, const ReaderOptions& options);
 };
 
 /// All kinds; the only place to add one.
@@ -18,6 +20,13 @@ struct TableFormat {
 
 /// The kind that `options.type` names, else the one that the file's ending tells, else CSV.
 [[nodiscard]] const TableFormat* formatOf(const std::string& path, const std::string& type);
+
+/// The types in words: “csv, data-package, … and json”.
+[[nodiscard]] std::string tableTypes();
+
+/// SHA-256 of a table's file as 64 hexadecimal digits; of several files, of their sums one a line.
+[[nodiscard]] Result<std::string> sha256OfTable(const std::string& path,
+                                                const ReaderOptions& options);
 
 /// Reads a table of any kind.
 ///
@@ -44,6 +53,13 @@ struct TableFormat {
 [[nodiscard]] Result<Import> readDataPackage(const std::string& path, const ReaderOptions& options,
                                              const Job& job);
 [[nodiscard]] Result<void> writeDataPackage(const Table& table, const std::string& path);
+[[nodiscard]] std::vector<std::string> filesOfDataPackage(const std::string& path,
+                                                          const ReaderOptions& options);
+[[nodiscard]] Result<Import> readDdi(const std::string& path, const ReaderOptions& options,
+                                     const Job& job);
+[[nodiscard]] Result<void> writeDdi(const Table& table, const std::string& path);
+[[nodiscard]] std::vector<std::string> filesOfDdi(const std::string& path,
+                                                  const ReaderOptions& options);
 
 /// The codebook as rows of texts, header first: for a second sheet or table.
 [[nodiscard]] std::vector<std::vector<std::string>> codebookRows(const Table& table);

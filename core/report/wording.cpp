@@ -404,6 +404,19 @@ std::vector<std::string> variableReading(const Frame& frame, const std::string& 
                                                      : "~" + capital(broken->second.text()));
         return out;
     }
+    if (const SummaryMatrix* moments = frame.moments()) {
+        const auto at = static_cast<Eigen::Index>(
+            std::find(moments->names.begin(), moments->names.end(), name) - moments->names.begin());
+        out.push_back((moments->hasMeans
+                           ? "Its mean is **" + shortNumber(moments->mean(at), 5) + "**"
+                           : std::string("Its mean is not given")) +
+                      (moments->hasScale
+                           ? ", its standard deviation **" + shortNumber(moments->sd(at), 4) + "**"
+                           : std::string(", nor its standard deviation")) +
+                      ", over " + countText(static_cast<std::size_t>(moments->n)) +
+                      " rows that are not at hand: its shape cannot be told.");
+        return out;
+    }
     const std::size_t missing = column->countMissing();
     if (missing == column->size()) {
         out.emplace_back("It is missing in **every row**.");

@@ -18,7 +18,8 @@ struct Answer {
     std::shared_ptr<const Design> design;  ///< Null when refused.
     std::shared_ptr<const Fit> fit;        ///< Null when refused.
     std::vector<CheckResult> checks;
-    std::string reading;  ///< The whole answer in a few sentences.
+    std::string reading;       ///< The whole answer in a few sentences.
+    bool fromMoments = false;  ///< No rows were at hand: `fit` tells nothing by row.
 };
 
 /// Design, fit, checks and reading of one question.
@@ -28,12 +29,5 @@ struct Answer {
 /// The results file for these answers, as docs/study-format.md has it.
 [[nodiscard]] nlohmann::ordered_json resultsJson(const Study& study,
                                                  const std::vector<Answer>& answers);
-
-/// Reads the source of a study that lies in `directory`.
-///
-/// @return the import, or File, Syntax, Stopped from reading; Changed when the recorded checksum
-///         differs and `acceptChanged` is false.
-[[nodiscard]] Result<Import> loadSource(const Study& study, const std::string& directory,
-                                        bool acceptChanged, const Job& job);
 
 }  // namespace rapporto

@@ -1,5 +1,7 @@
 #include "core/study/study.h"
 
+#include "core/base/format.h"
+
 #include <fmt/chrono.h>
 #include <fmt/format.h>
 
@@ -25,6 +27,21 @@ template <class F>
 void eachText(Study& study, F visit) {
     for (Derived& d : study.derived) {
         visit(d.expression, "the derived variable " + d.name);
+    }
+    for (ShapeStep& step : study.shape) {
+        const std::string where = shapeText(step);
+        if (auto* collapse = std::get_if<CollapseStep>(&step)) {
+            for (std::string& name : collapse->by) {
+                visit(name, where);
+            }
+            for (Derived& column : collapse->columns) {
+                visit(column.expression, where);
+            }
+        } else if (auto* join = std::get_if<JoinStep>(&step)) {
+            for (KeyPair& pair : join->by) {
+                visit(pair.here, where);
+            }
+        }
     }
     visit(study.sample.where, "the sample rule");
     for (TermSet& set : study.sets) {
@@ -54,6 +71,15 @@ void eachText(Study& study, F visit) {
 std::vector<std::string*> roles(Study& study) {
     return {&study.layout.unit,   &study.layout.time,    &study.survey.weight,
             &study.survey.strata, &study.survey.cluster, &study.survey.population};
+}
+
+/// The steps after which a row has another number than in the source.
+std::vector<ShapeStep> renumbering(const std::vector<ShapeStep>& steps) {
+    std::vector<ShapeStep> out;
+    std::copy_if(steps.begin(), steps.end(), std::back_inserter(out), [](const ShapeStep& step) {
+        return !std::holds_alternative<JoinStep>(step) && !std::holds_alternative<AppendStep>(step);
+    });
+    return out;
 }
 
 /// Applies one kind of change to a copy of the study.
@@ -184,6 +210,30 @@ struct Applier {
         return {};
     }
 
+    Result<void> operator()(const RenameSet& rename) {
+        const auto named = [&](const std::string& name) {
+            return std::find_if(study.sets.begin(), study.sets.end(),
+                                [&](const TermSet& s) { return s.name == name; });
+        };
+        if (named(rename.from) == study.sets.end()) {
+            return refuse(ErrorCode::UnknownName, "there is no set ‘" + rename.from + "’");
+        }
+        if (rename.to.empty() || named(rename.to) != study.sets.end()) {
+            return refuse(ErrorCode::BadSetting, rename.to.empty()
+                                                     ? "a set needs a name"
+                                                     : "‘" + rename.to + "’ names another set");
+        }
+        named(rename.from)->name = rename.to;
+        for (Question& q : study.questions) {
+            for (Term& term : q.terms) {
+                if (term.kind == Term::Kind::Set && term.parts.front() == rename.from) {
+                    term.parts.front() = rename.to;
+                }
+            }
+        }
+        return {};
+    }
+
     Result<void> operator()(const SetSurvey& survey) {
         study.survey = survey.survey;
         return {};
@@ -243,9 +293,73 @@ struct Applier {
         study.source = source.source;
         return {};
     }
+
+    Result<void> operator()(const SetShape& shape) {
+        const bool byNumber = !study.sample.setAside.empty() ||
+                              std::any_of(study.questions.begin(), study.questions.end(),
+                                          [](const Question& q) { return !q.without.empty(); });
+        if (byNumber && renumbering(shape.steps) != renumbering(study.shape)) {
+            return refuse(ErrorCode::BadSetting,
+                          "rows are set aside by their number, and this step numbers rows anew", "",
+                          "Take them back first, or say by a rule which rows are out.");
+        }
+        study.shape = shape.steps;
+        return {};
+    }
 };
 
 }  // namespace
+
+const Source* otherSource(const ShapeStep& step) {
+    if (const auto* append = std::get_if<AppendStep>(&step)) {
+        return &append->other;
+    }
+    const auto* join = std::get_if<JoinStep>(&step);
+    return join == nullptr ? nullptr : &join->other;
+}
+
+Source* otherSource(ShapeStep& step) {
+    return const_cast<Source*>(otherSource(std::as_const(step)));
+}
+
+std::string shapeText(const ShapeStep& step) {
+    const auto file = [](const Source& source) {
+        return source.file.substr(source.file.find_last_of('/') + 1);
+    };
+
+    struct Words {
+        decltype(file)& name;
+
+        std::string operator()(const AppendStep& s) const { return "append " + name(s.other); }
+
+        std::string operator()(const JoinStep& s) const {
+            std::vector<std::string> keys;
+            for (const KeyPair& pair : s.by) {
+                keys.push_back(pair.here == pair.there ? pair.here
+                                                       : pair.here + " = " + pair.there);
+            }
+            return "join " + name(s.other) + " by " + joinedNames(keys);
+        }
+
+        std::string operator()(const CollapseStep& s) const {
+            return "one row for each " + joinedNames(s.by);
+        }
+
+        std::string operator()(const LongStep& s) const {
+            std::vector<std::string> names;
+            for (const LongVariable& v : s.variables) {
+                names.push_back(v.name);
+            }
+            return "to long: " + joinedNames(names) + " by " + s.moment;
+        }
+
+        std::string operator()(const WideStep& s) const {
+            return "to wide: one row for each " + s.unit + ", columns for each " + s.moment;
+        }
+    };
+
+    return std::visit(Words{file}, step);
+}
 
 const Question* Study::find(const std::string& id) const {
     const auto at = std::find_if(questions.begin(), questions.end(),
@@ -302,6 +416,29 @@ std::vector<std::string> usesOf(const Study& study, const std::string& variable)
         }
     }
     return uses;
+}
+
+std::set<std::string> namesUsed(const Study& study) {
+    Study copy = study;
+    std::set<std::string> names;
+    eachText(copy, [&](const std::string& text, const std::string& /*where*/) {
+        if (const auto parsed = Expression::parse(text)) {
+            names.merge(parsed->names());
+        }
+    });
+    for (const std::string* role : roles(copy)) {
+        const auto number = Expression::parse(*role);
+        if (!role->empty() && !(number && number->names().empty())) {
+            names.insert(*role);
+        }
+    }
+    for (const Derived& d : study.derived) {
+        names.erase(d.name);
+    }
+    for (const TermSet& set : study.sets) {
+        names.erase(set.name);
+    }
+    return names;
 }
 
 std::string freshQuestionId(const Study& study) {

@@ -1,27 +1,94 @@
 #pragma once
 
 #include "core/data/frame.h"
+#include "core/data/moments.h"
+#include "core/data/shape.h"
 #include "core/io/csv.h"
 #include "core/model/question.h"
 
 #include <nlohmann/json_fwd.hpp>
 
 #include <memory>
+#include <set>
 #include <string>
 #include <variant>
 #include <vector>
 
 namespace rapporto {
 
+/// A column of the source as it was when the study was made.
+struct SeenColumn {
+    std::string name;
+    bool text = false;
+    std::string checksum;  ///< Of its cells.
+
+    friend bool operator==(const SeenColumn&, const SeenColumn&) = default;
+};
+
 /// Where the rows come from.
 struct Source {
-    std::string kind = "table";
-    std::string file;  ///< Relative to the study file.
+    std::string kind = "table";  ///< Or "summary".
+    std::string file;            ///< Relative to the study file.
     ReaderOptions reader;
-    std::string sha256;  ///< Empty: not recorded.
+    std::string sha256;                    ///< Empty: not recorded.
+    std::size_t seenRows = 0;              ///< Zero: not recorded.
+    std::vector<SeenColumn> seen;          ///< Empty: not recorded.
+    std::optional<SummaryMatrix> moments;  ///< Of a summary that stands in the study itself.
 
     friend bool operator==(const Source&, const Source&) = default;
 };
+
+/// Rows of another file under those of the source.
+struct AppendStep {
+    Source other;
+    std::string mark;  ///< Name of a variable that tells the two apart; empty: none.
+
+    friend bool operator==(const AppendStep&, const AppendStep&) = default;
+};
+
+/// Columns of another file, looked up by keys.
+struct JoinStep {
+    Source other;
+    std::vector<KeyPair> by;
+    std::vector<std::string> take;  ///< Empty: all.
+
+    friend bool operator==(const JoinStep&, const JoinStep&) = default;
+};
+
+/// One row a group.
+struct CollapseStep {
+    std::vector<std::string> by;
+    std::vector<Derived> columns;
+
+    friend bool operator==(const CollapseStep&, const CollapseStep&) = default;
+};
+
+/// Wide to long.
+struct LongStep {
+    std::string moment;
+    std::vector<LongVariable> variables;
+
+    friend bool operator==(const LongStep&, const LongStep&) = default;
+};
+
+/// Long to wide.
+struct WideStep {
+    std::string unit;
+    std::string moment;
+    std::vector<std::string> variables;
+
+    friend bool operator==(const WideStep&, const WideStep&) = default;
+};
+
+/// What is done to the table of the source before anything else looks at it, in order.
+using ShapeStep = std::variant<AppendStep, JoinStep, CollapseStep, LongStep, WideStep>;
+
+/// The other file that a step needs, or null.
+[[nodiscard]] const Source* otherSource(const ShapeStep& step);
+[[nodiscard]] Source* otherSource(ShapeStep& step);
+
+/// In words, for lists and the trail: “join villages.csv by village”.
+[[nodiscard]] std::string shapeText(const ShapeStep& step);
 
 /// One piece of the report.
 struct ReportItem {
@@ -54,6 +121,7 @@ struct Study {
     double alpha = 0.05;
     std::uint64_t seed = 1;
     Source source;
+    std::vector<ShapeStep> shape;
     std::vector<VariableEntry> variables;
     Layout layout;
     Survey survey;
@@ -86,6 +154,9 @@ struct Study {
 
 /// Writes beside the target and renames, so that a failure leaves the old file whole.
 [[nodiscard]] Result<void> writeStudyFile(const Study& study, const std::string& path);
+
+/// A file with how it is read as JSON text on one line: a key for what was read from it.
+[[nodiscard]] std::string sourceText(const Source& source);
 
 /// One question as JSON text on one line, as it would be saved: a key for caches.
 [[nodiscard]] std::string questionText(const Question& question);
@@ -131,6 +202,11 @@ struct PutSet {
     TermSet set;
 };  ///< New or replaced by name; without members: removed.
 
+struct RenameSet {
+    std::string from;
+    std::string to;
+};  ///< In every question that holds it, too.
+
 struct SetSurvey {
     Survey survey;
 };
@@ -168,10 +244,15 @@ struct SetSource {
     Source source;
 };
 
+/// All steps anew. Refused while rows are set aside by number and the rows would be numbered anew.
+struct SetShape {
+    std::vector<ShapeStep> steps;
+};
+
 using Change =
     std::variant<PutQuestion, RemoveQuestion, MakeLead, PutDerived, RemoveDerived, PutVariable,
-                 PutVariables, RenameDerived, PutSet, SetSurvey, SetRule, SetRowsAside,
-                 TakeRowsBack, SetLayout, SetTitle, SetAlpha, SetReport, SetSource>;
+                 PutVariables, RenameDerived, PutSet, RenameSet, SetSurvey, SetRule, SetRowsAside,
+                 TakeRowsBack, SetLayout, SetTitle, SetAlpha, SetReport, SetSource, SetShape>;
 
 struct Edit {
     Change change;
@@ -184,6 +265,9 @@ struct Edit {
 /// What names the variable: derived variables, rules, sets and questions, in words. Empty when it
 /// can go without harm.
 [[nodiscard]] std::vector<std::string> usesOf(const Study& study, const std::string& variable);
+
+/// Every name that the study uses and does not derive itself.
+[[nodiscard]] std::set<std::string> namesUsed(const Study& study);
 
 /// An id that no question of the study has: q1, q2, …
 [[nodiscard]] std::string freshQuestionId(const Study& study);

@@ -223,47 +223,217 @@ std::optional<char> readerChar(Reader& in, const char* key) {
     return text.empty() ? std::nullopt : std::optional(text.front());
 }
 
-Source readSource(const Json& json, Reader& outer) {
+ReaderOptions readReader(const Json& json, const std::string& file, Reader& outer) {
+    ReaderOptions options;
+    Reader reader(json, "source.reader");
+    options.type = reader.text("type");
+    if (formatOf(file, options.type) == nullptr) {
+        reader.fault("a reader of type ‘" + options.type + "’ is not known",
+                     "Types are " + tableTypes() + ".");
+    }
+    options.delimiter = readerChar(reader, "delimiter");
+    options.decimal = readerChar(reader, "decimal");
+    options.thousands = readerChar(reader, "thousands");
+    options.quote = readerChar(reader, "quote").value_or('"');
+    if (reader.has("header")) {
+        options.header = reader.flag("header", true);
+    }
+    if (const std::string encoding = reader.text("encoding"); !encoding.empty()) {
+        options.encoding = encoding;
+    }
+    options.skip = static_cast<std::size_t>(std::clamp(reader.number("skip", 0.0), 0.0, 1e15));
+    options.sheet = reader.text("sheet");
+    options.block = reader.text("block");
+    options.table = reader.text("table");
+    options.query = reader.text("query");
+    for (const Json* one : reader.list("repairs")) {
+        Reader repair(*one, "source.reader.repairs");
+        const double line = repair.number("line", 0.0);
+        if (!(line >= 1.0 && line < 1e15)) {
+            repair.fault("a repair names its ‘line’, from 1");
+        }
+        options.repairs.push_back(
+            {static_cast<std::size_t>(std::clamp(line, 1.0, 1e15)), repair.text("text")});
+        if (repair.refusal()) {
+            reader.adopt(*repair.refusal());
+        }
+    }
+    if (reader.refusal()) {
+        outer.adopt(*reader.refusal());
+    }
+    return options;
+}
+
+/// A list of numbers; null stands for a number that was not given.
+std::vector<double> numbersIn(const std::vector<const Json*>& list, Reader& in, const char* key) {
+    std::vector<double> out;
+    for (const Json* one : list) {
+        if (!one->is_number() && !one->is_null()) {
+            in.fault(fmt::format("‘{}’ is a list of numbers", key));
+        }
+        out.push_back(one->is_number() ? one->get<double>() : std::nan(""));
+    }
+    return out;
+}
+
+std::vector<std::vector<double>> matrixIn(Reader& in, const char* key) {
+    std::vector<std::vector<double>> out;
+    for (const Json* row : in.list(key)) {
+        if (!row->is_array()) {
+            in.fault(fmt::format("‘{}’ is a list of rows", key));
+            return out;
+        }
+        std::vector<const Json*> cells;
+        for (const Json& cell : *row) {
+            cells.push_back(&cell);
+        }
+        out.push_back(numbersIn(cells, in, key));
+    }
+    return out;
+}
+
+void readSummary(Reader& in, Source& source) {
+    if (!source.file.empty()) {
+        return;
+    }
+    MomentEntries entries;
+    entries.n = in.number("n", 0.0);
+    entries.names = in.texts("variables");
+    entries.mean = numbersIn(in.list("mean"), in, "mean");
+    entries.sd = numbersIn(in.list("sd"), in, "sd");
+    entries.correlation = matrixIn(in, "correlation");
+    entries.covariance = matrixIn(in, "covariance");
+    if (!in.refusal()) {
+        auto moments = makeMoments(entries);
+        moments ? void(source.moments = *std::move(moments)) : in.adopt(moments.error());
+    }
+}
+
+Source readSource(const Json& json, Reader& outer, const char* where = "source") {
     Source source;
-    Reader in(json, "source");
+    Reader in(json, where);
     source.kind = in.text("kind", "table");
     source.file = in.text("file");
     source.sha256 = in.text("sha256");
-    if (source.kind != "table") {
-        in.fault(source.kind == "summary" ? "a summary source is not built yet"
-                                          : "a source of kind ‘" + source.kind + "’ is not known",
-                 "Use a table from a CSV file.");
+    if (source.kind != "table" && source.kind != "summary") {
+        in.fault("a source of kind ‘" + source.kind + "’ is not known",
+                 "Kinds are table and summary.");
+    } else if (source.kind == "summary") {
+        readSummary(in, source);
     }
     if (in.has("reader")) {
-        Reader reader(in.at("reader"), "source.reader");
-        source.reader.type = reader.text("type");
-        if (formatOf(source.file, source.reader.type) == nullptr) {
-            reader.fault("a reader of type ‘" + source.reader.type + "’ is not known",
-                         "Types are csv, data-package, xlsx, ods, sqlite and json.");
+        source.reader = readReader(in.at("reader"), source.file, in);
+    }
+    if (in.has("seen")) {
+        Reader seen(in.at("seen"), "source.seen");
+        source.seenRows = static_cast<std::size_t>(std::clamp(seen.number("rows", 0.0), 0.0, 1e15));
+        for (const Json* one : seen.list("columns")) {
+            Reader column(*one, "source.seen");
+            source.seen.push_back(
+                {column.text("name"), column.text("cells") == "text", column.text("checksum")});
+            if (column.refusal()) {
+                seen.adopt(*column.refusal());
+            }
         }
-        source.reader.delimiter = readerChar(reader, "delimiter");
-        source.reader.decimal = readerChar(reader, "decimal");
-        source.reader.thousands = readerChar(reader, "thousands");
-        source.reader.quote = readerChar(reader, "quote").value_or('"');
-        if (reader.has("header")) {
-            source.reader.header = reader.flag("header", true);
-        }
-        if (const std::string encoding = reader.text("encoding"); !encoding.empty()) {
-            source.reader.encoding = encoding;
-        }
-        source.reader.skip = static_cast<std::size_t>(std::max(reader.number("skip", 0.0), 0.0));
-        source.reader.sheet = reader.text("sheet");
-        source.reader.block = reader.text("block");
-        source.reader.table = reader.text("table");
-        source.reader.query = reader.text("query");
-        if (reader.refusal()) {
-            in.adopt(*reader.refusal());
+        if (seen.refusal()) {
+            in.adopt(*seen.refusal());
         }
     }
     if (in.refusal()) {
         outer.adopt(*in.refusal());
     }
     return source;
+}
+
+Derived readDerived(const Json& json, const char* where, Reader& outer) {
+    Reader d(json, where);
+    Derived derived{d.text("name"), d.text("expression"), d.text("label")};
+    if (derived.name.empty() || derived.expression.empty()) {
+        d.fault("a derived variable needs ‘name’ and ‘expression’");
+    }
+    if (d.refusal()) {
+        outer.adopt(*d.refusal());
+    }
+    return derived;
+}
+
+std::vector<LongVariable> readLongVariables(Reader& in) {
+    std::vector<LongVariable> variables;
+    for (const Json* one : in.list("variables")) {
+        Reader variable(*one, "shape.to_long");
+        LongVariable found{variable.text("name"), {}};
+        for (const Json* column : variable.list("columns")) {
+            Reader place(*column, "shape.to_long");
+            const auto at = keyOf(place.at("at"));
+            const std::string name = place.text("column");
+            at ? found.columns.push_back({name, *at})
+               : place.fault("a column names the moment it was measured ‘at’");
+            if (place.refusal()) {
+                variable.adopt(*place.refusal());
+            }
+        }
+        if (variable.refusal()) {
+            in.adopt(*variable.refusal());
+        }
+        variables.push_back(std::move(found));
+    }
+    return variables;
+}
+
+JoinStep readJoin(const Json& json, Reader& in) {
+    JoinStep step{readSource(json, in, "shape.join"), {}, in.texts("take")};
+    for (const Json* one : in.list("by")) {
+        if (one->is_string()) {
+            step.by.push_back({one->get<std::string>(), one->get<std::string>()});
+            continue;
+        }
+        Reader pair(*one, "shape.join");
+        step.by.push_back({pair.text("here"), pair.text("there")});
+        if (pair.refusal()) {
+            in.adopt(*pair.refusal());
+        }
+    }
+    return step;
+}
+
+std::optional<ShapeStep> readShapeStep(const Json& json, Reader& outer) {
+    Reader step(json, "shape");
+    std::optional<ShapeStep> out;
+    const auto within = [&](const char* key, auto read) {
+        if (!out && step.has(key)) {
+            const Json& inner = step.at(key);
+            Reader in(inner, std::string("shape.") + key);
+            out = read(inner, in);
+            if (in.refusal()) {
+                step.adopt(*in.refusal());
+            }
+        }
+    };
+    within("append", [](const Json& inner, Reader& in) -> ShapeStep {
+        return AppendStep{readSource(inner, in, "shape.append"), in.text("mark")};
+    });
+    within("join", [](const Json& inner, Reader& in) -> ShapeStep { return readJoin(inner, in); });
+    within("collapse", [](const Json&, Reader& in) -> ShapeStep {
+        CollapseStep collapse{in.texts("by"), {}};
+        for (const Json* one : in.list("columns")) {
+            collapse.columns.push_back(readDerived(*one, "shape.collapse", in));
+        }
+        return collapse;
+    });
+    within("to_long", [](const Json&, Reader& in) -> ShapeStep {
+        return LongStep{in.text("moment"), readLongVariables(in)};
+    });
+    within("to_wide", [](const Json&, Reader& in) -> ShapeStep {
+        return WideStep{in.text("unit"), in.text("moment"), in.texts("variables")};
+    });
+    if (!out) {
+        step.fault("a step of the shape is not known",
+                   "Steps are append, join, collapse, to_long and to_wide.");
+    }
+    if (step.refusal()) {
+        outer.adopt(*step.refusal());
+    }
+    return out;
 }
 
 Layout readLayout(const Json& json, Reader& outer) {
@@ -581,11 +751,16 @@ Study readStudy(Reader& in) {
     if (!(study.alpha > 0.0 && study.alpha < 1.0)) {
         in.fault("‘alpha’ lies between 0 and 1");
     }
-    study.seed = static_cast<std::uint64_t>(std::max(in.number("seed", 1.0), 0.0));
+    study.seed = static_cast<std::uint64_t>(std::clamp(in.number("seed", 1.0), 0.0, 9e15));
     if (in.has("source")) {
         study.source = readSource(in.at("source"), in);
     } else {
         in.fault("the study has no ‘source’");
+    }
+    for (const Json* one : in.list("shape")) {
+        if (auto step = readShapeStep(*one, in)) {
+            study.shape.push_back(*std::move(step));
+        }
     }
     for (const Json* one : in.list("variables")) {
         study.variables.push_back(readVariable(*one, in));
@@ -604,14 +779,7 @@ Study readStudy(Reader& in) {
         }
     }
     for (const Json* one : in.list("derived")) {
-        Reader d(*one, "derived");
-        study.derived.push_back({d.text("name"), d.text("expression"), d.text("label")});
-        if (study.derived.back().name.empty() || study.derived.back().expression.empty()) {
-            d.fault("a derived variable needs ‘name’ and ‘expression’");
-        }
-        if (d.refusal()) {
-            in.adopt(*d.refusal());
-        }
+        study.derived.push_back(readDerived(*one, "derived", in));
     }
     if (in.has("sample")) {
         Reader sample(in.at("sample"), "sample");
@@ -623,7 +791,7 @@ Study readStudy(Reader& in) {
                 s.fault("a row set aside has its number, from 1");
             }
             study.sample.setAside.push_back(
-                {static_cast<std::size_t>(std::max(row, 0.0)), s.text("reason")});
+                {static_cast<std::size_t>(std::clamp(row, 0.0, 1e15)), s.text("reason")});
             if (s.refusal()) {
                 sample.adopt(*s.refusal());
             }

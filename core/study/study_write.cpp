@@ -11,6 +11,7 @@
 #include <cmath>
 #include <cstdio>
 #include <fstream>
+#include <set>
 
 namespace rapporto {
 namespace {
@@ -215,7 +216,10 @@ Json variablesJson(const Study& study) {
             for (const Json& old : study.raw->at("variables")) {
                 if (old.is_object() && old.value("name", "") == v.name) {
                     for (const auto& [key, value] : old.items()) {
-                        if (!json.contains(key)) {
+                        static const std::set<std::string> kKnown = {
+                            "label",   "unit",           "measure", "note",
+                            "missing", "missing_ranges", "levels",  "base"};
+                        if (!json.contains(key) && !kKnown.contains(key)) {
                             json[key] = value;
                         }
                     }
@@ -259,17 +263,135 @@ Json readerJson(const Source& source) {
     say("block", r.block);
     say("table", r.table);
     say("query", r.query);
+    for (const LineRepair& repair : r.repairs) {
+        json["repairs"].push_back(Json{{"line", repair.line}, {"text", repair.text}});
+    }
     return json;
 }
 
-Json sourceJson(const Study& study) {
-    const Source& s = study.source;
+Json rowsJson(const Eigen::MatrixXd& matrix) {
+    Json rows = Json::array();
+    for (Eigen::Index i = 0; i < matrix.rows(); ++i) {
+        Json row = Json::array();
+        for (Eigen::Index j = 0; j <= i; ++j) {
+            row.push_back(matrix(i, j));
+        }
+        rows.push_back(std::move(row));
+    }
+    return rows;
+}
+
+Json momentsJson(const SummaryMatrix& m) {
+    const auto list = [](const Eigen::VectorXd& v) {
+        return Json(std::vector<double>(v.begin(), v.end()));
+    };
+    Json json{{"kind", "summary"}, {"n", m.n}, {"variables", m.names}};
+    if (m.n == std::floor(m.n) && m.n < 9e15) {
+        json["n"] = static_cast<std::int64_t>(m.n);
+    }
+    if (m.hasMeans) {
+        json["mean"] = list(m.mean);
+    }
+    if (m.hasScale) {
+        json["sd"] = list(m.sd);
+    }
+    json["correlation"] = rowsJson(m.correlation);
+    return json;
+}
+
+/// Without what an inline summary does not have.
+Json tableJson(const Source& s) {
+    if (s.moments) {
+        return momentsJson(*s.moments);
+    }
     Json json{{"kind", s.kind}, {"file", s.file}, {"reader", readerJson(s)}};
     if (!s.sha256.empty()) {
         json["sha256"] = s.sha256;
     }
-    return withUnknown(std::move(json), study.raw.get(), "source");
+    if (!s.seen.empty()) {
+        Json columns = Json::array();
+        for (const SeenColumn& column : s.seen) {
+            columns.push_back(Json{{"name", column.name},
+                                   {"cells", column.text ? "text" : "number"},
+                                   {"checksum", column.checksum}});
+        }
+        json["seen"] = Json{{"rows", s.seenRows}, {"columns", columns}};
+    }
+    return json;
 }
+
+Json sourceJson(const Study& study) {
+    Json json = withUnknown(tableJson(study.source), study.raw.get(), "source");
+    if (study.source.moments) {
+        // Covariances were read as correlations and standard deviations: said once, not twice.
+        json.erase("covariance");
+    }
+    return json;
+}
+
+Json derivedJson(const std::vector<Derived>& all) {
+    Json derived = Json::array();
+    for (const Derived& d : all) {
+        Json one{{"name", d.name}, {"expression", d.expression}};
+        if (!d.label.empty()) {
+            one["label"] = d.label;
+        }
+        derived.push_back(std::move(one));
+    }
+    return derived;
+}
+
+struct StepJson {
+    Json operator()(const AppendStep& step) const {
+        Json json = other(step.other);
+        if (!step.mark.empty()) {
+            json["mark"] = step.mark;
+        }
+        return Json{{"append", json}};
+    }
+
+    Json operator()(const JoinStep& step) const {
+        Json json = other(step.other);
+        json["by"] = Json::array();
+        for (const KeyPair& pair : step.by) {
+            json["by"].push_back(pair.here == pair.there
+                                     ? Json(pair.here)
+                                     : Json{{"here", pair.here}, {"there", pair.there}});
+        }
+        if (!step.take.empty()) {
+            json["take"] = step.take;
+        }
+        return Json{{"join", json}};
+    }
+
+    Json operator()(const CollapseStep& step) const {
+        return Json{{"collapse", Json{{"by", step.by}, {"columns", derivedJson(step.columns)}}}};
+    }
+
+    Json operator()(const LongStep& step) const {
+        Json variables = Json::array();
+        for (const LongVariable& variable : step.variables) {
+            Json columns = Json::array();
+            for (const ColumnAt& one : variable.columns) {
+                columns.push_back(Json{{"column", one.column}, {"at", keyJson(one.at)}});
+            }
+            variables.push_back(Json{{"name", variable.name}, {"columns", columns}});
+        }
+        return Json{{"to_long", Json{{"moment", step.moment}, {"variables", variables}}}};
+    }
+
+    Json operator()(const WideStep& step) const {
+        return Json{
+            {"to_wide",
+             Json{{"unit", step.unit}, {"moment", step.moment}, {"variables", step.variables}}}};
+    }
+
+    static Json other(const Source& source) {
+        Json json = tableJson(source);
+        json.erase("kind");
+        return json;
+    }
+};
 
 Json surveyJson(const Survey& survey) {
     Json json = Json::object();
@@ -324,6 +446,11 @@ Json studyJson(const Study& study) {
     out.put("alpha", study.alpha, nullptr);
     out.put("seed", study.seed, 1);
     out.put("source", sourceJson(study), nullptr);
+    Json shape = Json::array();
+    for (const ShapeStep& step : study.shape) {
+        shape.push_back(std::visit(StepJson{}, step));
+    }
+    out.put("shape", shape, Json::array());
     out.put("variables", variablesJson(study), Json::array());
     out.put("layout", layoutJson(study.layout), nullptr);
     out.put("survey", withUnknown(surveyJson(study.survey), study.raw.get(), "survey"),
@@ -333,15 +460,7 @@ Json studyJson(const Study& study) {
         sets.push_back(Json{{"name", s.name}, {"members", s.members}});
     }
     out.put("sets", sets, Json::array());
-    Json derived = Json::array();
-    for (const Derived& d : study.derived) {
-        Json one{{"name", d.name}, {"expression", d.expression}};
-        if (!d.label.empty()) {
-            one["label"] = d.label;
-        }
-        derived.push_back(std::move(one));
-    }
-    out.put("derived", derived, Json::array());
+    out.put("derived", derivedJson(study.derived), Json::array());
     out.put("sample", sampleJson(study), Json::object());
     Json questions = Json::array();
     for (const Question& q : study.questions) {
@@ -409,6 +528,8 @@ std::string prettyJson(const nlohmann::ordered_json& json) {
 }
 
 std::string studyText(const Study& study) { return prettyJson(studyJson(study)); }
+
+std::string sourceText(const Source& source) { return tableJson(source).dump(); }
 
 std::string questionText(const Question& question) { return questionJson(question).dump(); }
 

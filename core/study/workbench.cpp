@@ -15,6 +15,8 @@ constexpr std::size_t kMostSteps = 500;
 /// What the frame depends on, as text: the study without what it does not look at.
 std::string framePart(const Study& study) {
     Study part;
+    part.shape = study.shape;
+    part.source.moments = study.source.moments;
     part.variables = study.variables;
     part.derived = study.derived;
     part.sample = study.sample;
@@ -44,10 +46,10 @@ Workbench::~Workbench() {
     wake_.notify_all();
 }
 
-void Workbench::open(Study study, std::shared_ptr<const Table> table) {
+void Workbench::open(Study study, Sources sources) {
     const std::scoped_lock lock(mutex_);
     study_ = std::move(study);
-    table_ = std::move(table);
+    sources_ = std::move(sources);
     ++tableKey_;
     past_.clear();
     future_.clear();
@@ -55,14 +57,31 @@ void Workbench::open(Study study, std::shared_ptr<const Table> table) {
     cache_.clear();
     frame_.reset();
     frameReady_ = 0;
+    shaping_.reset();
+    shapingKey_ = 0;
     changedStudy();
 }
 
-void Workbench::replaceTable(std::shared_ptr<const Table> table) {
+void Workbench::replaceSources(Sources sources) {
     const std::scoped_lock lock(mutex_);
-    table_ = std::move(table);
+    sources_ = std::move(sources);
     ++tableKey_;
     changedStudy();
+}
+
+void Workbench::addSource(const Source& source, std::shared_ptr<const Table> table) {
+    const std::scoped_lock lock(mutex_);
+    sources_.others[sourceText(source)] = std::move(table);
+}
+
+Sources Workbench::sources() const {
+    const std::scoped_lock lock(mutex_);
+    return sources_;
+}
+
+std::shared_ptr<const Shaping> Workbench::shaping() const {
+    const std::scoped_lock lock(mutex_);
+    return shaping_;
 }
 
 Study Workbench::study() const {
@@ -72,7 +91,7 @@ Study Workbench::study() const {
 
 std::shared_ptr<const Table> Workbench::table() const {
     const std::scoped_lock lock(mutex_);
-    return table_;
+    return sources_.table;
 }
 
 Result<void> Workbench::apply(const Edit& edit) {
@@ -88,6 +107,14 @@ Result<void> Workbench::apply(const Edit& edit) {
     future_.clear();
     changedStudy();
     return {};
+}
+
+void Workbench::restate(const std::function<void(Study&)>& change) {
+    const std::scoped_lock lock(mutex_);
+    change(study_);
+    std::for_each(past_.begin(), past_.end(), change);
+    std::for_each(future_.begin(), future_.end(), change);
+    changedStudy();
 }
 
 std::string Workbench::undoLabel() const {
@@ -148,7 +175,7 @@ void Workbench::setFocus(const std::string& id) {
 Progress Workbench::progress() const {
     const std::scoped_lock lock(mutex_);
     Progress progress;
-    if (!table_) {
+    if (!hasSource()) {
         return progress;
     }
     progress.wanted = 1 + answerKeys_.size();
@@ -176,7 +203,7 @@ void Workbench::stop() {
 void Workbench::wait() {
     std::unique_lock lock(mutex_);
     wake_.wait(lock, [this] {
-        if (!table_ || (stopped_ && running_.empty())) {
+        if (!hasSource() || (stopped_ && running_.empty())) {
             return true;
         }
         return running_.empty() && frameReady_ == frameKey_ &&
@@ -224,6 +251,27 @@ std::uint64_t Workbench::frameKey() const {
     return contentHash(framePart(study_), contentHash(fmt::format("table {}", tableKey_)));
 }
 
+std::uint64_t Workbench::shapeKey() const {
+    Study part;
+    part.shape = study_.shape;
+    part.source.file = study_.source.file;  // It names a level of an appended table's mark.
+    // Missing codes matter where cells are looked into; a label does not, but is seldom changed.
+    part.variables = study_.shape.empty() ? part.variables : study_.variables;
+    return contentHash(studyText(part), contentHash(fmt::format("table {}", tableKey_)));
+}
+
+std::shared_ptr<const Shaping> Workbench::shapingOf(const Study& study, const Sources& sources,
+                                                    std::uint64_t key) {
+    {
+        const std::scoped_lock lock(mutex_);
+        if (shaping_ && shapingKey_ == key) {
+            return shaping_;
+        }
+    }
+    return std::make_shared<const Shaping>(sources.moments ? Shaping{}
+                                                           : shapeTable(study, sources));
+}
+
 std::uint64_t Workbench::answerKey(const Question& question) const {
     // Title and lead do not change numbers, but they are shown from the answer: they count.
     std::string sets = fmt::format("{:a}", study_.alpha);
@@ -242,7 +290,7 @@ bool Workbench::running(std::uint64_t key) const {
 }
 
 std::optional<Workbench::Task> Workbench::next() {
-    if (!table_ || stopped_) {
+    if (!hasSource() || stopped_) {
         return std::nullopt;
     }
     if (frameReady_ != frameKey_) {
@@ -262,7 +310,9 @@ void Workbench::work(const std::stop_token& stopping) {
     while (!stopping.stop_requested()) {
         Task task;
         Study study;
-        std::shared_ptr<const Table> table;
+        Sources sources;
+        std::uint64_t shapeKeyNow = 0;
+        std::shared_ptr<const Shaping> shaping;
         std::shared_ptr<const Frame> frame;
         {
             std::unique_lock lock(mutex_);
@@ -276,13 +326,15 @@ void Workbench::work(const std::stop_token& stopping) {
             task = *found;
             running_.push_back(task);
             study = study_;
-            table = table_;
+            sources = sources_;
+            shapeKeyNow = shapeKey();
             frame = frame_;
         }
         std::shared_ptr<const Answer> answer;
         if (task.question.empty()) {
-            frame = std::make_shared<const Frame>(
-                Frame::make(*table, study.variables, study.derived, study.sample, study.layout));
+            shaping = shapingOf(study, sources, shapeKeyNow);
+            frame = std::make_shared<const Frame>(makeFrame(study, sources, *shaping));
+            task.shapeKey = shapeKeyNow;
         } else {
             const Question* question = study.find(task.question);
             try {
@@ -299,13 +351,14 @@ void Workbench::work(const std::stop_token& stopping) {
                 answer = std::make_shared<const Answer>(refused);
             }
         }
-        finish(task, frame, answer);
+        finish(task, frame, answer, shaping);
         changed_();
     }
 }
 
 void Workbench::finish(const Task& task, std::shared_ptr<const Frame> frame,
-                       std::shared_ptr<const Answer> answer) {
+                       std::shared_ptr<const Answer> answer,
+                       std::shared_ptr<const Shaping> shaping) {
     const std::scoped_lock lock(mutex_);
     std::erase_if(running_, [&](const Task& one) {
         return one.key == task.key && one.question == task.question;
@@ -314,6 +367,8 @@ void Workbench::finish(const Task& task, std::shared_ptr<const Frame> frame,
         if (task.key == frameKey_) {
             frame_ = std::move(frame);
             frameReady_ = task.key;
+            shaping_ = std::move(shaping);
+            shapingKey_ = task.shapeKey;
         }
     } else if (!task.job.stopped()) {
         const auto key = answerKeys_.find(task.question);

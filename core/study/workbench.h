@@ -1,6 +1,7 @@
 #pragma once
 
 #include "core/study/answer.h"
+#include "core/study/sources.h"
 
 #include <condition_variable>
 #include <functional>
@@ -33,17 +34,30 @@ class Workbench {
     Workbench(const Workbench&) = delete;
     Workbench& operator=(const Workbench&) = delete;
 
-    /// Starts over with a study and its rows; history is empty afterwards.
-    void open(Study study, std::shared_ptr<const Table> table);
+    /// Starts over with a study and what it is made from; history is empty afterwards.
+    void open(Study study, Sources sources);
 
-    /// Keeps study and history, replaces the rows.
-    void replaceTable(std::shared_ptr<const Table> table);
+    /// Keeps study and history, replaces what they are computed from.
+    void replaceSources(Sources sources);
+
+    /// Adds the table of another file, for a step of the shape to come.
+    void addSource(const Source& source, std::shared_ptr<const Table> table);
+
+    [[nodiscard]] Sources sources() const;
 
     [[nodiscard]] Study study() const;
+    /// As the source has it; null for a summary.
     [[nodiscard]] std::shared_ptr<const Table> table() const;
+
+    /// What the steps of the shape did, for the newest frame.
+    [[nodiscard]] std::shared_ptr<const Shaping> shaping() const;
 
     /// Applies an edit; on refusal nothing changes.
     [[nodiscard]] Result<void> apply(const Edit& edit);
+
+    /// Changes the present study and all of its history alike, where the meaning stays: a file that
+    /// is named from another folder.
+    void restate(const std::function<void(Study&)>& change);
 
     /// The step that undo would take back, or empty.
     [[nodiscard]] std::string undoLabel() const;
@@ -81,13 +95,21 @@ class Workbench {
     struct Task {
         std::string question;  ///< Empty: the frame.
         std::uint64_t key = 0;
-        Job job;
+        Job job = {};
+        std::uint64_t shapeKey = 0;
     };
 
     void work(const std::stop_token& stopping);
     [[nodiscard]] std::optional<Task> next();
     void finish(const Task& task, std::shared_ptr<const Frame> frame,
-                std::shared_ptr<const Answer> answer);
+                std::shared_ptr<const Answer> answer, std::shared_ptr<const Shaping> shaping);
+    [[nodiscard]] std::shared_ptr<const Shaping> shapingOf(const Study& study,
+                                                           const Sources& sources,
+                                                           std::uint64_t key);
+
+    [[nodiscard]] bool hasSource() const { return sources_.table || sources_.moments; }
+
+    [[nodiscard]] std::uint64_t shapeKey() const;
     void changedStudy();
     [[nodiscard]] std::uint64_t frameKey() const;
     [[nodiscard]] std::uint64_t answerKey(const Question& question) const;
@@ -97,8 +119,10 @@ class Workbench {
     mutable std::mutex mutex_;
     std::condition_variable_any wake_;
     Study study_;
-    std::shared_ptr<const Table> table_;
+    Sources sources_;
     std::uint64_t tableKey_ = 0;
+    std::shared_ptr<const Shaping> shaping_;
+    std::uint64_t shapingKey_ = 0;  ///< Of `shaping_`.
     std::vector<Study> past_;
     std::vector<Study> future_;
     std::uint64_t frameKey_ = 0;  ///< Of the present study.

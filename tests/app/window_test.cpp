@@ -24,6 +24,7 @@
 #include <QLabel>
 #include <QLineEdit>
 #include <QListWidget>
+#include <QPlainTextEdit>
 #include <QPushButton>
 #include <QTableView>
 #include <QTableWidget>
@@ -113,6 +114,29 @@ class WindowTest : public QObject {
     }
 
     /// Chooses in a box as a person does.
+    /// Goes down the list of a box from its first entry by keyboard.
+    void choose(const QString& name, int entry) {
+        auto* box = find<QComboBox>(name);
+        box->setFocus();
+        QTest::keyClick(box, Qt::Key_Home);
+        for (int k = 0; k < entry; ++k) {
+            QTest::keyClick(box, Qt::Key_Down);
+        }
+        window_->settle();
+        QCOMPARE(box->currentIndex(), entry);
+    }
+
+    /// Types a line anew and ends it with Return.
+    void type(const QString& name, const QString& words) {
+        auto* field = find<QLineEdit>(name);
+        QVERIFY2(field->isVisible(), qPrintable(name));
+        field->setFocus();
+        QTest::keyClick(field, Qt::Key_A, Qt::ControlModifier);
+        QTest::keyClicks(field, words);
+        QTest::keyClick(field, Qt::Key_Return);
+        window_->settle();
+    }
+
     void pick(const QString& name, const QString& value) {
         auto* box = find<QComboBox>(name);
         const int at = box->findText(value);
@@ -585,10 +609,18 @@ class WindowTest : public QObject {
         QCOMPARE(window_->session().sourceRefusal()->code, ErrorCode::Changed);
         window_->showStage(0);
         window_->settle();
-        click("card:Use the changed file");
+        // What differs stands there before anything is computed from it.
+        auto* differs = find<QTableWidget>("review:columns");
+        QCOMPARE(differs->rowCount(), 4);
+        QCOMPARE(differs->item(0, 2)->text(), QString("has other values"));
+        QVERIFY2(find<QLabel>("review:words")->text().contains("301 rows, where there were 300"),
+                 qPrintable(find<QLabel>("review:words")->text()));
+        QVERIFY(!window_->session().hasTable());
+        click("review:use");
         window_->settle();
         QCOMPARE(window_->session().frame()->rows(), std::size_t{301});
-        QFile::remove(place_.filePath("growers.csv"));
+        QVERIFY(window_->session().saveStudy(place_.filePath("kept.rapporto")));
+        QVERIFY(QFile::rename(place_.filePath("growers.csv"), place_.filePath("moved.csv")));
         window_->openPath(place_.filePath("kept.rapporto"));
         window_->settle();
         QCOMPARE(window_->session().sourceRefusal()->code, ErrorCode::File);
@@ -596,6 +628,275 @@ class WindowTest : public QObject {
             window_->showStage(s);
             window_->settle();
         }
+        window_->showStage(0);
+        QVERIFY(!find<QPushButton>("review:use")->isVisible());
+        const QString gone = QString::fromStdString(window_->session().study().source.file);
+        window_->session().relink(gone.toStdString(), place_.filePath("moved.csv"));
+        window_->settle();
+        QVERIFY2(find<QLabel>("review:words")->text().contains("every column has the same values"),
+                 qPrintable(find<QLabel>("review:words")->text()));
+        click("review:use");
+        window_->settle();
+        QCOMPARE(window_->session().frame()->rows(), std::size_t{301});
+        QVERIFY(window_->session().study().source.file.ends_with("moved.csv"));
+    }
+
+    void columnsAreLookedUpAndGroupsCollapsed() {
+        takeInGrowers();
+        QByteArray villages = "village;altitude\n";
+        for (int v = 0; v < 29; ++v) {  // One village is not in the second table.
+            villages += QString("village %1;%2\n").arg(v).arg(300 + 10 * v).toUtf8();
+        }
+        write(place_.filePath("villages.csv"), villages);
+        click("data:page:Shape");
+        choose("shape:kind", 2);
+        type("shape:joinFile", place_.filePath("villages.csv"));
+        window_->settle();
+        QCOMPARE(find<QLineEdit>("shape:keys")->text(), QString("village"));
+        const QString says = find<QLabel>("shape:says")->text();
+        QVERIFY2(says.contains("290 rows found their match") &&
+                     says.contains("10 rows did not (village 29)"),
+                 qPrintable(says));
+        click("shape:add");
+        window_->settle();
+        QVERIFY(window_->session().frame()->column("altitude") != nullptr);
+        QCOMPARE(window_->session().frame()->column("altitude")->countMissing(), std::size_t{10});
+        choose("shape:kind", 3);
+        type("shape:groups", "village");
+        auto* columns = find<QPlainTextEdit>("shape:columns");
+        QVERIFY(columns->toPlainText().contains("revenue = avg(revenue)"));
+        columns->setPlainText("revenue = avg(revenue)\nhives = hives");
+        window_->settle();
+        QVERIFY2(find<QLabel>("shape:says")->text().contains("varies within village"),
+                 qPrintable(find<QLabel>("shape:says")->text()));
+        QVERIFY(!find<QPushButton>("shape:add")->isEnabled());
+        columns->setPlainText("revenue = avg(revenue)\nn = count(hives)\naltitude = max(altitude)");
+        window_->settle();
+        click("shape:add");
+        window_->settle();
+        QCOMPARE(window_->session().frame()->rows(), std::size_t{30});
+        QCOMPARE(find<QListWidget>("shape:steps")->count(), 3);
+        // Undo and redo go through it, and the study keeps it.
+        QVERIFY(window_->session().saveStudy(place_.filePath("shaped.rapporto")));
+        window_->session().undo();
+        window_->settle();
+        QCOMPARE(window_->session().frame()->rows(), std::size_t{300});
+        // Both files change: the steps are taken anew.
+        write(place_.filePath("villages.csv"), villages + "village 29;990\n");
+        window_->openPath(place_.filePath("shaped.rapporto"));
+        window_->settle();
+        QVERIFY(find<QLabel>("review:words")->text().contains("villages.csv"));
+        click("review:use");
+        window_->settle();
+        QCOMPARE(window_->session().frame()->rows(), std::size_t{30});
+        QCOMPARE(window_->session().frame()->column("altitude")->countMissing(), std::size_t{0});
+        click("data:page:Shape");
+        click("shape:drop");
+        window_->settle();
+        QCOMPARE(window_->session().frame()->rows(), std::size_t{300});
+    }
+
+    void aBrokenLineIsMendedWhereItStands() {
+        write(place_.filePath("torn.csv"), "a,b\n1,2\n3,4,5\n5,6\n");
+        window_->openPath(place_.filePath("torn.csv"));
+        window_->settle();
+        auto* problems = find<QListWidget>("import:problems");
+        QCOMPARE(problems->count(), 1);
+        problems->setCurrentRow(0);
+        window_->settle();
+        auto* line = find<QLineEdit>("import:line");
+        QVERIFY(line->isVisible());
+        QCOMPARE(line->text(), QString("3,4,5"));
+        type("import:line", "3,45");
+        window_->settle();
+        QVERIFY(!problems->isVisible());
+        click("import:use");
+        QCOMPARE(window_->session().frame()->column("b")->numbers()[1], 45.0);
+        QVERIFY(window_->session().saveStudy(place_.filePath("torn.rapporto")));
+        window_->openPath(place_.filePath("torn.rapporto"));
+        window_->settle();
+        QCOMPARE(window_->session().frame()->column("b")->numbers()[1], 45.0);
+        // A quotation mark that never closes refuses the file; its line can be mended, too.
+        write(place_.filePath("open.csv"), "a,b\n1,\"x\n2,y\n");
+        window_->openPath(place_.filePath("open.csv"));
+        window_->settle();
+        QVERIFY(window_->session().pending()->refusal.has_value());
+        QVERIFY(line->isVisible());
+        type("import:line", "1,x");
+        window_->settle();
+        QVERIFY(window_->session().pending()->import != nullptr);
+        click("import:use");
+        QCOMPARE(window_->session().frame()->rows(), std::size_t{2});
+    }
+
+    void aPrintedSummaryIsTypedInAndAnswers() {
+        click("start:summary");
+        auto* sheet = find<QTableWidget>("sheet:table");
+        QVERIFY(sheet->isVisible());
+        QVERIFY(!find<QPushButton>("sheet:use")->isEnabled());
+        type("sheet:n", "412");
+        const QStringList names = {"training", "uptake", "grade"};
+        const double sd[] = {2.0, 1.5, 4.0};
+        for (int i = 0; i < 3; ++i) {
+            sheet->item(i, 0)->setText(names[i]);
+            sheet->item(i, 1)->setText(QString::number(10 + i));
+            sheet->item(i, 2)->setText(QString::number(sd[i]));
+        }
+        sheet->item(1, 3)->setText("0,5");
+        sheet->item(2, 3)->setText("many");
+        QVERIFY(find<QLabel>("sheet:says")->text().contains("“many” is no number"));
+        sheet->item(2, 3)->setText(".3");
+        sheet->item(2, 4)->setText("−0.2");
+        QVERIFY2(find<QLabel>("sheet:says")->text().contains("Complete"),
+                 qPrintable(find<QLabel>("sheet:says")->text()));
+        click("sheet:use");
+        window_->settle();
+        QVERIFY(window_->session().isSummary());
+        QTest::keyClick(window_.get(), Qt::Key_3, Qt::ControlModifier);
+        window_->settle();
+        click("slot:outcome");
+        typeInFinder("grade");
+        click("slot:add");
+        typeInFinder("training");
+        window_->settle();
+        QVERIFY(answer().fit != nullptr);
+        QVERIFY(std::abs(answer().fit->coefficients[1].estimate - 0.3 * 4.0 / 2.0) < 1e-12);
+        for (int s = 0; s < 6; ++s) {
+            window_->showStage(s);
+            window_->settle();
+        }
+        QVERIFY(window_->session().saveStudy(place_.filePath("summary.rapporto")));
+        window_->openPath(place_.filePath("summary.rapporto"));
+        window_->settle();
+        QCOMPARE(answer().rows.used, std::size_t{412});
+    }
+
+    void valuesAreRecodedByATable() {
+        takeInGrowers();
+        window_->session().setVariable("hives");
+        window_->settle();
+        click("offer:recode");
+        auto* table = find<QTableWidget>("recode:table");
+        QVERIFY(table->isVisible());
+        for (int row = 0; row < table->rowCount(); ++row) {
+            table->item(row, 0)->setText("");
+            table->item(row, 1)->setText("");
+        }
+        table->item(0, 0)->setText("< 5");
+        table->item(0, 1)->setText("few");
+        table->item(1, 0)->setText("else");
+        table->item(1, 1)->setText("many");
+        window_->settle();
+        const auto few = table->item(0, 2)->text().toInt();
+        QCOMPARE(few + table->item(1, 2)->text().toInt(), 300);
+        find<QLineEdit>("data:derivedName")->setText("hive_class");
+        click("data:addDerived");
+        window_->settle();
+        const Column* made = window_->session().frame()->column("hive_class");
+        QVERIFY(made != nullptr && made->isText());
+        QCOMPARE(std::count(made->codes().begin(), made->codes().end(), made->codes()[0]),
+                 std::ptrdiff_t{made->texts()[static_cast<std::size_t>(made->codes()[0])] == "few"
+                                    ? few
+                                    : 300 - few});
+    }
+
+    void aSetIsMadeChangedAndRenamedWhereItIsUsed() {
+        takeInGrowers();
+        click("data:page:Codebook");
+        auto* page = window_->findChild<VariablesPage*>();
+        page->select({"hives", "village"});
+        window_->settle();
+        click("card:Keep them as a set");
+        window_->settle();
+        Question question;
+        question.id = "q1";
+        question.outcome = "revenue";
+        question.terms = {Term::expression("hives")};
+        question.terms[0].kind = Term::Kind::Set;
+        question.terms[0].parts = {"set_1"};
+        QVERIFY(window_->session().putQuestion(question, "ask"));
+        window_->settle();
+        QCOMPARE(answer().fit->coefficients.size(), std::size_t{31});
+        page->select({"village"});
+        click("sets:drop");
+        window_->settle();
+        QCOMPARE(answer().fit->coefficients.size(), std::size_t{2});
+        type("sets:name", "bees");
+        window_->settle();
+        QCOMPARE(window_->session().study().sets[0].name, std::string("bees"));
+        QVERIFY2(!answer().refusal, answer().refusal ? answer().refusal->text().c_str() : "");
+        QCOMPARE(answer().fit->coefficients.size(), std::size_t{2});
+        page->select({"village"});
+        click("sets:add");
+        window_->settle();
+        QCOMPARE(answer().fit->coefficients.size(), std::size_t{31});
+    }
+
+    void aPartIsDrawnByChanceTheSameForTheSameSeed() {
+        takeInGrowers();
+        click("data:page:Sample");
+        choose("sample:part", 1);
+        find<QLineEdit>("sample:amount")->setText("120");
+        find<QLineEdit>("sample:seed")->setText("7");
+        click("sample:draw");
+        window_->settle();
+        QCOMPARE(window_->session().frame()->count(RowState::In), std::size_t{120});
+        const auto states = window_->session().frame()->states();
+        window_->session().undo();
+        click("sample:draw");
+        window_->settle();
+        QVERIFY(window_->session().frame()->states() == states);
+        window_->session().undo();
+        window_->settle();
+        find<QLineEdit>("sample:seed")->setText("x");
+        click("sample:draw");
+        QVERIFY(find<QLabel>("sample:says")->text().contains("whole number"));
+        find<QLineEdit>("sample:seed")->setText("8");
+        choose("sample:part", 2);
+        find<QLineEdit>("sample:amount")->setText("3");
+        click("sample:draw");
+        window_->settle();
+        const Column* part = window_->session().frame()->column("part_8");
+        QVERIFY(part != nullptr);
+        QCOMPARE(levelsOf(*part, *window_->session().frame()->variable("part_8")).size(),
+                 std::size_t{3});
+        // Whole clusters.
+        Survey survey;
+        survey.cluster = "village";
+        window_->session().edit(SetSurvey{survey}, "clusters");
+        choose("sample:part", 3);
+        find<QLineEdit>("sample:amount")->setText("40");
+        click("sample:draw");
+        window_->settle();
+        const auto frame = window_->session().frame();
+        std::map<std::int32_t, std::set<RowState>> seen;
+        for (std::size_t i = 0; i < frame->rows(); ++i) {
+            seen[frame->column("village")->codes()[i]].insert(frame->states()[i]);
+        }
+        std::size_t in = 0;
+        for (const auto& [village, found] : seen) {
+            QCOMPARE(found.size(), std::size_t{1});
+            in += found.contains(RowState::In) ? 1U : 0U;
+        }
+        QVERIFY(in >= 4 && in <= 20);
+    }
+
+    void aCodebookIsPrinted() {
+        takeInGrowers();
+        auto* stage = window_->findChild<DataStage*>();
+        for (const char* name : {"book.html", "book.pdf"}) {
+            stage->writeCodebook(place_.filePath(name));
+            QTRY_VERIFY(QFile::exists(place_.filePath(name)));
+            QTRY_VERIFY(QFile(place_.filePath(name)).size() > 3000);
+        }
+        QFile html(place_.filePath("book.html"));
+        QVERIFY(html.open(QIODevice::ReadOnly));
+        const QByteArray page = html.readAll();
+        QCOMPARE(page.count("<svg"), 3);
+        QVERIFY(page.contains("revenue") && page.contains("village 29"));
+        QFile pdf(place_.filePath("book.pdf"));
+        QVERIFY(pdf.open(QIODevice::ReadOnly));
+        QVERIFY(pdf.read(5) == "%PDF-");
     }
 
     void chipsAnswerToTheKeyboard() {
@@ -731,9 +1032,8 @@ class WindowTest : public QObject {
         window_->session().openDemo();
         window_->settle();
         const Study study = window_->session().study();
-        const auto import = loadSource(study, RAPPORTO_SOURCE_DIR "/demo", false, Job());
-        const Frame frame =
-            Frame::make(import->table, study.variables, study.derived, study.sample, study.layout);
+        const auto sources = readSources(study, RAPPORTO_SOURCE_DIR "/demo", false, Job());
+        const Frame frame = makeFrame(study, *sources);
         for (const Question& q : study.questions) {
             const Answer direct = answerQuestion(study, frame, q, Job());
             const auto shown = window_->session().answer(q.id);

@@ -266,6 +266,23 @@ class CsvTest : public QObject {
         QCOMPARE(i.table.columns[0].countMissing(), std::size_t{2});
         QCOMPARE(i.evidence[0].reason, std::string("no value in any row"));
     }
+
+    void aLineCanBeMendedWithoutTouchingTheFile() {
+        const std::string text = "a,b\r\n1,\"x\r\n2,y\r\n3,z,4\r\n";
+        QVERIFY(!readCsvText(text, {}, Job()));  // The quotation mark never closes.
+        ReaderOptions options;
+        options.repairs = {{2, "1,x"}, {4, "3,z"}, {4, "5,z"}, {90, "no such line"}};
+        const auto import = readCsvText(text, options, Job());
+        QVERIFY2(import.has_value(), import ? "" : import.error().text().c_str());
+        QCOMPARE(import->table.rows(), std::size_t{3});
+        QCOMPARE(import->table.columns[0].numbers()[2], 5.0);  // The last word about a line counts.
+        QCOMPARE(import->problemCount, std::size_t{0});
+        QVERIFY(import->used.repairs == options.repairs);
+        const auto lines = linesOfText(text, options, 1, 3);
+        QVERIFY(lines.has_value());
+        QCOMPARE(*lines, (std::vector<std::string>{"a,b", "1,x", "2,y"}));
+        QCOMPARE(linesOfText(text, {}, 4, 9)->size(), std::size_t{1});
+    }
 };
 
 QTEST_APPLESS_MAIN(CsvTest)

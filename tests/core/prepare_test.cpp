@@ -4,6 +4,7 @@
 #include "core/describe/ladder.h"
 #include "core/describe/ledger.h"
 #include "core/describe/preview.h"
+#include "core/describe/recode.h"
 #include "core/describe/scale.h"
 #include "core/describe/survey_facts.h"
 #include "core/model/term_test.h"
@@ -267,6 +268,99 @@ class PrepareTest : public QObject {
         QVERIFY(near(together->f, a.fit->statistics.f->value, 1e-12));
         QVERIFY(near(together->p, a.fit->statistics.f->p, 1e-12));
         QVERIFY(!testTerm(*a.fit, 5));
+    }
+
+    void aTableOfOldAndNewValuesBecomesAnExpression() {
+        const Frame frame = frameOf(tableOf({{"x", {1, 2, 3, 4, 5, -1, kNone, 2.5, 60, 70}}}));
+        const auto out = recodingOf(frame, "x",
+                                    {{"1, 2", "10"},
+                                     {"2 to 4", "20"},
+                                     {"< 0", "missing"},
+                                     {"", ""},
+                                     {"missing", "0"},
+                                     {"else", "same"}});
+        QVERIFY2(out.has_value(), out ? "" : out.error().text().c_str());
+        QVERIFY((out->rows == std::vector<std::size_t>{2, 3, 1, 0, 1, 3}));
+        QCOMPARE(out->untouched, std::size_t{0});
+        QCOMPARE(out->notes.size(), std::size_t{1});  // 2 stands in both of the first lines.
+        const auto value = frame.evaluateText(out->expression);
+        QVERIFY2(value.has_value(), value ? "" : value.error().text().c_str());
+        const double expected[] = {10, 10, 20, 20, 5, kNone, 0, 20, 60, 70};
+        for (std::size_t i = 0; i < 10; ++i) {
+            QVERIFY(value->column.numbers()[i] == expected[i] ||
+                    (std::isnan(value->column.numbers()[i]) && std::isnan(expected[i])));
+        }
+    }
+
+    void aRecodingThatCannotBeReadSaysWhichLine_data() {
+        QTest::addColumn<QString>("from");
+        QTest::addColumn<QString>("becomes");
+        QTest::addColumn<QString>("says");
+        QTest::newRow("no number") << "many"
+                                   << "1"
+                                   << "‘many’ is no number";
+        QTest::newRow("range") << "5 to 3"
+                               << "1"
+                               << "ends before it starts";
+        QTest::newRow("sign") << "<"
+                              << "1"
+                              << "has no number after its sign";
+        QTest::newRow("nothing") << "3"
+                                 << ""
+                                 << "nothing to become";
+        QTest::newRow("mixed") << "3"
+                               << "high"
+                               << "numbers and words";
+    }
+
+    void aRecodingThatCannotBeReadSaysWhichLine() {
+        QFETCH(QString, from);
+        QFETCH(QString, becomes);
+        QFETCH(QString, says);
+        const Frame frame = frameOf(tableOf({{"x", {1, 2, 3}}}));
+        const auto out =
+            recodingOf(frame, "x", {{"1", "5"}, {from.toStdString(), becomes.toStdString()}});
+        QVERIFY(!out);
+        const QString told = QString::fromStdString(out.error().text());
+        QVERIFY2(told.contains(says), qPrintable(told));
+        QVERIFY(says.startsWith("numbers and") || told.contains("line 2"));
+    }
+
+    void whatNoLineNamesBecomesMissingAndIsCounted() {
+        const Frame frame = frameOf(tableOf({{"x", {1, 2, 3, kNone}}}));
+        const auto out = recodingOf(frame, "x", {{"1", "low"}, {"9", "none"}});
+        QVERIFY(out.has_value());
+        QCOMPARE(out->untouched, std::size_t{2});
+        QCOMPARE(out->notes.size(), std::size_t{2});
+        const auto words = recodeProposal(frame, "x");
+        QCOMPARE(words.size(), std::size_t{3});
+    }
+
+    void randomNumbersHangOnTheSeedAndTheRowAlone() {
+        std::vector<double> rows(4000, 0.0);
+        const Frame frame = frameOf(tableOf({{"x", rows}}));
+        const auto a = frame.evaluateText("uniform(7)");
+        const auto b = frame.evaluateText("uniform(8)");
+        QVERIFY2(a.has_value(), a ? "" : a.error().text().c_str());
+        QCOMPARE(frame.evaluateText("uniform(7)")->column.numbers()[17], a->column.numbers()[17]);
+        double mean = 0.0;
+        double cross = 0.0;
+        double next = 0.0;
+        for (std::size_t i = 0; i < rows.size(); ++i) {
+            const double u = a->column.numbers()[i];
+            QVERIFY(u >= 0.0 && u < 1.0);
+            mean += u / 4000.0;
+            cross += (u - 0.5) * (b->column.numbers()[i] - 0.5) / 4000.0;
+            next += i > 0 ? (u - 0.5) * (a->column.numbers()[i - 1] - 0.5) / 4000.0 : 0.0;
+        }
+        // Four standard errors of each.
+        QVERIFY(std::abs(mean - 0.5) < 4.0 * 0.2887 / std::sqrt(4000.0));
+        QVERIFY(std::abs(cross) < 4.0 / 12.0 / std::sqrt(4000.0));
+        QVERIFY(std::abs(next) < 4.0 / 12.0 / std::sqrt(4000.0));
+        // A longer table keeps the numbers of the rows it had.
+        const Frame longer = frameOf(tableOf({{"x", std::vector<double>(5000, 0.0)}}));
+        QCOMPARE(longer.evaluateText("uniform(7)")->column.numbers()[3999],
+                 a->column.numbers()[3999]);
     }
 };
 

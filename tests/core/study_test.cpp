@@ -170,7 +170,7 @@ class StudyTest : public QObject {
         Workbench bench([&] { ++calls; });
         Study study = read(minimal(
             R"j({"id":"q1","outcome":"y","terms":["x"]},{"id":"q2","outcome":"y","terms":["x","power(x, 2)"]})j"));
-        bench.open(study, table());
+        bench.open(study, Sources{table(), nullptr, {}});
         bench.wait();
         const auto first = bench.answer("q1");
         const auto second = bench.answer("q2");
@@ -193,7 +193,8 @@ class StudyTest : public QObject {
 
     void workbenchFollowsTheSample() {
         Workbench bench([] {});
-        bench.open(read(minimal(R"({"id":"q1","outcome":"y","terms":["x"]})")), table());
+        bench.open(read(minimal(R"({"id":"q1","outcome":"y","terms":["x"]})")),
+                   Sources{table(), nullptr, {}});
         bench.wait();
         QCOMPARE(bench.answer("q1")->rows.used, std::size_t{50});
         QVERIFY(bench.apply({SetRowsAside{{1, 2, 3}, ""}, "aside"}).has_value());
@@ -206,7 +207,8 @@ class StudyTest : public QObject {
 
     void aRuleThatCannotBeReadRefusesInWords() {
         Workbench bench([] {});
-        bench.open(read(minimal(R"({"id":"q1","outcome":"y","terms":["x"]})")), table());
+        bench.open(read(minimal(R"({"id":"q1","outcome":"y","terms":["x"]})")),
+                   Sources{table(), nullptr, {}});
         QVERIFY(bench.apply({SetRule{"nothing > 1"}, "rule"}).has_value());
         bench.wait();
         QVERIFY(bench.answer("q1")->refusal.has_value());
@@ -267,10 +269,9 @@ class StudyTest : public QObject {
     void findsTheTruthOfTheDemo() {
         const auto truth = readJson("demo/truth.json")["ln_revenue"];
         const Study study = *readStudyFile(RAPPORTO_SOURCE_DIR "/demo/calvessa.rapporto");
-        const auto import = loadSource(study, RAPPORTO_SOURCE_DIR "/demo", false, Job());
-        QVERIFY2(import.has_value(), import ? "" : import.error().text().c_str());
-        const Frame frame =
-            Frame::make(import->table, study.variables, study.derived, study.sample, study.layout);
+        const auto sources = readSources(study, RAPPORTO_SOURCE_DIR "/demo", false, Job());
+        QVERIFY2(sources.has_value(), sources ? "" : sources.error().text().c_str());
+        const Frame frame = makeFrame(study, *sources);
         const Answer a = answerQuestion(study, frame, *study.find("q3"), Job());
         QVERIFY(a.fit != nullptr);
         for (const Coefficient& c : a.fit->coefficients) {

@@ -1,6 +1,7 @@
 // Every kind of table file: what is written reads back the same, and what is odd is said.
 #include "core/io/table_file.h"
 
+#include "core/study/sources.h"
 #include "tests/core/fixtures.h"
 
 #include <sqlite3.h>
@@ -116,6 +117,51 @@ class TableFileTest : public QObject {
         QTest::newRow("data package") << "all.datapackage.json";
         QTest::newRow("spreadsheet") << "all.xlsx";
         QTest::newRow("database") << "all.sqlite";
+        QTest::newRow("codebook in XML") << "all.xml";
+    }
+
+    void aCodebookOfAnotherHandIsRead() {
+        written("wave.csv", "zone,hours,said\n1,-9,0123\n2,4,0001\n9,-95,\n");
+        const std::string path = written("study.xml",
+                                         R"(<?xml version="1.0"?>
+<ddi:codeBook xmlns:ddi="ddi:codebook:2_5" version="2.5">
+ <ddi:fileDscr><ddi:fileTxt><ddi:fileName>wave.csv</ddi:fileName></ddi:fileTxt></ddi:fileDscr>
+ <ddi:dataDscr>
+  <ddi:var name="zone" nature="ordinal"><ddi:labl>Zone of the
+    valley</ddi:labl><ddi:qstn><ddi:qstnLit>Where is the orchard?</ddi:qstnLit></ddi:qstn>
+   <ddi:catgry><ddi:catValu>1</ddi:catValu><ddi:labl>Ridge</ddi:labl></ddi:catgry>
+   <ddi:catgry><ddi:catValu>2</ddi:catValu><ddi:labl>River &amp; flat</ddi:labl></ddi:catgry>
+   <ddi:catgry missing="Y"><ddi:catValu>9</ddi:catValu><ddi:labl>no answer</ddi:labl></ddi:catgry>
+  </ddi:var>
+  <ddi:var name="hours" intrvl="contin"><ddi:invalrng><ddi:item VALUE="-9"/><ddi:range min="-99"
+   max="-90"/></ddi:invalrng></ddi:var>
+  <ddi:var name="said"><ddi:varFormat type="character"/></ddi:var>
+  <ddi:var name="gone"/>
+ </ddi:dataDscr>
+</ddi:codeBook>)");
+        const auto import = readTableFile(path, {}, Job());
+        QVERIFY2(import.has_value(), refusal(import).c_str());
+        const Variable& zone = import->table.variables[0];
+        QCOMPARE(zone.label, std::string("Zone of the valley"));
+        QCOMPARE(zone.note, std::string("Where is the orchard?"));
+        QVERIFY(zone.measure == Measure::OrderedGroups);
+        QCOMPARE(zone.levels[1].label, std::string("River & flat"));
+        QVERIFY(zone.missing == std::vector<Key>{Key(9.0)});
+        const Variable& hours = import->table.variables[1];
+        QVERIFY(hours.missing == std::vector<Key>{Key(-9.0)});
+        QVERIFY((hours.missingRanges == std::vector<KeyRange>{{-99.0, -90.0}}));
+        QVERIFY(import->table.columns[2].isText());
+        QCOMPARE(import->problemCount, std::size_t{1});
+        // The checksum of a source of two files hangs on both.
+        const auto before = sha256OfTable(path, {});
+        written("wave.csv", "zone,hours,said\n1,-9,0123\n2,5,0001\n9,-95,\n");
+        QVERIFY(*sha256OfTable(path, {}) != *before);
+        const std::string lone = written("alone.xml", "<codeBook/>");
+        QVERIFY(refusal(readTableFile(lone, {}, Job())).find("not beside it") != std::string::npos);
+        const std::string torn = written("torn.xml", "<codeBook>\n<var></codeBook>");
+        QVERIFY(refusal(readTableFile(torn, {}, Job())).find("line 2") != std::string::npos);
+        const std::string other = written("other.xml", "<html/>");
+        QVERIFY(refusal(readTableFile(other, {}, Job())).find("no codebook") != std::string::npos);
     }
 
     void roundTrips() {
@@ -136,9 +182,9 @@ class TableFileTest : public QObject {
         const auto study = readStudyText(
             R"({"format":"rapporto-study","version":1,"title":"t","source":{"kind":"table","file":"study.sqlite","reader":{"type":"sqlite","query":"select visits, member from data where visits > 0"}},"questions":[]})");
         QVERIFY(study.has_value());
-        const auto import = loadSource(*study, place_.path().toStdString(), false, Job());
-        QVERIFY2(import.has_value(), refusal(import).c_str());
-        QCOMPARE(import->table.rows(), std::size_t{4});
+        const auto sources = readSources(*study, place_.path().toStdString(), false, Job());
+        QVERIFY2(sources.has_value(), sources ? "" : sources.error().text().c_str());
+        QCOMPARE(sources->table->rows(), std::size_t{4});
         const auto again = readStudyText(studyText(*study));
         QCOMPARE(again->source.reader.query, study->source.reader.query);
     }
@@ -151,9 +197,9 @@ class TableFileTest : public QObject {
                     R"({"format":"rapporto-study","version":1,"title":"t","source":{"kind":"table","file":"plain.xlsx")") +
                 reader + R"(},"questions":[]})");
             QVERIFY(study.has_value());
-            const auto import = loadSource(*study, place_.path().toStdString(), false, Job());
-            QVERIFY2(import.has_value(), refusal(import).c_str());
-            QCOMPARE(import->table.rows(), std::size_t{6});
+            const auto sources = readSources(*study, place_.path().toStdString(), false, Job());
+            QVERIFY2(sources.has_value(), sources ? "" : sources.error().text().c_str());
+            QCOMPARE(sources->table->rows(), std::size_t{6});
             QVERIFY(studyText(*study).find("\"type\": \"xlsx\"") != std::string::npos);
         }
     }

@@ -270,12 +270,18 @@ QString ChecksStage::state() const {
     }
     int fails = 0;
     int weigh = 0;
+    int applicable = 0;
     for (const CheckResult& c : answer->checks) {
+        applicable += c.verdict == Verdict::NotApplicable ? 0 : 1;
         fails += c.verdict == Verdict::Fails ? 1 : 0;
         weigh += c.verdict == Verdict::Weigh ? 1 : 0;
     }
     if (fails + weigh == 0) {
-        return tr("all fine");
+        return applicable == static_cast<int>(answer->checks.size())
+                   ? tr("all fine")
+                   : tr("%1 fine, %2 not asked")
+                         .arg(applicable)
+                         .arg(answer->checks.size() - static_cast<std::size_t>(applicable));
     }
     return fails > 0 ? weigh > 0 ? tr("%1 fail, %2 to weigh").arg(fails).arg(weigh)
                                  : tr("%1 fail").arg(fails)

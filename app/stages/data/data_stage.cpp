@@ -4,28 +4,48 @@
 #include "app/stages/data/derive_panel.h"
 #include "app/stages/data/import_page.h"
 #include "app/stages/data/layout_page.h"
+#include "app/stages/data/review_page.h"
 #include "app/stages/data/rows_page.h"
 #include "app/stages/data/sample_page.h"
+#include "app/stages/data/shape_page.h"
+#include "app/stages/data/summary_page.h"
 #include "app/stages/data/variables_page.h"
 #include "core/base/format.h"
 #include "core/describe/codes.h"
 #include "core/io/table_file.h"
+#include "core/report/codebook.h"
 #include "core/report/wording.h"
 
 #include <QButtonGroup>
 #include <QFileDialog>
 #include <QHBoxLayout>
+#include <QImage>
 #include <QLabel>
+#include <QPageSize>
+#include <QPainter>
+#include <QPdfWriter>
 #include <QPushButton>
 #include <QStackedWidget>
+#include <QSvgRenderer>
+#include <QTextDocument>
 #include <QVBoxLayout>
 
 #include <cmath>
+#include <fstream>
 
 namespace rapporto::app {
 namespace {
 
-enum Page { kEmpty, kImport, kTable };
+enum Page { kEmpty, kImport, kTable, kReview, kSheet };
+
+/// Which of the pages of the table is which.
+enum View { kRows, kCodebook, kLayout, kSample, kShape, kSummary };
+
+QString asItStandsWords(bool transformed) {
+    return transformed
+               ? DataStage::tr("the table as it stands, with derived variables and without codes")
+               : DataStage::tr("the table as it came, with all that is known of it");
+}
 
 }  // namespace
 
@@ -36,6 +56,9 @@ DataStage::DataStage(Session& session, QWidget* parent)
       views_(new QStackedWidget(this)),
       import_(new ImportPage(session, this)),
       rows_(new RowsPage(session, this)),
+      review_(new ReviewPage(session, this)),
+      summary_(new SummaryPage(session, "summary", this)),
+      sheet_(new SummaryPage(session, "sheet", this)),
       exporting_([this](const std::optional<Refusal>& refusal) {
           refusal ? emit session_.refused(text(refusal->text()))
                   : emit session_.told(tr("The table is written."));
@@ -47,6 +70,13 @@ DataStage::DataStage(Session& session, QWidget* parent)
     pages_->addWidget(import_);
     import_->setSizePolicy(QSizePolicy::Ignored, QSizePolicy::Expanding);
     pages_->addWidget(makeTablePage());
+    pages_->addWidget(review_);
+    auto* sheetPage = new QWidget(this);
+    auto* sheetLayout = new QVBoxLayout(sheetPage);
+    sheetLayout->setContentsMargins(22, 16, 20, 12);
+    sheetLayout->addWidget(sheet_);
+    pages_->addWidget(sheetPage);
+    connect(sheet_, &SummaryPage::left, this, &DataStage::refresh);
     connect(&session_, &Session::importChanged, this, &DataStage::refresh);
     connect(&session_, &Session::selectionChanged, this, [this] {
         if (pages_->currentIndex() == kTable && isVisible()) {
@@ -67,7 +97,9 @@ QWidget* DataStage::makeTablePage() {
         {tr("Rows"), rows_},
         {tr("Codebook"), variables},
         {tr("What a row is"), new LayoutPage(session_, this)},
-        {tr("Sample"), new SamplePage(session_, this)}};
+        {tr("Sample"), new SamplePage(session_, this)},
+        {tr("Shape"), new ShapePage(session_, this)},
+        {tr("Summary"), summary_}};
     for (std::size_t k = 0; k < all.size(); ++k) {
         auto* word = pageWord(all[k].first, page);
         words_->addButton(word, static_cast<int>(k));
@@ -78,14 +110,20 @@ QWidget* DataStage::makeTablePage() {
     words_->button(0)->setChecked(true);
     strip->addStretch(1);
     for (const auto& [label, name, transformed] :
-         {std::tuple{tr("export as it stands…"), "data:export", true},
+         {std::tuple{tr("export…"), "data:export", true},
           std::tuple{tr("as imported…"), "data:exportSource", false}}) {
         auto* word = actionWord(label, page);
         word->setObjectName(name);
         connect(word, &QPushButton::clicked, this,
                 [this, asItStands = transformed] { exportTable(asItStands); });
+        word->setToolTip(asItStandsWords(transformed));
         strip->addWidget(word);
     }
+    auto* codebook = actionWord(tr("codebook…"), page);
+    codebook->setObjectName("data:codebook");
+    codebook->setToolTip(tr("every variable with its small histogram, to print"));
+    connect(codebook, &QPushButton::clicked, this, &DataStage::printCodebook);
+    strip->addWidget(codebook);
     // A wide page must not squeeze the columns beside it.
     views_->setSizePolicy(QSizePolicy::Ignored, QSizePolicy::Expanding);
     layout->addLayout(strip);
@@ -106,8 +144,8 @@ QWidget* DataStage::makeTablePage() {
 void DataStage::exportTable(bool transformed) {
     const QString path = QFileDialog::getSaveFileName(
         this, tr("Write the table"), {},
-        tr("CSV (*.csv);;Data package: CSV with its codebook (*.datapackage.json);;Spreadsheet "
-           "(*.xlsx);;SQLite database (*.sqlite)"));
+        tr("CSV (*.csv);;Data package: CSV with its codebook (*.datapackage.json);;DDI codebook "
+           "beside a CSV (*.xml);;Spreadsheet (*.xlsx);;SQLite database (*.sqlite)"));
     if (!path.isEmpty()) {
         exportTo(path, transformed);
     }
@@ -137,6 +175,56 @@ void DataStage::exportTo(const QString& path, bool transformed) {
     });
 }
 
+void DataStage::printCodebook() {
+    const QString path = QFileDialog::getSaveFileName(this, tr("Write the codebook"), {},
+                                                      tr("Web page (*.html);;PDF (*.pdf)"));
+    if (!path.isEmpty()) {
+        writeCodebook(path);
+    }
+}
+
+void DataStage::writeCodebook(const QString& path) {
+    const auto frame = session_.frame();
+    if (!frame) {
+        return;
+    }
+    exporting_.ask([frame, path, title = session_.study().title]() -> std::optional<Refusal> {
+        const auto entries = codebookEntries(*frame);
+        const bool pdf = path.endsWith(".pdf", Qt::CaseInsensitive);
+        const std::string html = codebookHtml(title, *frame, entries, !pdf);
+        const Refusal refusal{ErrorCode::File,
+                              "the codebook cannot be written",
+                              utf8(path),
+                              "Choose another place.",
+                              {}};
+        if (!pdf) {
+            std::ofstream out(utf8(path), std::ios::binary);
+            out << html;
+            return out.flush() ? std::nullopt : std::optional(refusal);
+        }
+        QPdfWriter writer(path);
+        writer.setPageSize(QPageSize(QPageSize::A4));
+        writer.setResolution(96);
+        writer.setTitle(text(title));
+        QTextDocument document;
+        document.setDefaultFont(interfaceFont(12));
+        for (std::size_t k = 0; k < entries.size(); ++k) {
+            if (!entries[k].svg.empty()) {
+                QImage image(528, 176, QImage::Format_ARGB32);
+                image.fill(Qt::transparent);
+                QPainter painter(&image);
+                QSvgRenderer(QByteArray::fromStdString(entries[k].svg)).render(&painter);
+                document.addResource(QTextDocument::ImageResource,
+                                     QUrl(QString("codebook:%1").arg(k)), image);
+            }
+        }
+        document.setPageSize(QSizeF(writer.width(), writer.height()));
+        document.setHtml(text(html));
+        document.print(&writer);
+        return QFile::exists(path) ? std::nullopt : std::optional(refusal);
+    });
+}
+
 DataPage* DataStage::page() const { return static_cast<DataPage*>(views_->currentWidget()); }
 
 void DataStage::refreshPage() { page()->refresh(); }
@@ -163,6 +251,10 @@ QWidget* DataStage::makeEmptyPage() {
     };
     card("start:open", tr("Open a table or a study…   Ctrl+O"), [this] { emit openRequested(); });
     card("start:paste", tr("Paste cells from a sheet   Ctrl+V"), [this] { emit pasteRequested(); });
+    card("start:summary", tr("Type in a printed summary: means, deviations, correlations"), [this] {
+        sheet_->startSheet();
+        refresh();
+    });
     card("start:demo", tr("Look at the demo: apple growers in a made-up valley"),
          [this] { session_.openDemo(); });
     layout->addStretch(1);
@@ -173,9 +265,16 @@ void DataStage::refresh() {
     if (session_.pending()) {
         pages_->setCurrentIndex(kImport);
         import_->refresh();
+    } else if (sheet_->isSheet()) {
+        pages_->setCurrentIndex(kSheet);
+        sheet_->refresh();
     } else if (session_.frame() && session_.hasTable()) {
         pages_->setCurrentIndex(kTable);
+        showPages();
         refreshPage();
+    } else if (session_.sourceRefusal()) {
+        pages_->setCurrentIndex(kReview);
+        review_->refresh();
     } else {
         pages_->setCurrentIndex(kEmpty);
         QString words =
@@ -183,17 +282,29 @@ void DataStage::refresh() {
                "copied from a sheet. "
                "Every guess about it can be changed before it is taken in. Then state a question "
                "as a sentence.");
-        if (session_.sourceRefusal()) {
-            words = "<b style=\"color:#966618\">" +
-                    tr("The study is open, but its data are not: ") +
-                    text(session_.sourceRefusal()->text()).toHtmlEscaped() + "</b>";
-        } else if (session_.isLoading()) {
+        if (session_.isLoading()) {
             words = tr("Reading the data…");
         }
         emptyMessage_->setText("<div style=\"font-size:15px;line-height:125%\">" + words +
                                "</div>");
     }
     emit readingChanged();
+}
+
+void DataStage::showPages() {
+    const bool summary = session_.isSummary();
+    for (int k = kRows; k <= kSummary; ++k) {
+        const bool fits = summary ? k == kSummary || k == kCodebook : k != kSummary;
+        words_->button(k)->setVisible(fits);
+    }
+    if (words_->button(views_->currentIndex())->isHidden()) {
+        words_->button(summary ? kSummary : kRows)->setChecked(true);
+        views_->setCurrentIndex(summary ? kSummary : kRows);
+    }
+    const auto frame = session_.frame();
+    const bool waits = frame->refusal().has_value();
+    words_->button(kShape)->setText(waits ? tr("Shape ◆") : tr("Shape"));
+    words_->button(kShape)->setToolTip(waits ? text(frame->refusal()->text()) : QString());
 }
 
 void DataStage::showVariable(const std::string& name) {
@@ -352,24 +463,18 @@ ReadingContent DataStage::reading() const {
     if (session_.pending()) {
         return import_->reading();
     }
+    if (sheet_->isSheet()) {
+        return sheet_->reading();
+    }
     if (!session_.frame() || !session_.hasTable()) {
+        if (session_.sourceRefusal()) {
+            return review_->reading();
+        }
         ReadingContent content;
         content.title = tr("welcome");
         content.paragraphs << tr(
             "Rapporto turns a table into effects that can be defended: a question is a sentence, "
             "its answer is alive, and its doubts stand beside it.");
-        if (session_.sourceRefusal()) {
-            content.title = tr("data not found");
-            content.paragraphs = {richText("~" + session_.sourceRefusal()->text())};
-            if (session_.sourceRefusal()->code == ErrorCode::Changed) {
-                content.actions.push_back({tr("Use the changed file"),
-                                           tr("every answer is computed anew from it"),
-                                           [this] { session_.openStudy(session_.path(), true); }});
-            }
-            content.actions.push_back({tr("Open another table"), tr("Ctrl+O"), [this] {
-                                           emit const_cast<DataStage*>(this)->openRequested();
-                                       }});
-        }
         return content;
     }
     if (ReadingContent own = page()->reading(); !own.title.isEmpty()) {
@@ -408,6 +513,9 @@ QString DataStage::state() const {
         return tr("preview");
     }
     const auto frame = session_.frame();
+    if (frame && frame->moments() != nullptr) {
+        return tr("summary of %1").arg(frame->moments()->names.size());
+    }
     return frame && session_.hasTable() ? QString("%1 × %2")
                                               .arg(text(countText(frame->rows())))
                                               .arg(frame->table().columns.size())

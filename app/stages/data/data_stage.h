@@ -11,7 +11,9 @@ namespace rapporto::app {
 
 class DataPage;
 class ImportPage;
+class ReviewPage;
 class RowsPage;
+class SummaryPage;
 
 /// Bring data in, look at it, describe it, derive from it, choose rows.
 class DataStage : public Stage {
@@ -30,6 +32,9 @@ class DataStage : public Stage {
     /// Writes the table as it stands, or as imported with what is known of it; empty: done.
     void exportTo(const QString& path, bool transformed);
 
+    /// Writes the codebook as a page: HTML or PDF by the ending.
+    void writeCodebook(const QString& path);
+
   signals:
     void openRequested();
     void pasteRequested();
@@ -39,6 +44,8 @@ class DataStage : public Stage {
     [[nodiscard]] QWidget* makeTablePage();
     [[nodiscard]] DataPage* page() const;
     void exportTable(bool transformed);
+    void printCodebook();
+    void showPages();
     void refreshPage();
     [[nodiscard]] ReadingContent variableReadingContent() const;
 
@@ -47,6 +54,9 @@ class DataStage : public Stage {
     QStackedWidget* views_;
     ImportPage* import_;
     RowsPage* rows_;
+    ReviewPage* review_;
+    SummaryPage* summary_;
+    SummaryPage* sheet_;  ///< On which a summary is typed in.
     QLabel* emptyMessage_ = nullptr;
     Later<std::optional<Refusal>> exporting_;
 };

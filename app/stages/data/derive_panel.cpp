@@ -7,9 +7,11 @@
 #include "app/stages/data/shape_ladder.h"
 #include "core/base/format.h"
 
+#include <QHeaderView>
 #include <QLabel>
 #include <QPushButton>
 #include <QStackedWidget>
+#include <QTableWidget>
 #include <QVBoxLayout>
 
 namespace rapporto::app {
@@ -23,10 +25,13 @@ DerivePanel::DerivePanel(Session& session, QWidget* parent)
       picture_(new PreviewView(this)),
       ladderTitle_(new QLabel(this)),
       ladder_(new LadderView(this)),
+      recoding_(new QTableWidget(0, 3, this)),
+      recodingSays_(softLine({}, this)),
       offers_(new QWidget(this)),
       offersLine_(new FlowLayout(10)),
       previewing_([this](const DerivedPreview& preview) { showPreview(preview); }),
-      looking_([this](const ForVariable& found) { showVariable(found); }) {
+      looking_([this](const ForVariable& found) { showVariable(found); }),
+      recodingLater_([this](const Result<Recoding>& found) { showRecoding(found); }) {
     auto* layout = new QVBoxLayout(this);
     layout->setContentsMargins(0, 4, 0, 0);
     layout->setSpacing(5);
@@ -64,6 +69,38 @@ DerivePanel::DerivePanel(Session& session, QWidget* parent)
     ladderLayout->addStretch(1);
     below_->addWidget(ladderPage);
     below_->addWidget(picture_);
+    auto* recodePage = new QWidget(this);
+    auto* recodeLayout = new QHBoxLayout(recodePage);
+    recodeLayout->setContentsMargins(0, 0, 0, 0);
+    recoding_->setHorizontalHeaderLabels({tr("from"), tr("becomes"), tr("rows")});
+    recoding_->setObjectName("recode:table");
+    recoding_->setAccessibleName(tr("Old and new values"));
+    dressTable(recoding_);
+    recoding_->verticalHeader()->hide();
+    recoding_->setColumnWidth(0, 150);
+    recoding_->setColumnWidth(1, 150);
+    recoding_->setColumnWidth(2, 70);
+    recoding_->setTabKeyNavigation(true);
+    recoding_->setMaximumWidth(400);
+    recodeLayout->addWidget(recoding_, 3);
+    auto* recodeSide = new QVBoxLayout;
+    recodingSays_->setObjectName("recode:says");
+    recodeSide->addWidget(recodingSays_);
+    auto* close = actionWord(tr("close the table"), this);
+    close->setObjectName("recode:close");
+    recodeSide->addWidget(close, 0, Qt::AlignLeft);
+    recodeSide->addStretch(1);
+    recodeLayout->addLayout(recodeSide, 2);
+    below_->addWidget(recodePage);
+    connect(recoding_, &QTableWidget::cellChanged, this, [this](int /*row*/, int column) {
+        if (!fillingRecoding_ && column < 2) {
+            recode();
+        }
+    });
+    connect(close, &QPushButton::clicked, this, [this] {
+        recoded_.clear();
+        preview();
+    });
     below_->setSizePolicy(QSizePolicy::Preferred, QSizePolicy::Fixed);
     layout->addWidget(below_);
     connect(expression_, &QLineEdit::textChanged, this, &DerivePanel::preview);
@@ -87,6 +124,9 @@ void DerivePanel::refresh() {
     }
     const bool freshFrame = frame != shownFrame_;
     shownFrame_ = frame;
+    if (variable != shownVariable_) {
+        recoded_.clear();  // The table was of the other one.
+    }
     shownVariable_ = variable;
     expression_->setFrame(frame);
     if (freshFrame) {
@@ -123,7 +163,82 @@ void DerivePanel::showVariable(const ForVariable& found) {
         offersLine_->addWidget(word);
         word->show();
     }
+    if (shownFrame_->column(found.name) != nullptr) {
+        auto* word = actionWord(tr("recode by a table…"), offers_);
+        word->setObjectName("offer:recode");
+        connect(word, &QPushButton::clicked, this, &DerivePanel::startRecoding);
+        offersLine_->addWidget(word);
+        word->show();
+    }
     offers_->updateGeometry();
+}
+
+void DerivePanel::startRecoding() {
+    recoded_ = shownVariable_;
+    fillingRecoding_ = true;
+    const auto lines = recodeProposal(*shownFrame_, recoded_);
+    constexpr std::size_t kSpare = 6;
+    recoding_->setRowCount(static_cast<int>(lines.size() + kSpare));
+    for (std::size_t k = 0; k < lines.size() + kSpare; ++k) {
+        const RecodeLine line = k < lines.size() ? lines[k] : RecodeLine{};
+        const int row = static_cast<int>(k);
+        recoding_->setItem(row, 0, new QTableWidgetItem(text(line.from)));
+        recoding_->setItem(row, 1, new QTableWidgetItem(text(line.becomes)));
+        auto* count = new QTableWidgetItem;
+        count->setFlags(Qt::ItemIsEnabled);
+        count->setTextAlignment(Qt::AlignRight | Qt::AlignVCenter);
+        recoding_->setItem(row, 2, count);
+    }
+    fillingRecoding_ = false;
+    name_->setText(text(recoded_) + tr("_new"));
+    expression_->clear();
+    below_->setCurrentIndex(2);
+    below_->setFixedHeight(198);
+    recode();
+    recoding_->setFocus();
+    recoding_->setCurrentCell(0, 1);
+}
+
+void DerivePanel::recode() {
+    std::vector<RecodeLine> lines;
+    for (int row = 0; row < recoding_->rowCount(); ++row) {
+        lines.push_back(
+            {utf8(recoding_->item(row, 0)->text()), utf8(recoding_->item(row, 1)->text())});
+        // A value that is only proposed is no line yet.
+        if (lines.back().becomes.find_first_not_of(' ') == std::string::npos) {
+            lines.back() = {};
+        }
+    }
+    recodingLater_.ask([frame = shownFrame_, variable = recoded_,
+                        lines] { return recodingOf(*frame, variable, lines); },
+                       shownFrame_->rows() <= kRowsAtOnce);
+}
+
+void DerivePanel::showRecoding(const Result<Recoding>& recoding) {
+    if (recoded_.empty()) {
+        return;
+    }
+    fillingRecoding_ = true;
+    for (int row = 0; row < recoding_->rowCount(); ++row) {
+        const auto at = static_cast<std::size_t>(row);
+        const bool taken = recoding && !recoding_->item(row, 1)->text().trimmed().isEmpty();
+        recoding_->item(row, 2)->setText(taken ? text(countText(recoding->rows[at])) : QString());
+    }
+    fillingRecoding_ = false;
+    QStringList says;
+    if (recoding) {
+        for (const std::string& note : recoding->notes) {
+            says << text(note).toHtmlEscaped();
+        }
+        expression_->setText(text(recoding->expression));
+    } else {
+        says << text(recoding.error().text()).toHtmlEscaped();
+        expression_->clear();
+    }
+    says << tr(
+        "from: 3 · 3 to 5 · &lt; 20 · &gt;= 60 · a, b · missing · else; becomes: a number, "
+        "a word, missing, same");
+    recodingSays_->setText(says.join("<br>"));
 }
 
 void DerivePanel::preview() {
@@ -131,8 +246,8 @@ void DerivePanel::preview() {
     if (expression.isEmpty() || !shownFrame_) {
         previewing_.cancel();
         words_->clear();
-        below_->setCurrentIndex(0);
-        below_->setFixedHeight(178);
+        below_->setCurrentIndex(recoded_.empty() ? 0 : 2);
+        below_->setFixedHeight(recoded_.empty() ? 178 : 198);
         return;
     }
     previewing_.ask(
@@ -145,8 +260,9 @@ void DerivePanel::showPreview(const DerivedPreview& preview) {
     if (preview.refusal) {
         words_->setText("<span style=\"color:#966618\">" +
                         text(preview.refusal->text()).toHtmlEscaped() + "</span>");
-        below_->setCurrentIndex(0);  // Not the picture of another expression.
-        below_->setFixedHeight(178);
+        // Not the picture of another expression.
+        below_->setCurrentIndex(recoded_.empty() ? 0 : 2);
+        below_->setFixedHeight(recoded_.empty() ? 178 : 198);
         return;
     }
     QString words = tr("%1 values · %2 missing")
@@ -167,7 +283,7 @@ void DerivePanel::showPreview(const DerivedPreview& preview) {
     }
     words_->setText("<span style=\"color:#6B6F7B\">" + words + "</span>" + cautions);
     picture_->showPreview(preview);
-    below_->setCurrentIndex(1);
+    below_->setCurrentIndex(recoded_.empty() ? 1 : 2);
     below_->setFixedHeight(198);
 }
 
@@ -193,6 +309,7 @@ void DerivePanel::add() {
         return;
     }
     if (session_.edit(PutDerived{{utf8(name), utf8(expression), {}}}, tr("derive %1").arg(name))) {
+        recoded_.clear();
         name_->clear();
         expression_->clear();
         session_.setVariable(utf8(name));

@@ -4,9 +4,11 @@
 #include "app/stages/data/data_page.h"
 #include "core/describe/ladder.h"
 #include "core/describe/preview.h"
+#include "core/describe/recode.h"
 
 class QLineEdit;
 class QStackedWidget;
+class QTableWidget;
 
 namespace rapporto::app {
 
@@ -38,6 +40,9 @@ class DerivePanel : public DataPage {
     void add();
     void showPreview(const DerivedPreview& preview);
     void showVariable(const ForVariable& found);
+    void startRecoding();
+    void recode();
+    void showRecoding(const Result<Recoding>& recoding);
 
     QLineEdit* name_;
     ExpressionEdit* expression_;
@@ -46,6 +51,10 @@ class DerivePanel : public DataPage {
     PreviewView* picture_;
     QLabel* ladderTitle_;
     LadderView* ladder_;
+    QTableWidget* recoding_;
+    QLabel* recodingSays_;
+    std::string recoded_;  ///< The variable that the table recodes; empty: no table is open.
+    bool fillingRecoding_ = false;
     QWidget* offers_;
     FlowLayout* offersLine_;
     std::shared_ptr<const Frame> shownFrame_;
@@ -53,6 +62,7 @@ class DerivePanel : public DataPage {
     DerivedPreview last_;
     Later<DerivedPreview> previewing_;
     Later<ForVariable> looking_;
+    Later<Result<Recoding>> recodingLater_;
 };
 
 }  // namespace rapporto::app

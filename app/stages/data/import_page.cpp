@@ -11,6 +11,7 @@
 #include <QLineEdit>
 #include <QListWidget>
 #include <QPushButton>
+#include <QRegularExpression>
 #include <QTableView>
 #include <QVBoxLayout>
 
@@ -94,21 +95,35 @@ ImportPage::ImportPage(Session& session, QWidget* parent)
     problemList_->setMaximumHeight(110);
     problemList_->setAccessibleName(tr("Repairs by line"));
     problemList_->setObjectName("import:problems");
-    connect(problemList_, &QListWidget::currentRowChanged, this, [this](int at) {
-        const auto& pending = session_.pending();
-        if (at < 0 || !pending || !pending->import) {
-            return;
-        }
-        // Lines and rows differ by the header and what was skipped.
-        const ReaderOptions& used = pending->import->used;
-        const auto line = pending->import->problems[static_cast<std::size_t>(at)].line;
-        const auto above = used.skip + (used.header.value_or(true) ? 1U : 0U);
-        if (line > above) {
-            preview_->selectRow(static_cast<int>(line - above - 1));
-            preview_->scrollTo(previewModel_->index(static_cast<int>(line - above - 1), 0));
+    connect(problemList_, &QListWidget::currentRowChanged, this, &ImportPage::showLine);
+    layout->addWidget(problemList_);
+    mending_ = new QWidget(this);
+    auto* mendLine = new QHBoxLayout(mending_);
+    mendLine->setContentsMargins(0, 0, 0, 0);
+    mendingWord_ = sentenceWord({}, this);
+    mendLine->addWidget(mendingWord_);
+    line_ = new QLineEdit(this);
+    line_->setObjectName("import:line");
+    line_->setAccessibleName(tr("The line, to be mended"));
+    mendLine->addWidget(line_, 1);
+    auto* mend = actionWord(tr("read it so"), this);
+    mend->setObjectName("import:mend");
+    auto* asItWas = actionWord(tr("as in the file"), this);
+    asItWas->setObjectName("import:unmend");
+    mendLine->addWidget(mend);
+    mendLine->addWidget(asItWas);
+    layout->addWidget(mending_);
+    mending_->hide();
+    connect(line_, &QLineEdit::returnPressed, this, &ImportPage::mendLine);
+    connect(mend, &QPushButton::clicked, this, &ImportPage::mendLine);
+    connect(asItWas, &QPushButton::clicked, this, [this] {
+        if (session_.pending()) {
+            ReaderOptions asRead = session_.pending()->options;
+            std::erase_if(asRead.repairs,
+                          [this](const LineRepair& r) { return r.line == lineNumber_; });
+            session_.changeImportOptions(asRead);
         }
     });
-    layout->addWidget(problemList_);
     auto* buttons = new QHBoxLayout;
     auto* take = new QPushButton(tr("Use this table"), this);
     take->setProperty("card", true);
@@ -129,6 +144,12 @@ void ImportPage::refresh() {
     }
     const PendingImport& p = *session_.pending();
     const QString name = p.path.isEmpty() ? tr("pasted cells") : p.path.section('/', -1);
+    // What a person has chosen here outlives a refresh.
+    if ((p.import && p.import == shownImport_) || (p.refusal && p.refusal == shownRefusal_)) {
+        return;
+    }
+    shownImport_ = p.import;
+    shownRefusal_ = p.import ? std::nullopt : p.refusal;
     if (!p.import) {
         importTitle_->setText(p.refusal ? tr("%1 cannot be read").arg(name)
                                         : tr("Reading %1 …").arg(name));
@@ -137,6 +158,15 @@ void ImportPage::refresh() {
                                            : QString());
         previewModel_->showTable(nullptr);
         problemList_->hide();
+        mending_->hide();
+        // A refusal that names its line can be mended here, too.
+        static const QRegularExpression kLine("line (\\d+)");
+        const auto at = p.refusal ? kLine.match(text(p.refusal->where + " " + p.refusal->what))
+                                  : QRegularExpressionMatch();
+        if (at.hasMatch()) {
+            lineNumber_ = at.captured(1).toULongLong();
+            showLine(0);
+        }
         return;
     }
     const Import& import = *p.import;
@@ -171,19 +201,34 @@ void ImportPage::refresh() {
         previewModel_->showTable(std::shared_ptr<const Table>(p.import, &import.table));
     }
     showProblems(import);
+    if (p.summary) {
+        importProblems_->setText(
+            *p.summary
+                ? tr("<b>This is a summary</b> of %1 variables over %2 rows: it is taken in as "
+                     "one, without rows.")
+                      .arg((*p.summary)->names.size())
+                      .arg((*p.summary)->n, 0, 'f', 0)
+                : "<span style=\"color:#966618\">" +
+                      tr("It looks like a summary, but %1 It would be taken in as rows.")
+                          .arg(text(p.summary->error().text()).toHtmlEscaped()) +
+                      "</span>");
+    }
 }
 
 void ImportPage::showProblems(const Import& import) {
     const QString count = text(plural(import.problemCount, "repair", "repairs"));
     importProblems_->setText(
         import.problemCount == 0
-            ? (textual_->isHidden()
-                   ? tr("Nothing had to be repaired.")
-                   : tr("Every line has the same number of cells; nothing had to be repaired."))
+            ? (textual_->isHidden() ? tr("Nothing had to be repaired.")
+               : import.used.repairs.empty()
+                   ? tr("Every line has the same number of cells; nothing had to be repaired.")
+                   : tr("Lines mended here: %1; nothing else had to be repaired.")
+                         .arg(import.used.repairs.size()))
             : "<span style=\"color:#966618\"><b>" + count + "</b> " +
-                  tr("in the whole file; choose one to see its row. Set the file right and read "
-                     "it again, or take it as repaired.") +
+                  tr("in the whole file; choose one to see its row, and mend its line here, or "
+                     "take it as repaired. The file stays as it is.") +
                   "</span>");
+    mending_->hide();
     problemList_->clear();
     for (const Problem& problem : import.problems) {
         problemList_->addItem(tr("line %1: %2").arg(problem.line).arg(text(problem.what)));
@@ -193,6 +238,52 @@ void ImportPage::showProblems(const Import& import) {
             tr("… and %1 more").arg(text(countText(import.problemCount - import.problems.size()))));
     }
     problemList_->setVisible(import.problemCount > 0);
+}
+
+void ImportPage::showLine(int problem) {
+    const auto& pending = session_.pending();
+    mending_->hide();
+    if (problem < 0 || !pending) {
+        return;
+    }
+    const ReaderOptions& used = pending->import ? pending->import->used : pending->options;
+    if (pending->import) {
+        const auto& problems = pending->import->problems;
+        if (static_cast<std::size_t>(problem) >= problems.size()) {
+            return;
+        }
+        lineNumber_ = problems[static_cast<std::size_t>(problem)].line;
+        // Lines and rows differ by the header and what was skipped.
+        const auto above = used.skip + (used.header.value_or(true) ? 1U : 0U);
+        if (lineNumber_ > above) {
+            preview_->selectRow(static_cast<int>(lineNumber_ - above - 1));
+            preview_->scrollTo(previewModel_->index(static_cast<int>(lineNumber_ - above - 1), 0));
+        }
+    }
+    if (lineNumber_ == 0 || !(used.type.empty() || used.type == "csv")) {
+        return;
+    }
+    const auto lines = pending->path.isEmpty()
+                           ? linesOfText({pending->pasted.constData(),
+                                          static_cast<std::size_t>(pending->pasted.size())},
+                                         used, lineNumber_, lineNumber_)
+                           : linesOfFile(utf8(pending->path), used, lineNumber_, lineNumber_);
+    if (lines && !lines->empty()) {
+        mendingWord_->setText(tr("Line %1").arg(lineNumber_));
+        line_->setText(text(lines->front()));
+        line_->setCursorPosition(0);
+        mending_->show();
+    }
+}
+
+void ImportPage::mendLine() {
+    if (!session_.pending() || lineNumber_ == 0) {
+        return;
+    }
+    ReaderOptions options = session_.pending()->options;
+    std::erase_if(options.repairs, [this](const LineRepair& r) { return r.line == lineNumber_; });
+    options.repairs.push_back({lineNumber_, utf8(line_->text())});
+    session_.changeImportOptions(options);
 }
 
 void ImportPage::readOptions() {

@@ -22,6 +22,8 @@ class ImportPage : public DataPage {
   private:
     void readOptions();
     void showProblems(const Import& import);
+    void showLine(int problem);
+    void mendLine();
 
     GridModel* previewModel_;
     QTableView* preview_ = nullptr;
@@ -39,6 +41,12 @@ class ImportPage : public DataPage {
     QWidget* composite_ = nullptr;  ///< What only files of several tables have.
     QWidget* heading_ = nullptr;    ///< What only files with a first line have.
     QLabel* queryWord_ = nullptr;
+    QWidget* mending_ = nullptr;  ///< A line of the text, to be mended here.
+    QLabel* mendingWord_ = nullptr;
+    QLineEdit* line_ = nullptr;
+    std::size_t lineNumber_ = 0;
+    std::shared_ptr<const Import> shownImport_;  ///< What the page was filled from.
+    std::optional<Refusal> shownRefusal_;
 };
 
 }  // namespace rapporto::app

@@ -5,6 +5,7 @@
 #include "core/base/format.h"
 #include "core/describe/row_names.h"
 
+#include <QComboBox>
 #include <QHBoxLayout>
 #include <QHeaderView>
 #include <QLabel>
@@ -82,6 +83,31 @@ SamplePage::SamplePage(Session& session, QWidget* parent)
     line->addWidget(add);
     line->addWidget(drop);
     layout->addLayout(line);
+    auto* chance = new QHBoxLayout;
+    chance->addWidget(softLine(tr("or a part by chance:"), this));
+    part_ = new QComboBox(this);
+    part_->addItems({tr("this share of the rows, in %"), tr("this many rows"),
+                     tr("this many parts, to compare"), tr("this share of the clusters, in %")});
+    part_->setObjectName("sample:part");
+    part_->setAccessibleName(tr("What is drawn by chance"));
+    chance->addWidget(part_);
+    amount_ = new QLineEdit("50", this);
+    amount_->setMaximumWidth(70);
+    amount_->setObjectName("sample:amount");
+    amount_->setAccessibleName(tr("How much"));
+    chance->addWidget(amount_);
+    chance->addWidget(softLine(tr("seed"), this));
+    seed_ = new QLineEdit(this);
+    seed_->setMaximumWidth(110);
+    seed_->setObjectName("sample:seed");
+    seed_->setAccessibleName(tr("Seed: the same seed draws the same rows"));
+    chance->addWidget(seed_);
+    auto* draw = actionWord(tr("draw it"), this);
+    draw->setObjectName("sample:draw");
+    chance->addWidget(draw);
+    chance->addStretch(1);
+    layout->addLayout(chance);
+    connect(draw, &QPushButton::clicked, this, &SamplePage::drawPart);
     conditionSays_->setObjectName("sample:says");
     layout->addWidget(conditionSays_);
     heading(tr("Set aside, one by one"));
@@ -259,6 +285,67 @@ void SamplePage::setAsideByRule() {
         asideRule_->clear();
         asideReason_->clear();
     }
+}
+
+void SamplePage::drawPart() {
+    bool fits = false;
+    const double amount = amount_->text().trimmed().replace(',', '.').toDouble(&fits);
+    const QString typed = seed_->text().trimmed();
+    const QString seed = typed.isEmpty() ? QString::number(session_.study().seed) : typed;
+    bool whole = false;
+    (void)seed.toULongLong(&whole);
+    const int kind = part_->currentIndex();
+    const bool share = kind == 0 || kind == 3;
+    const bool sound = fits && amount > 0.0 && (!share || amount < 100.0) &&
+                       (share || amount == std::floor(amount)) && (kind != 2 || amount >= 2.0);
+    const QString warn = "<span style=\"color:#966618\">%1</span>";
+    if (!sound || !whole) {
+        conditionSays_->setText(warn.arg(
+            !whole  ? tr("A seed is a whole number.")
+            : share ? tr("A share lies between 0 and 100 %.")
+                    : tr("How many is a whole number%1.").arg(kind == 2 ? tr(", 2 or more") : "")));
+        return;
+    }
+    seed_->setText(seed);
+    const QString draw = QString("uniform(%1)").arg(seed);
+    const QString bound = text(exactNumber(amount / 100.0));
+    QString condition;
+    if (kind == 0) {
+        condition = draw + " < " + bound;
+    } else if (kind == 1) {
+        condition = QString("rank(%1) <= %2").arg(draw).arg(amount, 0, 'f', 0);
+    } else if (kind == 3) {
+        const Survey& survey = session_.study().survey;
+        const std::string by =
+            survey.cluster.empty() ? session_.study().layout.unit : survey.cluster;
+        if (by.empty()) {
+            conditionSays_->setText(
+                warn.arg(tr("Say first what the clusters are, or the units: What a row is.")));
+            return;
+        }
+        // A cluster comes whole: its smallest number decides, brought back to an even law.
+        const QString name = text(quotedName(by));
+        condition = QString(
+                        "1 - power(1 - min(%1) over (partition by %2), count(%2) over "
+                        "(partition by %2)) < %3")
+                        .arg(draw, name, bound);
+    } else {
+        const QString name = tr("part_%1").arg(seed);
+        session_.edit(
+            PutDerived{{utf8(name),
+                        utf8(QString("1 + floor(%1 * %2)").arg(draw).arg(amount, 0, 'f', 0)),
+                        utf8(tr("part by chance"))}},
+            tr("split into %1 parts").arg(amount, 0, 'f', 0));
+        VariableEntry entry;
+        entry.name = utf8(name);
+        entry.measure = Measure::Groups;
+        session_.edit(PutVariable{entry}, tr("%1 is groups").arg(name));
+        conditionSays_->setText(
+            tr("%1 tells the parts apart: a rule of a question takes one of them.").arg(name));
+        return;
+    }
+    session_.edit(SetRule{joinedRule(session_.study().sample.where, utf8(condition))},
+                  tr("a part by chance, seed %1").arg(seed));
 }
 
 void SamplePage::takeBack() {

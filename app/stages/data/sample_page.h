@@ -32,6 +32,7 @@ class SamplePage : public DataPage {
     void dropCondition();
     void setAsideByRule();
     void takeBack();
+    void drawPart();
     void showSteps(const Found& found);
     void showAside();
     void showQuestions();
@@ -40,6 +41,9 @@ class SamplePage : public DataPage {
     ExpressionEdit* condition_;
     QLabel* conditionSays_;
     QTableWidget* aside_;
+    QComboBox* part_ = nullptr;
+    QLineEdit* amount_ = nullptr;
+    QLineEdit* seed_ = nullptr;
     ExpressionEdit* asideRule_;
     QLineEdit* asideReason_;
     QTableWidget* questions_;

@@ -194,6 +194,9 @@ VariablesPage::VariablesPage(Session& session, QWidget* parent)
       missing_(new QLineEdit(this)),
       unit_(new QLineEdit(this)),
       measure_(new QComboBox(this)),
+      setsLine_(new QWidget(this)),
+      sets_(new QComboBox(this)),
+      setName_(new QLineEdit(this)),
       levelsBox_(new QWidget(this)),
       levelsTitle_(new QLabel(this)),
       levels_(new QTableWidget(0, 4, this)),
@@ -247,6 +250,54 @@ VariablesPage::VariablesPage(Session& session, QWidget* parent)
     unit_->setMaximumWidth(90);
     line->addWidget(unit_);
     layout->addWidget(manyLine_);
+
+    auto* setsLayout = new QHBoxLayout(setsLine_);
+    setsLayout->setContentsMargins(0, 0, 0, 0);
+    setsLayout->addWidget(sentenceWord(tr("Set"), this));
+    sets_->setObjectName("sets:which");
+    sets_->setAccessibleName(tr("Set"));
+    sets_->setMinimumWidth(130);
+    setsLayout->addWidget(sets_);
+    setsLayout->addWidget(sentenceWord(tr("called"), this));
+    setName_->setObjectName("sets:name");
+    setName_->setAccessibleName(tr("Name of the set"));
+    setName_->setMaximumWidth(150);
+    setsLayout->addWidget(setName_);
+    const auto setWord = [&](const QString& label, const QString& object, auto act) {
+        auto* button = actionWord(label, this);
+        button->setObjectName(object);
+        connect(button, &QPushButton::clicked, this, act);
+        setsLayout->addWidget(button);
+    };
+    setWord(tr("put the chosen in"), "sets:add", [this] { changeSet(true); });
+    setWord(tr("take them out"), "sets:drop", [this] { changeSet(false); });
+    setWord(tr("take the set apart"), "sets:apart", [this] {
+        if (const TermSet* set = chosenSet()) {
+            session_.edit(PutSet{{set->name, {}}},
+                          tr("take the set %1 apart").arg(text(set->name)));
+        }
+    });
+    setsLayout->addStretch(1);
+    layout->addWidget(setsLine_);
+    connect(sets_, &QComboBox::activated, this, [this] {
+        showSets();
+        if (const TermSet* set = chosenSet()) {
+            std::vector<std::string> names;
+            for (const std::string& member : set->members) {
+                const auto parsed = Expression::parse(member);
+                names.push_back(parsed && parsed->isName() ? parsed->root().text : member);
+            }
+            select(names);
+        }
+    });
+    connect(setName_, &QLineEdit::returnPressed, this, [this] {
+        const TermSet* set = chosenSet();
+        const QString name = setName_->text().trimmed();
+        if (set != nullptr && text(set->name) != name) {
+            const QString did = tr("call the set %1 %2").arg(text(set->name), name);
+            session_.edit(RenameSet{set->name, utf8(name)}, did);
+        }
+    });
 
     auto* box = new QVBoxLayout(levelsBox_);
     box->setContentsMargins(0, 0, 0, 0);
@@ -307,7 +358,57 @@ VariablesPage::VariablesPage(Session& session, QWidget* parent)
     takeSelection();
 }
 
+const TermSet* VariablesPage::chosenSet() const {
+    const auto& sets = session_.study().sets;
+    const int at = sets_->currentIndex();
+    return at >= 0 && at < static_cast<int>(sets.size()) ? &sets[static_cast<std::size_t>(at)]
+                                                         : nullptr;
+}
+
+void VariablesPage::showSets() {
+    const auto& sets = session_.study().sets;
+    setsLine_->setVisible(!sets.empty());
+    // The newest one is what was just made.
+    const bool grown = static_cast<int>(sets.size()) > sets_->count();
+    const int at = grown ? static_cast<int>(sets.size()) - 1 : sets_->currentIndex();
+    const QSignalBlocker quiet(sets_);
+    sets_->clear();
+    for (const TermSet& set : sets) {
+        sets_->addItem(tr("%1 (%2)").arg(text(set.name)).arg(set.members.size()));
+    }
+    sets_->setCurrentIndex(std::min(std::max(at, 0), sets_->count() - 1));
+    if (const TermSet* set = chosenSet(); set != nullptr && !setName_->hasFocus()) {
+        setName_->setText(text(set->name));
+        QStringList members;
+        for (const std::string& member : set->members) {
+            members << text(member);
+        }
+        sets_->setToolTip(members.join(", "));
+    }
+}
+
+void VariablesPage::changeSet(bool add) {
+    const TermSet* chosen = chosenSet();
+    if (chosen == nullptr || selected().empty()) {
+        return;
+    }
+    TermSet set = *chosen;
+    for (const std::string& name : selected()) {
+        const std::string member = quotedName(name);
+        std::erase(set.members, member);
+        if (add) {
+            set.members.push_back(member);
+        }
+    }
+    session_.edit(PutSet{set},
+                  (add ? tr("put %1 into the set %2") : tr("take %1 out of the set %2"))
+                      .arg(selected().size() == 1 ? text(selected().front())
+                                                  : tr("%1 variables").arg(selected().size()))
+                      .arg(text(set.name)));
+}
+
 void VariablesPage::refresh() {
+    showSets();
     const auto frame = session_.frame();
     if (!frame || frame == shownFrame_) {
         return;

@@ -66,6 +66,9 @@ class VariablesPage : public DataPage {
     void takeLevels(const QString& did);
     void moveLevel(int by);
     void proposeMerged();
+    void showSets();
+    [[nodiscard]] const TermSet* chosenSet() const;
+    void changeSet(bool add);
 
     VariablesModel* model_;
     QSortFilterProxyModel* filtered_;
@@ -76,6 +79,9 @@ class VariablesPage : public DataPage {
     QLineEdit* missing_;
     QLineEdit* unit_;
     QComboBox* measure_;
+    QWidget* setsLine_;
+    QComboBox* sets_;
+    QLineEdit* setName_;
     QWidget* levelsBox_;
     QLabel* levelsTitle_;
     QTableWidget* levels_;

@@ -53,7 +53,7 @@ ExploreStage::ExploreStage(Session& session, QWidget* parent)
 bool ExploreStage::plottable(const std::string& name) const {
     const auto frame = session_.frame();
     const Column* column = frame ? frame->column(name) : nullptr;
-    return column != nullptr;
+    return column != nullptr && frame->moments() == nullptr;
 }
 
 void ExploreStage::putOnDesk(const std::string& name) {
@@ -139,8 +139,10 @@ void ExploreStage::drawPictures() {
     const auto frame = session_.frame();
     if (!frame || desk_.empty()) {
         drawing_.cancel();
-        scatter_->showNothing(frame ? tr("Put a variable on the desk: click it at the left.")
-                                    : tr("There are no data yet."));
+        scatter_->showNothing(frame && frame->moments() != nullptr
+                                  ? tr("A summary has no rows to draw.")
+                              : frame ? tr("Put a variable on the desk: click it at the left.")
+                                      : tr("There are no data yet."));
         first_->showNothing({});
         second_->showNothing({});
         return;

@@ -1,0 +1,284 @@
+#include "core/study/sources.h"
+
+#include "core/base/format.h"
+#include "core/base/hash.h"
+#include "core/io/table_file.h"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <bit>
+#include <filesystem>
+
+namespace rapporto {
+namespace {
+
+Result<Import> readOne(const Source& source, const std::string& directory, bool acceptChanged,
+                       const Job& job) {
+    if (source.file.empty()) {
+        return refuse(ErrorCode::File, "the study names no source file", "source",
+                      "Bring data in.");
+    }
+    const std::string path = pathOf(source, directory);
+    if (!source.sha256.empty()) {
+        const auto sum = sha256OfTable(path, source.reader);
+        if (!sum) {
+            return tl::make_unexpected(sum.error());
+        }
+        if (*sum != source.sha256 && !acceptChanged) {
+            return refuse(ErrorCode::Changed, "the source is not the one this study was made with",
+                          path, "Look at what changed, then accept it.");
+        }
+    }
+    return readTableFile(path, source.reader, job);
+}
+
+/// A checksum of the cells in their order, stable across versions and machines.
+std::string checksumOf(const Column& column) {
+    std::uint64_t sum = 0x9E3779B97F4A7C15U;
+    const auto mix = [&sum](std::uint64_t bits) {
+        sum = (std::rotl(sum, 5) ^ bits) * 0xFF51AFD7ED558CCDU;
+    };
+    if (column.isText()) {
+        std::vector<std::uint64_t> ofText;
+        for (const std::string& text : column.texts()) {
+            ofText.push_back(contentHash(text));
+        }
+        for (const std::int32_t code : column.codes()) {
+            mix(code < 0 ? 0 : ofText[static_cast<std::size_t>(code)]);
+        }
+    } else {
+        for (const double x : column.numbers()) {
+            // One bit pattern for all that is missing, and one for the two zeros.
+            mix(x != x ? ~std::uint64_t{0} : std::bit_cast<std::uint64_t>(x + 0.0));
+        }
+    }
+    return fmt::format("{:016x}", sum);
+}
+
+Result<Shaped> stepTaken(const ShapeStep& step, const Study& study, const Sources& sources,
+                         const Table& table) {
+    const Table* other = nullptr;
+    if (const Source* source = otherSource(step)) {
+        const auto at = sources.others.find(sourceText(*source));
+        if (at == sources.others.end()) {
+            return refuse(ErrorCode::File, "the second table has not been read", source->file,
+                          "Open the study again.");
+        }
+        other = at->second.get();
+    }
+    if (const auto* append = std::get_if<AppendStep>(&step)) {
+        const auto stem = [](const std::string& file) {
+            return std::filesystem::path(file).stem().string();
+        };
+        return appendRows(table, *other, append->mark,
+                          {stem(study.source.file), stem(append->other.file)});
+    }
+    if (const auto* join = std::get_if<JoinStep>(&step)) {
+        return joinColumns(table, *other, join->by, join->take);
+    }
+    if (const auto* longer = std::get_if<LongStep>(&step)) {
+        return lengthen(table, longer->moment, longer->variables);
+    }
+    // What looks into the cells must not take a missing code for a value.
+    const Frame frame = Frame::make(table, study.variables, {}, {}, {});
+    if (const auto* collapse = std::get_if<CollapseStep>(&step)) {
+        return collapseRows(frame, collapse->by, collapse->columns);
+    }
+    const auto& wide = std::get<WideStep>(step);
+    return widen(frame, wide.unit, wide.moment, wide.variables);
+}
+
+}  // namespace
+
+std::string pathOf(const Source& source, const std::string& directory) {
+    const std::filesystem::path file(source.file);
+    return file.is_absolute() ? file.string() : (std::filesystem::path(directory) / file).string();
+}
+
+Result<Sources> readSources(const Study& study, const std::string& directory, bool acceptChanged,
+                            const Job& job) {
+    Sources out;
+    if (study.source.moments) {
+        out.moments = std::make_shared<const SummaryMatrix>(*study.source.moments);
+        return out;
+    }
+    auto import = readOne(study.source, directory, acceptChanged, job);
+    if (!import) {
+        return tl::make_unexpected(import.error());
+    }
+    if (study.source.kind == "summary") {
+        auto moments = momentsOfTable(import->table);
+        if (!moments) {
+            Refusal refusal = moments.error();
+            refusal.where = study.source.file + ", " + refusal.where;
+            return tl::make_unexpected(refusal);
+        }
+        out.moments = std::make_shared<const SummaryMatrix>(*std::move(moments));
+        return out;
+    }
+    out.table = std::make_shared<const Table>(std::move(import->table));
+    for (const ShapeStep& step : study.shape) {
+        const Source* other = otherSource(step);
+        if (other == nullptr || out.others.contains(sourceText(*other))) {
+            continue;
+        }
+        auto second = readOne(*other, directory, acceptChanged, job);
+        if (!second) {
+            return tl::make_unexpected(second.error());
+        }
+        out.others[sourceText(*other)] = std::make_shared<const Table>(std::move(second->table));
+    }
+    return out;
+}
+
+Result<Shaped> takeStep(const ShapeStep& step, const Study& study, const Sources& sources,
+                        const Table& table) {
+    auto next = stepTaken(step, study, sources, table);
+    if (!next) {
+        Refusal refusal = next.error();
+        refusal.where = "the step “" + shapeText(step) + "”" +
+                        (refusal.where.empty() ? "" : ", " + refusal.where);
+        return tl::make_unexpected(refusal);
+    }
+    return next;
+}
+
+Shaping shapeTable(const Study& study, const Sources& sources) {
+    Shaping out;
+    out.table = sources.table;
+    for (const ShapeStep& step : study.shape) {
+        auto next = takeStep(step, study, sources, *out.table);
+        if (!next) {
+            out.refusal = next.error();
+            break;
+        }
+        out.table = std::make_shared<const Table>(std::move(next->table));
+        out.facts.push_back(std::move(next->facts));
+        out.after.push_back(out.table);
+    }
+    return out;
+}
+
+Frame makeFrame(const Study& study, const Sources& sources) {
+    return makeFrame(study, sources, sources.moments ? Shaping{} : shapeTable(study, sources));
+}
+
+Frame makeFrame(const Study& study, const Sources& sources, const Shaping& shaping) {
+    if (study.source.moments) {  // It can be edited, and undone, in the study itself.
+        return Frame::ofMoments(std::make_shared<const SummaryMatrix>(*study.source.moments),
+                                study.variables);
+    }
+    if (sources.moments) {
+        return Frame::ofMoments(sources.moments, study.variables);
+    }
+    Frame frame =
+        Frame::make(*shaping.table, study.variables, study.derived, study.sample, study.layout);
+    return shaping.refusal ? frame.refusedFor(*shaping.refusal) : frame;
+}
+
+SourceReview reviewSources(const Study& study, const Study& proposed, const std::string& directory,
+                           const Job& job) {
+    SourceReview out;
+    out.proposed = proposed;
+    const auto look = [&](const Source& before, Source& now) -> std::shared_ptr<const Table> {
+        FileReview review;
+        review.file = now.file;
+        auto import = readOne(now, directory, true, job);
+        if (!import) {
+            review.found = false;
+            out.files.push_back(std::move(review));
+            out.refusal = out.refusal ? out.refusal : std::optional(import.error());
+            return nullptr;
+        }
+        const auto sum = sha256OfTable(pathOf(now, directory), now.reader);
+        review.changed =
+            now.file != before.file || (sum && !now.sha256.empty() && *sum != now.sha256);
+        review.changes = changesOf(study, before, import->table);
+        now.sha256 = sum.value_or(std::string());
+        if (proposed.source.kind == "table") {
+            noteSeen(import->table, now);
+        }
+        out.files.push_back(std::move(review));
+        return std::make_shared<const Table>(std::move(import->table));
+    };
+    const auto table = look(study.source, out.proposed.source);
+    if (table && proposed.source.kind == "summary") {
+        auto moments = momentsOfTable(*table);
+        moments
+            ? void(out.sources.moments = std::make_shared<const SummaryMatrix>(*std::move(moments)))
+            : void(out.refusal = moments.error());
+        return out;
+    }
+    out.sources.table = table;
+    for (std::size_t k = 0; k < out.proposed.shape.size(); ++k) {
+        Source* other = otherSource(out.proposed.shape[k]);
+        if (other != nullptr && k < study.shape.size() && otherSource(study.shape[k]) != nullptr) {
+            const auto second = look(*otherSource(study.shape[k]), *other);
+            out.sources.others[sourceText(*other)] = second;
+        }
+    }
+    return out;
+}
+
+void noteSeen(const Table& table, Source& source) {
+    source.seenRows = table.rows();
+    source.seen.clear();
+    for (const Column& column : table.columns) {
+        source.seen.push_back({column.name(), column.isText(), checksumOf(column)});
+    }
+}
+
+SourceChanges changesOf(const Study& study, const Source& source, const Table& now) {
+    SourceChanges out;
+    out.noted = !source.seen.empty();
+    out.rowsBefore = source.seenRows;
+    out.rowsNow = now.rows();
+    const auto add = [&](const std::string& name, ColumnChange::Kind kind) {
+        out.columns.push_back({name, kind, usesOf(study, name)});
+    };
+    for (const SeenColumn& before : source.seen) {
+        const int at = now.find(before.name);
+        if (at < 0) {
+            add(before.name, ColumnChange::Kind::Gone);
+            continue;
+        }
+        const Column& column = now.columns[static_cast<std::size_t>(at)];
+        if (column.isText() != before.text) {
+            add(before.name, ColumnChange::Kind::OtherKind);
+        } else if (checksumOf(column) != before.checksum) {
+            add(before.name, ColumnChange::Kind::OtherCells);
+        } else {
+            ++out.same;
+        }
+    }
+    if (out.noted) {
+        for (const Column& column : now.columns) {
+            const bool known =
+                std::any_of(source.seen.begin(), source.seen.end(),
+                            [&](const SeenColumn& c) { return c.name == column.name(); });
+            if (!known) {
+                add(column.name(), ColumnChange::Kind::New);
+            }
+        }
+    } else if (&source == &study.source && study.shape.empty()) {
+        // Nothing was noted: what the study names must be there at least.
+        for (const std::string& name : namesUsed(study)) {
+            if (now.find(name) < 0) {
+                add(name, ColumnChange::Kind::Gone);
+            }
+        }
+    }
+    std::stable_sort(out.columns.begin(), out.columns.end(),
+                     [](const ColumnChange& a, const ColumnChange& b) {
+                         const auto rank = [](const ColumnChange& c) {
+                             return static_cast<int>(c.kind == ColumnChange::Kind::New) * 4 +
+                                    static_cast<int>(c.uses.empty()) * 2 +
+                                    static_cast<int>(c.kind != ColumnChange::Kind::Gone);
+                         };
+                         return rank(a) < rank(b);
+                     });
+    return out;
+}
+
+}  // namespace rapporto
