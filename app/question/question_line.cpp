@@ -109,6 +109,15 @@ void QuestionLine::rebuild() {
     clear(first_);
     clear(second_);
     const Question* q = session_.question();
+    if (q != nullptr && q->kind == "relate") {
+        buildRelation(*q);
+        secondRow_->setVisible(second_->count() > 0);
+        if (auto* again = focused.isEmpty() ? nullptr : findChild<QPushButton*>(focused)) {
+            again->setFocus();
+        }
+        updateGeometry();
+        return;
+    }
     addWord(first_, tr("Explain"), true);
     auto* outcome = addChip(
         first_, q == nullptr || q->outcome.empty() ? tr("an outcome…") : termText(q->outcome),
@@ -176,6 +185,133 @@ void QuestionLine::rebuild() {
     updateGeometry();
 }
 
+void QuestionLine::buildRelation(const Question& q) {
+    addWord(first_, tr("Relate"), true);
+    const auto chips = [&](const std::vector<std::string>& list, bool held) {
+        for (std::size_t k = 0; k < list.size(); ++k) {
+            auto* chip =
+                addChip(first_, termText(list[k]),
+                        QString("%1:%2").arg(held ? QString("held") : QString("related")).arg(k));
+            chip->setToolTip(tr("Delete takes it out"));
+            connect(chip, &QPushButton::clicked, this,
+                    [this, chip, held] { pickRelated(chip, held); });
+        }
+    };
+    chips(q.variables, false);
+    auto* add =
+        addSlot(first_, q.variables.empty() ? tr("variables…") : QString("+"), "slot:related");
+    connect(add, &QPushButton::clicked, this, [this, add] { pickRelated(add, false); });
+    if (!q.holding.empty()) {
+        addWord(first_, tr("holding"), true);
+        chips(q.holding, true);
+    }
+    auto* hold = addSlot(first_, q.holding.empty() ? tr("+ holding") : QString("+"), "slot:held");
+    connect(hold, &QPushButton::clicked, this, [this, hold] { pickRelated(hold, true); });
+    addWord(second_, tr("by"), false);
+    const QString name = q.coefficient == "pearson"    ? tr("Pearson’s r")
+                         : q.coefficient == "spearman" ? tr("Spearman’s ranks")
+                                                       : tr("Kendall’s tau-b");
+    auto* coefficient = addSlot(second_, name, "slot:coefficient");
+    connect(coefficient, &QPushButton::clicked, this,
+            [this, coefficient] { pickCoefficient(coefficient); });
+    addWord(second_, "·", false);
+    auto* sides = addSlot(second_,
+                          q.sides == "two"       ? tr("both sides")
+                          : q.sides == "greater" ? tr("only if above zero")
+                                                 : tr("only if below zero"),
+                          "slot:sides");
+    connect(sides, &QPushButton::clicked, this, [this] {
+        Question next = *session_.question();
+        next.sides = next.sides == "two" ? "greater" : next.sides == "greater" ? "less" : "two";
+        session_.putQuestion(next, tr("sides: %1").arg(text(next.sides)));
+    });
+    addWord(second_, "·", false);
+    auto* rows = addSlot(
+        second_, q.listwise ? tr("rows with everything") : tr("each pair its rows"), "slot:rows");
+    connect(rows, &QPushButton::clicked, this, [this] {
+        Question next = *session_.question();
+        next.listwise = !next.listwise;
+        session_.putQuestion(next,
+                             next.listwise ? tr("rows with everything") : tr("each pair its rows"));
+    });
+    auto* rule = addSlot(
+        second_, q.where.empty() ? tr("+ among") : tr("among %1").arg(text(q.where)), "slot:rule");
+    connect(rule, &QPushButton::clicked, this, [this, rule] { pickRule(rule); });
+    auto* which = addSlot(second_, QString("%1 ▾").arg(text(q.title.empty() ? q.id : q.title)),
+                          "slot:question");
+    which->setToolTip(tr("Turn to another question, rename or remove this one"));
+    connect(which, &QPushButton::clicked, this, [this, which] { pickQuestion(which); });
+}
+
+void QuestionLine::pickRelated(QWidget* by, bool held) {
+    const auto put = [this, held](const QString& expression) {
+        Question next = *session_.question();
+        (held ? next.holding : next.variables).push_back(utf8(expression));
+        if (session_.putQuestion(next, (held ? tr("hold %1") : tr("relate %1")).arg(expression))) {
+            refresh();
+            auto* again = findChild<QPushButton*>(held ? "slot:held" : "slot:related");
+            if (again != nullptr) {
+                again->setFocus();
+                pickRelated(again, held);  // Several are usually added in a row.
+            }
+        }
+    };
+    std::vector<FinderEntry> entries;
+    if (by->objectName().startsWith("held:") || by->objectName().startsWith("related:")) {
+        const auto index = static_cast<std::size_t>(by->objectName().section(':', 1).toInt());
+        entries.push_back(
+            {tr("take it out"), tr("Delete"), [this, index, held] { removeRelated(index, held); }});
+        entries.push_back(
+            {held ? tr("relate it instead") : tr("hold it instead"), {}, [this, index, held] {
+                 Question next = *session_.question();
+                 auto& from = held ? next.holding : next.variables;
+                 auto& to = held ? next.variables : next.holding;
+                 to.push_back(from[index]);
+                 from.erase(from.begin() + static_cast<std::ptrdiff_t>(index));
+                 session_.putQuestion(next, held ? tr("relate it") : tr("hold it"));
+             }});
+    }
+    if (const auto frame = session_.frame()) {
+        for (const Variable& v : frame->table().variables) {
+            if (v.measure != Measure::Text && v.measure != Measure::Groups) {
+                const QString name = text(quotedName(v.name));
+                entries.push_back({name, measureTag(v.measure) + "  " + text(v.label),
+                                   [put, name] { put(name); }});
+            }
+        }
+    }
+    openFinder(by,
+               held ? tr("hold: a variable, or an expression")
+                    : tr("relate: a variable, or an expression"),
+               std::move(entries), put);
+}
+
+void QuestionLine::removeRelated(std::size_t index, bool held) {
+    Question next = *session_.question();
+    auto& list = held ? next.holding : next.variables;
+    if (index < list.size()) {
+        const QString name = text(list[index]);
+        list.erase(list.begin() + static_cast<std::ptrdiff_t>(index));
+        session_.putQuestion(next, tr("take out %1").arg(name));
+    }
+}
+
+void QuestionLine::pickCoefficient(QWidget* by) {
+    std::vector<FinderEntry> entries;
+    for (const auto& [key, name, why] :
+         {std::tuple{"pearson", tr("Pearson’s r"), tr("how well a straight line does")},
+          std::tuple{"spearman", tr("Spearman’s ranks"), tr("any rising or falling order")},
+          std::tuple{"kendall", tr("Kendall’s tau-b"), tr("pairs in order; many ties")}}) {
+        entries.push_back({name, why, [this, k = std::string(key), shown = name] {
+                               Question next = *session_.question();
+                               next.coefficient = k;
+                               session_.putQuestion(next, tr("by %1").arg(shown));
+                           }});
+    }
+    finder_->open(by->mapToGlobal(QPoint(0, by->height() + 3)), 380, tr("the coefficient"),
+                  std::move(entries));
+}
+
 QString QuestionLine::whyNot(const QString& expression) const {
     const auto frame = session_.frame();
     if (!frame) {
@@ -219,6 +355,11 @@ void QuestionLine::pickOutcome(QWidget* by) {
 
 void QuestionLine::addTerm(const std::string& expression) {
     Question next = session_.question() == nullptr ? Question{} : *session_.question();
+    if (next.kind == "relate") {
+        next.variables.push_back(expression);
+        session_.putQuestion(next, tr("relate %1").arg(text(expression)));
+        return;
+    }
     if (next.outcome.empty()) {
         next.outcome = expression;
         next.title = next.title.empty() ? utf8(tr("question 1")) : next.title;
@@ -256,6 +397,11 @@ void QuestionLine::pickTerm(QWidget* by) {
 
 void QuestionLine::openNext() {
     refresh();
+    if (auto* related = findChild<QPushButton*>("slot:related")) {
+        related->setFocus();
+        pickRelated(related, false);
+        return;
+    }
     if (auto* plus = findChild<QPushButton*>("slot:add");
         plus != nullptr && !session_.question()->outcome.empty()) {
         plus->setFocus();
@@ -429,6 +575,8 @@ void QuestionLine::pickQuestion(QWidget* by) {
                            [this, id = q.id] { session_.setQuestion(id); }});
     }
     entries.push_back({tr("new question"), "Ctrl+N", [this] { session_.startQuestion(); }});
+    entries.push_back({tr("new relation"), tr("correlations among several variables"),
+                       [this] { session_.startRelation({}); }});
     entries.push_back({tr("variant of this one"), "Ctrl+D", [this] { session_.startVariant(); }});
     entries.push_back({tr("make it the lead"), tr("the one reported first"), [this] {
                            session_.edit(
@@ -453,6 +601,19 @@ void QuestionLine::pickQuestion(QWidget* by) {
 
 bool QuestionLine::eventFilter(QObject* watched, QEvent* event) {
     const QString name = watched->objectName();
+    const bool related = name.startsWith("related:") || name.startsWith("held:");
+    if (related &&
+        (event->type() == QEvent::ShortcutOverride || event->type() == QEvent::KeyPress)) {
+        const auto* key = static_cast<QKeyEvent*>(event);
+        if (key->key() == Qt::Key_Delete || key->key() == Qt::Key_Backspace) {
+            event->accept();
+            if (event->type() == QEvent::KeyPress) {
+                removeRelated(static_cast<std::size_t>(name.section(':', 1).toInt()),
+                              name.startsWith("held:"));
+            }
+            return true;
+        }
+    }
     if (event->type() == QEvent::ShortcutOverride && name.startsWith("term:")) {
         // On a chip these keys mean the chip, not the window's shortcuts.
         const auto* key = static_cast<QKeyEvent*>(event);

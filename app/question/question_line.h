@@ -36,6 +36,10 @@ class QuestionLine : public QWidget {
     QPushButton* addSlot(FlowLayout* line, const QString& shown, const QString& name);
     void addWord(FlowLayout* line, const QString& word, bool script);
     void rebuild();
+    void buildRelation(const Question& question);
+    void pickRelated(QWidget* by, bool held);
+    void pickCoefficient(QWidget* by);
+    void removeRelated(std::size_t index, bool held);
     void pickOutcome(QWidget* by);
     void pickTerm(QWidget* by);
     void pickErrors(QWidget* by);

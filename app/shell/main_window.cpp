@@ -77,12 +77,16 @@ MainWindow::MainWindow(QWidget* parent) : QMainWindow(parent), finder_(new Finde
     data_ = new DataStage(session_, this);
     explore_ = new ExploreStage(session_, this);
     report_ = new ReportStage(session_, this);
-    all_ = {data_,
-            explore_,
-            new ModelStage(session_, this),
-            new ChecksStage(session_, this),
-            new CompareStage(session_, this),
-            report_};
+    auto* model = new ModelStage(session_, this);
+    connect(model, &ModelStage::pairAsked, this,
+            [this](const std::string& first, const std::string& second) {
+                explore_->putOnDesk(first);
+                explore_->putOnDesk(second);
+                showStage(1);
+            });
+    all_ = {
+        data_,  explore_, model, new ChecksStage(session_, this), new CompareStage(session_, this),
+        report_};
     for (Stage* stage : all_) {
         stages_->addWidget(stage);
         connect(stage, &Stage::readingChanged, this, [this, stage] {

@@ -210,6 +210,14 @@ void Session::startQuestion() {
     putQuestion(question, tr("new question"));
 }
 
+void Session::startRelation(const std::vector<std::string>& variables) {
+    Question question;
+    question.kind = "relate";
+    question.variables = variables;
+    question.title = utf8(tr("relation %1").arg(study_.questions.size() + 1));
+    putQuestion(question, tr("new relation"));
+}
+
 void Session::startVariant() {
     const Question* present = question();
     if (present == nullptr) {

@@ -127,11 +127,14 @@ QString termText(const std::string& expression) {
 }
 
 QString richText(const std::string& marked) {
+    // A number without its zero must not break after the mark: a word joiner stands between.
+    static const QRegularExpression kBare("(?<![0-9])\\.(?=[0-9])");
+    const auto joined = [](QString words) { return words.replace(kBare, QString(".\u2060")); };
     if (marked.starts_with("~")) {
         return "<span style=\"color:" + colour::kOchreText.name() + "\">" +
-               text(htmlText(marked.substr(1))) + "</span>";
+               joined(text(htmlText(marked.substr(1)))) + "</span>";
     }
-    return text(htmlText(marked));
+    return joined(text(htmlText(marked)));
 }
 
 void drawVerdict(QPainter& painter, QPointF c, Verdict verdict) {

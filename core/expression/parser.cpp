@@ -190,14 +190,40 @@ class Parser {
         return left;
     }
 
-    Result<NodePtr> disjunction() { return chain(&Parser::conjunction, {"or"}, true); }
+    /// Counts a level of nesting while it lives. Each costs stack in whoever walks the tree.
+    struct Level {
+        explicit Level(std::size_t& levels) : levels_(levels) { ++levels_; }
+
+        ~Level() { --levels_; }
+
+        Level(const Level&) = delete;
+        Level& operator=(const Level&) = delete;
+
+        [[nodiscard]] bool isTooDeep() const { return levels_ > kMostLevels; }
+
+      private:
+        static constexpr std::size_t kMostLevels = 240;  // Two for a pair of brackets.
+        std::size_t& levels_;
+    };
+
+    tl::unexpected<Refusal> tooDeep() const {
+        return syntax(now().position, "this is nested too deeply",
+                      "Derive its parts as variables of their own.");
+    }
+
+    Result<NodePtr> disjunction() {
+        const Level level(levels_);
+        return level.isTooDeep() ? Result<NodePtr>(tooDeep())
+                                 : chain(&Parser::conjunction, {"or"}, true);
+    }
 
     Result<NodePtr> conjunction() { return chain(&Parser::negation, {"and"}, true); }
 
     Result<NodePtr> negation() {
         const std::size_t position = now().position;
         if (takeWord("not")) {
-            auto inner = negation();
+            const Level level(levels_);
+            auto inner = level.isTooDeep() ? Result<NodePtr>(tooDeep()) : negation();
             return inner ? make(Node::Kind::Unary, "not", position, {*inner}) : inner;
         }
         return predicate();
@@ -261,6 +287,10 @@ class Parser {
 
     Result<NodePtr> sign() {
         const std::size_t position = now().position;
+        const Level level(levels_);
+        if (level.isTooDeep()) {
+            return tooDeep();
+        }
         if (takeMark("+")) {
             return sign();
         }
@@ -294,8 +324,9 @@ class Parser {
 
     Result<NodePtr> primary() {
         const Token token = now();
-        if (++depth_ > 4000) {
-            return syntax(token.position, "this is nested too deeply");
+        if (++operands_ > kMostOperands) {
+            return syntax(token.position, "this is longer than an expression may be",
+                          "Derive its parts as variables of their own.");
         }
         switch (token.kind) {
             case Token::Kind::Number: {
@@ -418,7 +449,9 @@ class Parser {
 
     std::vector<Token> list_;
     std::size_t at_ = 0;
-    std::size_t depth_ = 0;
+    static constexpr std::size_t kMostOperands = 1000;  // A sum of as many is as deep a tree.
+    std::size_t operands_ = 0;
+    std::size_t levels_ = 0;
 };
 
 int tightness(const Node& node) {

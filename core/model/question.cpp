@@ -43,7 +43,9 @@ bool Question::sameAs(const Question& o) const {
            intercept == o.intercept && method == o.method && errors == o.errors &&
            weightKind == o.weightKind && weight == o.weight && where == o.where &&
            without == o.without && allChecks == o.allChecks && checks == o.checks &&
-           unbuilt == o.unbuilt && raw == o.raw;
+           unbuilt == o.unbuilt && variables == o.variables && holding == o.holding &&
+           coefficient == o.coefficient && sides == o.sides && listwise == o.listwise &&
+           raw == o.raw;
 }
 
 }  // namespace rapporto

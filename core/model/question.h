@@ -73,9 +73,21 @@ struct Question {
     bool allChecks = true;
     std::vector<CheckRequest> checks;  ///< When not all; empty: none.
 
+    // Of kind relate.
+    std::vector<std::string> variables;  ///< Expressions.
+    std::vector<std::string> holding;
+    std::string coefficient = "pearson";  ///< Or spearman, kendall.
+    std::string sides = "two";            ///< Or greater, less.
+    bool listwise = false;
+
     std::optional<Refusal> unbuilt;  ///< Why this version refuses to answer, or nothing.
     std::vector<std::string> unknownKeys;
     std::shared_ptr<const nlohmann::ordered_json> raw;  ///< As read, for keys it does not know.
+
+    /// Nothing is asked yet.
+    [[nodiscard]] bool isEmpty() const {
+        return kind == "relate" ? variables.empty() : outcome.empty();
+    }
 
     /// Equal in all that is computed and written, whatever was read.
     [[nodiscard]] bool sameAs(const Question& other) const;

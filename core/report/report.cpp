@@ -58,6 +58,8 @@ class ReportBuilder {
                 put(Kind::Note, questionTitle(*at->second) + ": " + at->second->refusal->text());
             } else if (at->second->fit) {
                 found.push_back(at->second);
+            } else if (at->second->relation && (item.item == "table" || item.item == "reading")) {
+                addRelation(*at->second, item.item == "table");
             }
         }
         return found;
@@ -95,6 +97,44 @@ class ReportBuilder {
         } else {
             put(Kind::Note, "An item of kind ‘" + item.item + "’ is not known to this version.");
         }
+    }
+
+    /// The lower triangle with p in small, and what it says.
+    void addRelation(const Answer& answer, bool asTable) {
+        const CorrelationTable& t = *answer.relation;
+        if (!asTable) {
+            put(Kind::Paragraph, "**" + questionTitle(answer) + ".** " + answer.reading);
+            return;
+        }
+        put(Kind::Caption, questionTitle(answer) + ": correlations" +
+                               (t.holding.empty() ? "" : ", holding " + joinedNames(t.holding)));
+        ReportBlock block;
+        block.kind = Kind::Table;
+        block.cells.push_back({""});
+        for (const std::string& name : t.variables) {
+            block.cells[0].push_back(name);
+        }
+        for (Eigen::Index i = 0; i < t.r.rows(); ++i) {
+            std::vector<std::string> row = {t.variables[static_cast<std::size_t>(i)]};
+            for (Eigen::Index j = 0; j < t.r.rows(); ++j) {
+                row.push_back(j > i    ? ""
+                              : j == i ? "1"
+                              : std::isnan(t.r(i, j))
+                                  ? "–"
+                                  : fixedNumber(t.r(i, j), 3, true) + " (" +
+                                        (std::isnan(t.p(i, j)) ? "–" : pText(t.p(i, j))) + ")");
+            }
+            block.cells.push_back(std::move(row));
+        }
+        block.rules = {0};
+        blocks_.push_back(std::move(block));
+        put(Kind::Note,
+            std::string(t.settings.kind == CorrelationKind::Pearson    ? "Pearson"
+                        : t.settings.kind == CorrelationKind::Spearman ? "Spearman"
+                                                                       : "Kendall tau-b") +
+                " correlations with p in parentheses, " +
+                (t.settings.sides == Sides::Two ? "two-sided" : "one-sided") + "; " +
+                rowsReading(answer.rows));
     }
 
     void addReading(const std::vector<const Answer*>& found) {
@@ -401,6 +441,28 @@ std::string htmlText(const std::string& marked) {
             out += safe[i];
         }
     }
+    return out;
+}
+
+std::string relationAsText(const CorrelationTable& table) {
+    std::string out;
+    const auto block = [&](const std::string& name, const Eigen::MatrixXd& matrix) {
+        out += name;
+        for (const std::string& variable : table.variables) {
+            out += "\t" + variable;
+        }
+        out += "\n";
+        for (Eigen::Index i = 0; i < matrix.rows(); ++i) {
+            out += table.variables[static_cast<std::size_t>(i)];
+            for (Eigen::Index j = 0; j < matrix.cols(); ++j) {
+                out += "\t" + (std::isnan(matrix(i, j)) ? "" : exactNumber(matrix(i, j)));
+            }
+            out += "\n";
+        }
+    };
+    block("r", table.r);
+    block("p", table.p);
+    block("n", table.n);
     return out;
 }
 

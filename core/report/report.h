@@ -61,6 +61,9 @@ struct ReportWriter {
 [[nodiscard]] std::string writeCsvTables(const std::string& title,
                                          const std::vector<ReportBlock>& blocks);
 
+/// Correlations as tab-separated text: r below the diagonal's ones, then p and n, each in a block.
+[[nodiscard]] std::string relationAsText(const CorrelationTable& table);
+
 /// & < > " as entities, **…** as bold.
 [[nodiscard]] std::string htmlText(const std::string& marked);
 

@@ -12,6 +12,13 @@ namespace rapporto {
 /// The answer as a whole: fit, strongest statements, doubts.
 [[nodiscard]] std::string overallReading(const Answer& answer);
 
+/// What the correlations of a relate question say together.
+[[nodiscard]] std::string relationReading(const Answer& answer);
+
+/// What one pair of a relate question says, with what holding the others changed.
+[[nodiscard]] std::vector<std::string> pairReading(const Answer& answer, std::size_t a,
+                                                   std::size_t b);
+
 /// How many rows were used and where the others went.
 [[nodiscard]] std::string rowsReading(const RowCounts& rows);
 

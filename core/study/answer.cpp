@@ -90,6 +90,9 @@ Result<Design> designFor(const Frame& frame, const Question& question,
 
 Answer answerQuestion(const Study& study, const Frame& frame, const Question& question,
                       const Job& job) {
+    if (question.kind == "relate") {
+        return answerRelation(study, frame, question, job);
+    }
     Answer answer;
     answer.question = question;
     answer.alpha = study.alpha;

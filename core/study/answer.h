@@ -1,6 +1,7 @@
 #pragma once
 
 #include "core/checks/check.h"
+#include "core/describe/correlation.h"
 #include "core/study/study.h"
 
 #include <nlohmann/json_fwd.hpp>
@@ -15,8 +16,9 @@ struct Answer {
     std::optional<Refusal> refusal;
     double alpha = 0.05;
     RowCounts rows;
-    std::shared_ptr<const Design> design;  ///< Null when refused.
-    std::shared_ptr<const Fit> fit;        ///< Null when refused.
+    std::shared_ptr<const Design> design;              ///< Null when refused.
+    std::shared_ptr<const Fit> fit;                    ///< Null when refused.
+    std::shared_ptr<const CorrelationTable> relation;  ///< Of a relate question; else null.
     std::vector<CheckResult> checks;
     std::string reading;       ///< The whole answer in a few sentences.
     bool fromMoments = false;  ///< No rows were at hand: `fit` tells nothing by row.
@@ -24,6 +26,10 @@ struct Answer {
 
 /// Design, fit, checks and reading of one question.
 [[nodiscard]] Answer answerQuestion(const Study& study, const Frame& frame,
+                                    const Question& question, const Job& job);
+
+/// Correlations and reading of one question of kind relate.
+[[nodiscard]] Answer answerRelation(const Study& study, const Frame& frame,
                                     const Question& question, const Job& job);
 
 /// The results file for these answers, as docs/study-format.md has it.

@@ -101,6 +101,35 @@ Json checks(const Answer& answer) {
     return list;
 }
 
+Json matrixJson(const Eigen::MatrixXd& matrix) {
+    Json rows = Json::array();
+    for (Eigen::Index i = 0; i < matrix.rows(); ++i) {
+        Json row = Json::array();
+        for (Eigen::Index j = 0; j < matrix.cols(); ++j) {
+            row.push_back(number(matrix(i, j)));
+        }
+        rows.push_back(std::move(row));
+    }
+    return rows;
+}
+
+Json relationJson(const CorrelationTable& t) {
+    Json json{{"variables", t.variables},
+              {"r", matrixJson(t.r)},
+              {"p", matrixJson(t.p)},
+              {"n", matrixJson(t.n)},
+              {"low", matrixJson(t.low)},
+              {"high", matrixJson(t.high)},
+              {"adjusted_p", matrixJson(t.adjusted)},
+              {"statistic", matrixJson(t.statistic)}};
+    if (!t.holding.empty()) {
+        json["holding"] = t.holding;
+        json["without_holding"] = matrixJson(t.plain);
+        json["semi_partial"] = matrixJson(t.semiPartial);
+    }
+    return json;
+}
+
 }  // namespace
 
 Json resultsJson(const Study& study, const std::vector<Answer>& answers) {
@@ -136,6 +165,10 @@ Json resultsJson(const Study& study, const std::vector<Answer>& answers) {
                 dropped.push_back(Json{{"term", d.name}, {"reason", d.reason}});
             }
             one["dropped_terms"] = dropped;
+            one["reading"] = a.reading;
+        }
+        if (a.relation) {
+            one["matrix"] = relationJson(*a.relation);
             one["reading"] = a.reading;
         }
         out["answers"].push_back(std::move(one));

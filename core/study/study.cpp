@@ -61,6 +61,11 @@ void eachText(Study& study, F visit) {
                 }
             }
         }
+        for (auto* list : {&q.variables, &q.holding}) {
+            for (std::string& one : *list) {
+                visit(one, where);
+            }
+        }
         for (std::string& by : q.errors.by) {
             visit(by, where);
         }

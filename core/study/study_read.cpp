@@ -701,6 +701,25 @@ void readWeights(const Json& json, Question& q, Reader& in) {
     }
 }
 
+void readRelation(Reader& in, Question& q) {
+    q.variables = in.texts("variables");
+    q.holding = in.texts("holding");
+    q.coefficient = in.text("coefficient", "pearson");
+    q.sides = in.text("sides", "two");
+    const std::string missing = in.text("missing", "pairwise");
+    q.listwise = missing == "listwise";
+    if (q.coefficient != "pearson" && q.coefficient != "spearman" && q.coefficient != "kendall") {
+        in.fault("there is no coefficient ‘" + q.coefficient + "’",
+                 "Coefficients are pearson, spearman and kendall.");
+    }
+    if (q.sides != "two" && q.sides != "greater" && q.sides != "less") {
+        in.fault("‘sides’ is \"two\", \"greater\" or \"less\"");
+    }
+    if (missing != "pairwise" && missing != "listwise") {
+        in.fault("‘missing’ is \"pairwise\" or \"listwise\"");
+    }
+}
+
 Question readQuestion(const Json& json, std::size_t number) {
     Question q;
     q.raw = std::make_shared<const Json>(json);
@@ -723,9 +742,12 @@ Question readQuestion(const Json& json, std::size_t number) {
     readWeights(in.at("weights"), q, in);
     readEstimator(in.at("estimator"), q, in);
     readChecks(in.at("checks"), q, in);
-    if (q.kind == "relate" || q.kind == "trace") {
+    if (q.kind == "relate") {
+        readRelation(in, q);
+    }
+    if (q.kind == "trace") {
         notBuilt(in, "questions of kind ‘" + q.kind + "’ are");
-    } else if (q.kind != "explain") {
+    } else if (q.kind != "explain" && q.kind != "relate") {
         in.fault("there are no questions of kind ‘" + q.kind + "’");
     }
     for (const char* later : {"fixed_effects", "endogenous", "instruments", "effects", "predict"}) {
@@ -740,7 +762,7 @@ Question readQuestion(const Json& json, std::size_t number) {
         }
     }
     q.unbuilt = in.refusal();
-    q.unknownKeys = q.kind == "explain" ? in.unknown() : std::vector<std::string>();
+    q.unknownKeys = q.kind != "trace" ? in.unknown() : std::vector<std::string>();
     return q;
 }
 

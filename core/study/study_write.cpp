@@ -160,6 +160,11 @@ Json questionJson(const Question& q) {
             Json());
     out.carry("offset");
     out.carry("exposure");
+    out.put("variables", q.variables, Json::array());
+    out.put("holding", q.holding, Json::array());
+    out.put("coefficient", q.coefficient, "pearson");
+    out.put("sides", q.sides, "two");
+    out.put("missing", q.listwise ? "listwise" : "pairwise", "pairwise");
     out.put("where", q.where, "");
     out.put("without", q.without, Json::array());
     out.put("checks", checksJson(q), "all");

@@ -12,6 +12,7 @@
 #include "app/stages/data/variables_page.h"
 #include "app/stages/explore/explore_stage.h"
 #include "app/stages/model/effect_rows.h"
+#include "app/stages/model/relation_view.h"
 #include "app/stages/report/report_stage.h"
 #include "core/report/report.h"
 
@@ -769,6 +770,78 @@ class WindowTest : public QObject {
         window_->openPath(place_.filePath("summary.rapporto"));
         window_->settle();
         QCOMPARE(answer().rows.used, std::size_t{412});
+    }
+
+    void variablesAreRelatedAndAPairOpened() {
+        QByteArray text = "age;hives;visits;income;zone\n";
+        for (int i = 0; i < 120; ++i) {
+            const double age = 20 + (i * 37) % 50;
+            const double hives = age / 10.0 + 3.0 * std::sin(i * 12.9898);
+            text +=
+                QString("%1;%2;%3;%4;%5\n")
+                    .arg(age)
+                    .arg(hives, 0, 'f', 2)
+                    .arg((i * 7) % 5)
+                    .arg(i % 11 == 0 ? QString() : QString::number(100 + 4 * hives + age, 'f', 1))
+                    .arg(i % 2 == 0 ? "Ridge" : "Flat")
+                    .toUtf8();
+        }
+        write(place_.filePath("relate.csv"), text);
+        window_->openPath(place_.filePath("relate.csv"));
+        window_->settle();
+        click("import:use");
+        window_->session().startRelation({});
+        window_->showStage(2);
+        window_->settle();
+        QVERIFY(find<QLabel>("modelMessage")->text().contains("belong together"));
+        click("slot:related");
+        for (const char* name : {"age", "hives", "income"}) {
+            typeInFinder(name);
+        }
+        closeFinder();
+        window_->settle();
+        QCOMPARE(answer().relation->variables.size(), std::size_t{3});
+        QCOMPARE(answer().relation->n(2, 0), 109.0);
+        const double before = answer().relation->r(1, 2);
+        auto* view = find<RelationView>("relation");
+        QVERIFY(view->isVisible());
+        QTest::mouseClick(view, Qt::LeftButton, {}, view->cellOf(2, 1).center().toPoint());
+        QCOMPARE(view->chosen(), (std::pair{2, 1}));
+        // Holding a variable changes it, and the reading says how.
+        click("slot:held");
+        typeInFinder("age");
+        closeFinder();
+        window_->settle();
+        QVERIFY(answer().refusal.has_value());  // Named twice: said so.
+        auto* chip = find<QPushButton>("related:0");
+        chip->setFocus();
+        QTest::keyClick(chip, Qt::Key_Delete);
+        window_->settle();
+        QVERIFY2(!answer().refusal, answer().refusal ? answer().refusal->text().c_str() : "");
+        QVERIFY(answer().relation->r(0, 1) != before);
+        QCOMPARE(answer().relation->plain(0, 1), before);
+        click("slot:coefficient");
+        typeInFinder("Kendall");
+        window_->settle();
+        QCOMPARE(answer().question.coefficient, std::string("kendall"));
+        click("slot:sides");
+        QCOMPARE(answer().question.sides, std::string("greater"));
+        click("slot:rows");
+        QVERIFY(answer().question.listwise);
+        for (int s = 0; s < 6; ++s) {
+            window_->showStage(s);
+            window_->settle();
+        }
+        window_->showStage(2);
+        window_->settle();
+        QTest::mouseDClick(view, Qt::LeftButton, {}, view->cellOf(1, 0).center().toPoint());
+        window_->settle();
+        QCOMPARE(window_->findChild<ExploreStage*>()->desk(),
+                 (std::vector<std::string>{"income", "hives"}));
+        // From a picture of two variables to their relation.
+        click("card:Relate them");
+        window_->settle();
+        QCOMPARE(answer().question.variables, (std::vector<std::string>{"hives", "income"}));
     }
 
     void valuesAreRecodedByATable() {

@@ -249,6 +249,33 @@ class ExpressionTest : public QObject {
         QCOMPARE(frame.column("y")->countMissing(), std::size_t{2});
         QVERIFY(!frame.column("y")->sharesCellsWith(table().columns[1]));
     }
+
+    void nestingAndLengthEndInWords() {
+        const auto nested = [](std::size_t levels) {
+            return std::string(levels, '(') + "1" + std::string(levels, ')');
+        };
+        QVERIFY(Expression::parse(nested(100)).has_value());
+        const auto deep = Expression::parse(nested(5000));
+        QVERIFY(!deep && deep.error().text().find("nested too deeply") != std::string::npos);
+        QVERIFY(!Expression::parse(std::string(5000, '-') + "1"));
+        std::string nots;
+        std::string sum = "1";
+        for (int k = 0; k < 3000; ++k) {
+            nots += "not ";
+            sum += "+1";
+        }
+        QVERIFY(!Expression::parse(nots + "x"));
+        const auto longer = Expression::parse(sum);
+        QVERIFY(!longer && longer.error().text().find("longer than") != std::string::npos);
+        QVERIFY(Expression::parse(sum.substr(0, 1401)).has_value());  // Of 700 ones.
+    }
+
+    void aQuotedNameIsAVariableWhateverItSpells() {
+        QVERIFY(!Expression::parse("\"ln\"(x)"));
+        const auto named = Expression::parse("\"over\" + \"case\"");
+        QVERIFY(named.has_value());
+        QCOMPARE(Expression::parse(named->canonical())->canonical(), named->canonical());
+    }
 };
 
 QTEST_APPLESS_MAIN(ExpressionTest)

@@ -189,8 +189,9 @@ void ChecksStage::showSelected() {
     numbers_->setVisible(result != nullptr && result->verdict != Verdict::NotApplicable);
     if (result == nullptr) {
         plot_->showNothing(
-            answer_ && answer_->refusal
-                ? text(answer_->refusal->text())
+            answer_ && answer_->refusal ? text(answer_->refusal->text())
+            : answer_ && answer_->relation
+                ? tr("A relation has no assumptions of its own to check: look at its scatters.")
                 : tr("Checks are computed with every answer. State a question first."));
         return;
     }
@@ -267,6 +268,9 @@ QString ChecksStage::state() const {
     const auto answer = session_.answer();
     if (!answer || answer->refusal) {
         return "–";
+    }
+    if (answer->relation) {
+        return tr("none to ask");
     }
     int fails = 0;
     int weigh = 0;

@@ -261,6 +261,10 @@ ReadingContent ExploreStage::reading() const {
                                text(desk_[0]).toHtmlEscaped(), text(countText(n_)))
                     : tr("Drawing the picture…"));
         content.actions.push_back(
+            {tr("Relate them"), tr("correlation with interval, and with others held"), [this] {
+                 session_.startRelation({quotedName(desk_[1]), quotedName(desk_[0])});
+             }});
+        content.actions.push_back(
             {tr("Ask it as a question"),
              tr("explain %1 with %2").arg(text(desk_[0]), text(desk_[1])), [this] {
                  Question q;

@@ -46,6 +46,7 @@ ModelStage::ModelStage(Session& session, QWidget* parent)
       scales_(new QButtonGroup(this)),
       pages_(new QStackedWidget(this)),
       effects_(new EffectRows),
+      relation_(new RelationView),
       equation_(page(this)),
       split_(page(this)),
       strip_(new QLabel(this)),
@@ -53,7 +54,9 @@ ModelStage::ModelStage(Session& session, QWidget* parent)
       message_(new QLabel(this)) {
     auto* layout = new QVBoxLayout(this);
     layout->setContentsMargins(22, 10, 20, 10);
-    auto* top = new QHBoxLayout;
+    tabsBox_ = new QWidget(this);
+    auto* top = new QHBoxLayout(tabsBox_);
+    top->setContentsMargins(0, 0, 0, 0);
     top->setSpacing(16);
     int id = 0;
     for (const QString& name : {tr("Effects"), tr("Equation"), tr("Variance split")}) {
@@ -73,7 +76,12 @@ ModelStage::ModelStage(Session& session, QWidget* parent)
     }
     tabs_->button(0)->setChecked(true);
     scales_->button(0)->setChecked(true);
-    layout->addLayout(top);
+    layout->addWidget(tabsBox_);
+    similar_ = tabButton(tr("alike side by side"), this);
+    similar_->setObjectName("relation:similar");
+    similar_->setVisible(false);
+    layout->addWidget(similar_, 0, Qt::AlignRight);
+    connect(similar_, &QPushButton::toggled, this, &ModelStage::refresh);
     auto* scroll = new QScrollArea(this);
     scroll->setWidgetResizable(true);
     scroll->setFocusPolicy(Qt::NoFocus);
@@ -82,14 +90,14 @@ ModelStage::ModelStage(Session& session, QWidget* parent)
     pages_->addWidget(equation_);
     pages_->addWidget(split_);
     pages_->addWidget(message_);
+    pages_->addWidget(relation_);
+    connect(relation_, &RelationView::pairChosen, this, &Stage::readingChanged);
+    connect(relation_, &RelationView::pairOpened, this, &ModelStage::openPair);
     message_->setAlignment(Qt::AlignCenter);
     message_->setWordWrap(true);
     message_->setTextFormat(Qt::RichText);
     message_->setObjectName("modelMessage");
     layout->addWidget(pages_, 1);
-    note_->setText(
-        tr("A lens is as tall at any value as that value’s p: where the zero line cuts it, that "
-           "height is the p of no effect."));
     note_->setFont(interfaceFont(11));
     note_->setStyleSheet("color:#6B6F7B");
     note_->setWordWrap(true);
@@ -126,7 +134,11 @@ void ModelStage::refresh() {
         why = session_.isLoading()
                   ? tr("Reading the data…")
                   : tr("There are no data yet.<br>Bring a table in under <b>Data</b>.");
-    } else if (q == nullptr || q->outcome.empty()) {
+    } else if (q != nullptr && q->kind == "relate" && q->isEmpty()) {
+        why =
+            tr("<b>Which variables belong together?</b><br>Click “variables…” above, or drag "
+               "them there from the left: two or more.");
+    } else if (q == nullptr || q->isEmpty()) {
         why =
             tr("<b>State a question.</b><br>Click “an outcome…” above, or drag a variable there "
                "from the left.");
@@ -136,11 +148,21 @@ void ModelStage::refresh() {
         why = tr("<b>This question cannot be answered as it stands.</b><br>%1")
                   .arg(text(answer->refusal->text()).toHtmlEscaped());
     }
+    const bool relates = q != nullptr && q->kind == "relate";
+    tabsBox_->setVisible(!relates);
+    similar_->setVisible(relates && why.isEmpty());
+    if (relates && why.isEmpty()) {
+        showRelation(answer);
+        return;
+    }
     const bool has = why.isEmpty();
     message_->setText("<div style=\"color:#232733;font-size:15px;line-height:125%\">" + why +
                       "</div>");
     pages_->setCurrentIndex(has ? tabs_->checkedId() : 3);
     note_->setVisible(has && tabs_->checkedId() == 0);
+    note_->setText(
+        tr("A lens is as tall at any value as that value’s p: where the zero line cuts it, that "
+           "height is the p of no effect."));
     strip_->setVisible(has);
     if (!has) {
         effects_->showAnswer(nullptr, true, scale_);
@@ -167,6 +189,54 @@ void ModelStage::refresh() {
     }
     showStrip(*answer);
     emit readingChanged();
+}
+
+void ModelStage::showRelation(const std::shared_ptr<const Answer>& answer) {
+    pages_->setCurrentWidget(relation_);
+    effects_->showAnswer(nullptr, true, scale_);
+    relation_->showAnswer(answer, session_.isFresh(), similar_->isChecked());
+    if (relation_->chosen().first < 0 && answer->relation->r.rows() > 1) {
+        relation_->choose(1, 0);
+    }
+    note_->setVisible(true);
+    note_->setText(
+        tr("Below the diagonal the shade is r, and the bar its interval between −1 and 1; above it "
+           "the digits. Enter or a double click opens the scatter of a pair."));
+    strip_->setVisible(false);
+    emit readingChanged();
+}
+
+void ModelStage::openPair(int a, int b) {
+    const auto answer = session_.answer();
+    if (answer && answer->relation) {
+        const auto& names = answer->relation->variables;
+        emit pairAsked(names[static_cast<std::size_t>(a)], names[static_cast<std::size_t>(b)]);
+    }
+}
+
+ReadingContent ModelStage::relationReadingContent(const Answer& answer) const {
+    ReadingContent content;
+    const CorrelationTable& t = *answer.relation;
+    const auto [a, b] = relation_->chosen();
+    if (a >= 0 && a < t.r.rows() && b < t.r.rows()) {
+        const auto i = static_cast<std::size_t>(a);
+        const auto j = static_cast<std::size_t>(b);
+        content.title = tr("%1 and %2").arg(text(t.variables[i]), text(t.variables[j]));
+        for (const std::string& p : pairReading(answer, i, j)) {
+            content.paragraphs << richText(p);
+        }
+        content.actions.push_back(
+            {tr("Look at their scatter"), tr("Enter or a double click on the cell"),
+             [this, a = a, b = b] { const_cast<ModelStage*>(this)->openPair(a, b); }});
+    }
+    content.paragraphs << "<hr>" << richText(answer.reading) << richText(rowsReading(answer.rows));
+    content.actionsTitle = tr("What you can do");
+    content.actions.push_back({tr("Copy the correlations"), tr("r, p and n as a table for a sheet"),
+                               [answer = session_.answer()] {
+                                   QApplication::clipboard()->setText(
+                                       text(relationAsText(*answer->relation)));
+                               }});
+    return content;
 }
 
 void ModelStage::showEquation(const Answer& answer) {
@@ -230,6 +300,9 @@ void ModelStage::showStrip(const Answer& answer) {
 ReadingContent ModelStage::reading() const {
     ReadingContent content;
     const auto answer = session_.answer();
+    if (answer && answer->relation) {
+        return relationReadingContent(*answer);
+    }
     if (!answer || !answer->fit) {
         content.title = answer && answer->refusal ? tr("refused") : tr("the answer");
         content.paragraphs << (answer && answer->refusal
@@ -270,6 +343,10 @@ QString ModelStage::state() const {
     const auto answer = session_.answer();
     if (!answer) {
         return session_.question() == nullptr ? tr("no question") : tr("…");
+    }
+    if (answer->relation) {
+        const auto p = answer->relation->r.rows();
+        return tr("%1 correlations").arg(p * (p - 1) / 2);
     }
     return answer->refusal
                ? tr("refused")

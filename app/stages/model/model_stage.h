@@ -2,9 +2,11 @@
 
 #include "app/shell/stage.h"
 #include "app/stages/model/effect_rows.h"
+#include "app/stages/model/relation_view.h"
 
 class QButtonGroup;
 class QLabel;
+class QPushButton;
 class QStackedWidget;
 class QTextBrowser;
 
@@ -23,8 +25,15 @@ class ModelStage : public Stage {
 
     [[nodiscard]] bool showsQuestion() const override { return true; }
 
+  signals:
+    /// The pictures of two variables are asked for.
+    void pairAsked(const std::string& first, const std::string& second);
+
   private:
     void showPage(int page);
+    void showRelation(const std::shared_ptr<const Answer>& answer);
+    [[nodiscard]] ReadingContent relationReadingContent(const Answer& answer) const;
+    void openPair(int a, int b);
     void showEquation(const Answer& answer);
     void showSplit(const Answer& answer);
     void showStrip(const Answer& answer);
@@ -33,6 +42,9 @@ class ModelStage : public Stage {
     QButtonGroup* scales_;
     QStackedWidget* pages_;
     EffectRows* effects_;
+    RelationView* relation_;
+    QWidget* tabsBox_ = nullptr;      ///< Pages and scales of an explained outcome.
+    QPushButton* similar_ = nullptr;  ///< Alike variables side by side.
     QTextBrowser* equation_;
     QTextBrowser* split_;
     QLabel* strip_;
