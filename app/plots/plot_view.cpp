@@ -94,6 +94,10 @@ PlotView::Frame2D PlotView::frameOf(const QRectF& whole) const {
             }
         }
     }
+    if (!exhibit_.xNames.empty()) {
+        x0 = 0.5;
+        x1 = static_cast<double>(exhibit_.xNames.size()) + 0.5;
+    }
     if (!(x1 > x0)) {
         x0 = std::isfinite(x0) ? x0 - 1.0 : 0.0;
         x1 = x0 + 2.0;
@@ -132,6 +136,17 @@ void PlotView::drawAxes(QPainter& painter, const Frame2D& f, bool vertical) cons
                          tickText(t, ys.size() > 1 ? ys[1] - ys[0] : 1.0));
     }
     painter.setPen(colour::kSoft);
+    if (!exhibit_.xNames.empty()) {
+        const double each = f.px(2.0) - f.px(1.0);
+        for (std::size_t k = 0; k < exhibit_.xNames.size(); ++k) {
+            const double at = f.px(static_cast<double>(k) + 1.0);
+            painter.drawText(
+                QRectF(at - each / 2.0 + 2.0, f.area.bottom() + 3, each - 4.0, 14), Qt::AlignCenter,
+                painter.fontMetrics().elidedText(text(exhibit_.xNames[k]), Qt::ElideRight,
+                                                 static_cast<int>(each) - 4));
+        }
+        return;
+    }
     for (const double t : xs) {
         painter.drawText(QRectF(f.px(t) - 40, f.area.bottom() + 3, 80, 14), Qt::AlignCenter,
                          tickText(t, xs.size() > 1 ? xs[1] - xs[0] : 1.0));
@@ -288,6 +303,9 @@ void PlotView::drawHistogram(QPainter& painter, const QRectF& whole) const {
         std::max(static_cast<double>(*std::max_element(h.bins.counts.begin(), h.bins.counts.end())),
                  peak) *
         1.04;
+    for (const double y : h.curveY) {
+        f.y1 = std::max(f.y1, y * h.n * h.bins.width * 1.04);
+    }
     for (std::size_t b = 0; b < h.bins.counts.size(); ++b) {
         const double left = f.px(f.x0 + h.bins.width * static_cast<double>(b));
         const double right = f.px(f.x0 + h.bins.width * static_cast<double>(b + 1));
@@ -305,11 +323,24 @@ void PlotView::drawHistogram(QPainter& painter, const QRectF& whole) const {
         if (!h.names.empty() && b < h.names.size()) {
             painter.setFont(interfaceFont(11));
             painter.setPen(colour::kSoft);
-            painter.drawText(QRectF(left, f.area.bottom() + 3, right - gap - left, 14),
-                             Qt::AlignCenter,
-                             painter.fontMetrics().elidedText(text(h.names[b]), Qt::ElideRight,
-                                                              static_cast<int>(right - left)));
+            painter.drawText(
+                QRectF(left, f.area.bottom() + 3, right - gap - left, 14), Qt::AlignCenter,
+                painter.fontMetrics().elidedText(text(h.names[b]), Qt::ElideRight,
+                                                 static_cast<int>(right - gap - left)));
         }
+    }
+    if (!h.curveX.empty()) {
+        QPainterPath path;
+        for (std::size_t i = 0; i < h.curveX.size(); ++i) {
+            const QPointF at(f.px(h.curveX[i]), f.py(h.curveY[i] * h.n * h.bins.width));
+            i == 0 ? path.moveTo(at) : path.lineTo(at);
+        }
+        painter.save();
+        painter.setClipRect(f.area);
+        painter.setPen(QPen(colour::kAccent, 2));
+        painter.setBrush(Qt::NoBrush);
+        painter.drawPath(path);
+        painter.restore();
     }
     if (h.sd > 0.0) {
         QPainterPath path;

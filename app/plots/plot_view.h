@@ -20,6 +20,8 @@ struct HistogramPicture {
     QString title;
     QString subtitle;
     QString xTitle;
+    std::vector<double> curveX;      ///< A density to draw over the bars; empty: none.
+    std::vector<double> curveY;      ///< In shares for each step of x.
     std::vector<std::string> names;  ///< Of levels, for groups: bars instead of bins.
 };
 

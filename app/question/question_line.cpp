@@ -21,7 +21,7 @@ namespace {
 std::vector<std::pair<QString, QString>> transformsOf(const QString& name) {
     return {{QString("ln %1").arg(name), QString("ln(%1)").arg(name)},
             {QString("√%1").arg(name), QString("sqrt(%1)").arg(name)},
-            {QString("%1²").arg(name), QString("power(%1, 2)").arg(name)},
+            {name + "²", QString("power(%1, 2)").arg(name)},
             {QString("1/%1").arg(name), QString("1 / %1").arg(name)}};
 }
 
@@ -436,7 +436,7 @@ void QuestionLine::changeTerm(QWidget* by, std::size_t index) {
                                    put(Term::expression(utf8(e)), tr("use %1").arg(s));
                                }});
         }
-        entries.push_back({QString("+ %1²").arg(name), tr("its square as well"), [insert, name] {
+        entries.push_back({"+ " + name + "²", tr("its square as well"), [insert, name] {
                                insert(Term::expression(utf8(QString("power(%1, 2)").arg(name))));
                            }});
         for (const Term& other : q->terms) {

@@ -127,9 +127,10 @@ QString termText(const std::string& expression) {
 }
 
 QString richText(const std::string& marked) {
-    // A number without its zero must not break after the mark: a word joiner stands between.
+    // A number without its zero must not break after the mark: a joiner without width stands
+    // between, the one that the interface's face has.
     static const QRegularExpression kBare("(?<![0-9])\\.(?=[0-9])");
-    const auto joined = [](QString words) { return words.replace(kBare, QString(".\u2060")); };
+    const auto joined = [](QString words) { return words.replace(kBare, QString(".\uFEFF")); };
     if (marked.starts_with("~")) {
         return "<span style=\"color:" + colour::kOchreText.name() + "\">" +
                joined(text(htmlText(marked.substr(1)))) + "</span>";

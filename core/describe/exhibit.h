@@ -25,6 +25,7 @@ struct Exhibit {
     std::vector<std::size_t> marked;  ///< Source rows worth a ring.
     std::vector<Line> lines;
     bool zeroLine = false;
+    std::vector<std::string> xNames;    ///< Of groups at x = 1, 2, …; empty: numbers.
     std::vector<std::string> barNames;  ///< With these, `x` holds the lengths of bars.
 };
 

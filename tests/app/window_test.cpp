@@ -844,6 +844,50 @@ class WindowTest : public QObject {
         QCOMPARE(answer().question.variables, (std::vector<std::string>{"hives", "income"}));
     }
 
+    void theDeskPicksThePictureAndRowsLightUpInAll() {
+        takeInGrowers();
+        window_->showStage(1);
+        auto* explore = window_->findChild<ExploreStage*>();
+        explore->putOnDesk("revenue");
+        window_->settle();
+        click("picture:quantiles");
+        PlotView* large = nullptr;
+        for (PlotView* plot : explore->findChildren<PlotView*>()) {
+            large = large == nullptr || plot->width() > large->width() ? plot : large;
+        }
+        QVERIFY(large != nullptr);
+        QCOMPARE(large->exhibit().x.size(), std::size_t{300});
+        // A box around the upper end selects the largest values everywhere.
+        const Exhibit& e = large->exhibit();
+        const QPoint from = large->pixelOf(e.x[295] - 0.02, e.y[295] * 0.97).toPoint();
+        const QPoint to = large->pixelOf(e.x[299] + 0.05, e.y[299] * 1.02).toPoint();
+        QTest::mousePress(large, Qt::LeftButton, {}, from);
+        QTest::mouseMove(large, (from + to) / 2);
+        QTest::mouseMove(large, to);
+        QTest::mouseRelease(large, Qt::LeftButton, {}, to);
+        window_->settle();
+        QCOMPARE(window_->session().selectedRows().size(), std::size_t{5});
+        QVERIFY(window_->session().selectedRows().contains(e.rows[299]));
+        QTest::keyClick(window_.get(), Qt::Key_Delete);
+        window_->settle();
+        QCOMPARE(window_->session().frame()->count(RowState::SetAside), std::size_t{5});
+        QCOMPARE(large->exhibit().x.size(), std::size_t{295});
+        window_->session().undo();
+        window_->settle();
+        QCOMPARE(large->exhibit().x.size(), std::size_t{300});
+        // A quantity and a grouping: boxes, and what they say.
+        explore->putOnDesk("village");
+        window_->settle();
+        QCOMPARE(large->exhibit().xNames.size(), std::size_t{30});
+        bool told = false;
+        for (const QString& p : explore->reading().paragraphs) {
+            told = told || p.contains("Means of revenue go from");
+        }
+        QVERIFY(told);
+        click("picture:scatter");
+        QVERIFY(large->exhibit().xNames.empty());
+    }
+
     void valuesAreRecodedByATable() {
         takeInGrowers();
         window_->session().setVariable("hives");

@@ -21,6 +21,7 @@ namespace rapporto::app {
 ExploreStage::ExploreStage(Session& session, QWidget* parent)
     : Stage(session, parent),
       deskLine_(new FlowLayout),
+      pictureLine_(new QHBoxLayout),
       scatter_(new PlotView(this)),
       first_(new PlotView(this)),
       second_(new PlotView(this)),
@@ -32,6 +33,8 @@ ExploreStage::ExploreStage(Session& session, QWidget* parent)
     line->setLayout(deskLine_);
     deskLine_->setContentsMargins(0, 0, 0, 0);
     layout->addWidget(line);
+    pictureLine_->setSpacing(16);
+    layout->addLayout(pictureLine_);
     auto* pictures = new QHBoxLayout;
     pictures->setSpacing(18);
     pictures->addWidget(scatter_, 5);
@@ -68,7 +71,8 @@ void ExploreStage::putOnDesk(const std::string& name) {
 void ExploreStage::refresh() {
     if (desk_.empty()) {
         // What the question is about is what one wants to see first.
-        if (const Question* q = session_.question(); q != nullptr && session_.frame()) {
+        if (const Question* q = session_.question();
+            q != nullptr && q->kind == "explain" && session_.frame()) {
             for (const auto& expression :
                  {q->outcome, q->terms.size() > 1 ? q->terms[1].parts.front()
                               : q->terms.empty()  ? std::string()
@@ -82,8 +86,10 @@ void ExploreStage::refresh() {
     std::erase_if(desk_,
                   [this](const std::string& name) { return session_.frame() && !plottable(name); });
     rebuildDesk();
-    if (session_.frame() != shown_ || desk_ != shownDesk_ ||
+    rebuildPictures();
+    if (session_.frame() != shown_ || desk_ != shownDesk_ || picture_ != shownPicture_ ||
         session_.selectedRows() != shownSelection_) {
+        shownPicture_ = picture_;
         shown_ = session_.frame();
         shownDesk_ = desk_;
         shownSelection_ = session_.selectedRows();
@@ -135,6 +141,64 @@ void ExploreStage::rebuildDesk() {
     hint->show();
 }
 
+bool ExploreStage::isGroups(const std::string& name) const {
+    const auto frame = session_.frame();
+    const Column* column = frame ? frame->column(name) : nullptr;
+    return column != nullptr && (column->isText() || isGrouping(frame->variable(name)->measure) ||
+                                 frame->variable(name)->measure == Measure::YesNo);
+}
+
+std::vector<Picture> ExploreStage::fittingPictures() const {
+    if (desk_.size() == 1) {
+        return isGroups(desk_[0]) ? std::vector<Picture>{Picture::Histogram}
+                                  : std::vector<Picture>{Picture::Histogram, Picture::Quantiles,
+                                                         Picture::Cumulative};
+    }
+    if (desk_.size() == 2 && isGroups(desk_[1]) && !isGroups(desk_[0])) {
+        return {Picture::Groups, Picture::Scatter};
+    }
+    return desk_.size() == 2 ? std::vector<Picture>{Picture::Scatter} : std::vector<Picture>{};
+}
+
+void ExploreStage::rebuildPictures() {
+    const auto fitting = fittingPictures();
+    if (!fitting.empty() && std::find(fitting.begin(), fitting.end(), picture_) == fitting.end()) {
+        picture_ = fitting.front();
+    } else if (desk_ != shownDesk_ && !fitting.empty()) {
+        picture_ = fitting.front();
+    } else if (pictureLine_->count() > 0 && desk_ == shownDesk_ && picture_ == shownPicture_) {
+        return;
+    }
+    while (QLayoutItem* item = pictureLine_->takeAt(0)) {
+        if (item->widget() != nullptr) {
+            item->widget()->hide();
+            item->widget()->setObjectName({});
+            item->widget()->deleteLater();
+        }
+        delete item;
+    }
+    if (fitting.size() > 1) {
+        for (const Picture one : fitting) {
+            const QString name = one == Picture::Histogram    ? tr("histogram")
+                                 : one == Picture::Quantiles  ? tr("quantiles")
+                                 : one == Picture::Cumulative ? tr("cumulative")
+                                 : one == Picture::Groups     ? tr("by groups")
+                                                              : tr("scatter");
+            auto* word = new QPushButton(name, this);
+            word->setProperty("tab", true);
+            word->setCheckable(true);
+            word->setChecked(one == picture_);
+            word->setObjectName("picture:" + name);
+            connect(word, &QPushButton::clicked, this, [this, one] {
+                picture_ = one;
+                refresh();
+            });
+            pictureLine_->addWidget(word);
+        }
+    }
+    pictureLine_->addStretch(1);
+}
+
 void ExploreStage::drawPictures() {
     const auto frame = session_.frame();
     if (!frame || desk_.empty()) {
@@ -154,8 +218,46 @@ void ExploreStage::drawPictures() {
     }
     drawnDesk_.clear();  // No number stands under other names than its own.
     drawing_.ask(
-        [frame, desk = desk_, selected = session_.selectedRows()] {
+        [frame, desk = desk_, selected = session_.selectedRows(), picture = picture_,
+         alpha = session_.study().alpha, groups = desk_.size() == 2 && isGroups(desk_[1]),
+         both = desk_.size() == 2 && isGroups(desk_[0]) && isGroups(desk_[1]),
+         number = !desk_.empty() && !isGroups(desk_[0])] {
             Drawn out;
+            out.picture = picture;
+            if (desk.size() == 1 && number) {
+                const auto cells = frame->column(desk[0])->numbers();
+                const auto use = rowsInSample(*frame);
+                std::vector<double> counted(cells.begin(), cells.end());
+                for (std::size_t i = 0; i < counted.size(); ++i) {
+                    counted[i] = use[i] ? counted[i] : std::nan("");
+                }
+                out.normality = normalityTests(counted);
+                out.density = densityOf(counted, sheatherJones(counted));
+                const Summary s = summarise(counted);
+                const double excess = excessKurtosis(counted);
+                out.words.push_back(
+                    normalityReading(out.normality, alpha, s.n, s.skewness, excess));
+            }
+            if (desk.size() == 1 && number) {
+                out.quantiles = quantilePlot(*frame, desk[0], alpha);
+                out.cumulative = empiricalDistribution(*frame, desk[0], alpha);
+            }
+            if (picture == Picture::Groups) {
+                out.exhibit = byGroups(*frame, desk[0], desk[1], alpha);
+            }
+            if (both) {
+                const auto cross = crossBy(*frame, desk[0], desk[1]);
+                out.words.push_back(cross ? crossReading(*cross, desk[0], desk[1], alpha)
+                                          : "~" + cross.error().text());
+            } else if (groups && number) {
+                auto compared = compareBy(*frame, desk[0], desk[1], alpha);
+                if (compared) {
+                    out.words.push_back(groupReading(*compared, desk[0], alpha));
+                    out.groups = *std::move(compared);
+                } else {
+                    out.words.push_back("~" + compared.error().text());
+                }
+            }
             for (const std::string& name : desk) {
                 out.distributions.push_back(distributionOf(*frame, name, selected));
             }
@@ -182,6 +284,10 @@ HistogramPicture ExploreStage::pictureOf(const Drawn& drawn, std::size_t k) {
     }
     const Variable* v = drawn.frame->variable(drawn.desk[k]);
     out.title = text(v->shown()) + (v->unit.empty() ? "" : ", " + text(v->unit));
+    if (k == 0 && !drawn.density.x.empty()) {
+        out.curveX = drawn.density.x;
+        out.curveY = drawn.density.y;
+    }
     out.subtitle = d.levelNames.empty()
                        ? tr("n = %1 · skewness %2")
                              .arg(text(countText(d.n)), text(fixedNumber(d.summary.skewness, 1)))
@@ -191,17 +297,33 @@ HistogramPicture ExploreStage::pictureOf(const Drawn& drawn, std::size_t k) {
 
 void ExploreStage::showDrawn(const Drawn& drawn) {
     drawnDesk_ = drawn.desk;
+    words_ = drawn.words;
+    normality_ = drawn.normality;
+    groups_ = drawn.groups;
     first_->showHistogram(pictureOf(drawn, 0));
-    if (drawn.desk.size() < 2) {
+    if (drawn.desk.size() < 2 && drawn.quantiles.x.empty()) {
         scatter_->showHistogram(pictureOf(drawn, 0));
+        first_->showNothing({});
         second_->showNothing(tr("A second variable makes a scatter."));
+    } else if (drawn.desk.size() < 2) {
+        // The chosen picture is large, the two others stand beside it.
+        const auto show = [&](PlotView* plot, Picture picture) {
+            picture == Picture::Histogram   ? plot->showHistogram(pictureOf(drawn, 0))
+            : picture == Picture::Quantiles ? plot->showExhibit(drawn.quantiles)
+                                            : plot->showExhibit(drawn.cumulative);
+        };
+        show(scatter_, drawn.picture);
+        show(first_, drawn.picture == Picture::Histogram ? Picture::Quantiles : Picture::Histogram);
+        show(second_,
+             drawn.picture == Picture::Cumulative ? Picture::Quantiles : Picture::Cumulative);
     } else {
         second_->showHistogram(pictureOf(drawn, 1));
         slope_ = drawn.scatter.slope;
         slopeWithout_ = drawn.scatter.slopeWithout;
         n_ = drawn.scatter.exhibit.x.size();
-        drawn.scatter.exhibit.x.empty() ? scatter_->showNothing(tr("No row has both."))
-                                        : scatter_->showExhibit(drawn.scatter.exhibit);
+        drawn.scatter.exhibit.x.empty()    ? scatter_->showNothing(tr("No row has both."))
+        : drawn.picture == Picture::Groups ? scatter_->showExhibit(drawn.exhibit)
+                                           : scatter_->showExhibit(drawn.scatter.exhibit);
     }
     emit readingChanged();
 }
@@ -248,10 +370,50 @@ ReadingContent ExploreStage::reading() const {
             content.paragraphs << richText(p);
         }
     }
+    if (drawnDesk_ == desk_) {
+        for (const std::string& p : words_) {
+            content.paragraphs << richText(p);
+        }
+        for (const NormalityTest& test : normality_) {
+            content.fields.push_back(
+                {tr(test.name),
+                 test.p ? QString("%1 = %2, %3")
+                              .arg(test.symbol, text(shortNumber(*test.statistic, 4)),
+                                   text(pClause(*test.p)))
+                        : text(test.why),
+                 {},
+                 {},
+                 {}});
+        }
+        if (groups_) {
+            for (const auto& group : groups_->groups) {
+                content.fields.push_back({text(group.label),
+                                          tr("%1 (sd %2, n %3)")
+                                              .arg(text(shortNumber(group.summary.mean, 4)),
+                                                   text(shortNumber(group.summary.sd, 3)),
+                                                   text(countText(group.summary.n))),
+                                          {},
+                                          {},
+                                          {}});
+            }
+            for (const GroupTest* test :
+                 {&groups_->means, &groups_->pooled, &groups_->spread, &groups_->ranks}) {
+                if (test->p) {
+                    content.fields.push_back(
+                        {tr(test->name),
+                         QString("%1, %2").arg(text(shortNumber(*test->statistic, 4)),
+                                               text(pClause(*test->p))),
+                         {},
+                         {},
+                         {}});
+                }
+            }
+        }
+    }
     content.title = desk_.size() == 2 ? tr("%1 and %2").arg(text(desk_[0]), text(desk_[1]))
                     : desk_.empty()   ? tr("explore")
                                       : text(desk_[0]);
-    if (desk_.size() == 2) {
+    if (desk_.size() == 2 && !(isGroups(desk_[1]) || isGroups(desk_[0]))) {
         content.paragraphs
             << (drawnDesk_ == desk_
                     ? tr("In a straight line, each further step of %1 goes with %2 of %3 (n = %4). "
@@ -264,6 +426,8 @@ ReadingContent ExploreStage::reading() const {
             {tr("Relate them"), tr("correlation with interval, and with others held"), [this] {
                  session_.startRelation({quotedName(desk_[1]), quotedName(desk_[0])});
              }});
+    }
+    if (desk_.size() == 2 && !isGroups(desk_[0])) {
         content.actions.push_back(
             {tr("Ask it as a question"),
              tr("explain %1 with %2").arg(text(desk_[0]), text(desk_[1])), [this] {
