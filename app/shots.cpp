@@ -39,7 +39,8 @@ int main(int argc, char** argv) {
         // The pages of Data each have their picture.
         for (const auto& [page, name] : {std::pair{"Codebook", "codebook"},
                                          {"What a row is", "layout"},
-                                         {"Sample", "sample"}}) {
+                                         {"Sample", "sample"},
+                                         {"Shape", "shape"}}) {
             if (auto* word = window.findChild<QPushButton*>(QString("data:page:") + page)) {
                 word->click();
                 if (auto* codebook = window.findChild<VariablesPage*>();
@@ -53,6 +54,17 @@ int main(int argc, char** argv) {
             }
         }
         window.findChild<QPushButton*>("data:page:Rows")->click();
+    }
+    if (argc <= 3 && (only.isEmpty() || only == "relation")) {
+        window.session().startRelation({"age", "schooling_years", "training_days", "pruning_score",
+                                        "hives", "household_income"});
+        window.settle();
+        rapporto::Question question = *window.session().question();
+        question.holding = {"orchard_ha"};
+        window.session().putQuestion(question, "hold orchard_ha");
+        window.showStage(2);
+        window.settle();
+        window.grab().save(directory + "/relation.png");
     }
     return 0;
 }

@@ -403,6 +403,31 @@ class ShapeTest : public QObject {
         }
     }
 
+    void theDemosSummaryTellsItsPaths() {
+        Study study;
+        study.source.kind = "summary";
+        study.source.file = "coop_summary.csv";
+        const auto sources = readSources(study, RAPPORTO_SOURCE_DIR "/demo", false, Job());
+        QVERIFY2(sources.has_value(), why(sources).c_str());
+        const Frame frame = makeFrame(study, *sources);
+        const auto truth = readJson("demo/truth.json")["coop_summary"];
+        for (const auto& equation : truth["paths"]) {
+            std::vector<std::string> from;
+            for (const auto& [name, value] : equation["from"].items()) {
+                from.push_back(name);
+            }
+            const Answer a = answerQuestion(
+                study, frame, explain(equation["to"].get<std::string>(), from), Job());
+            QVERIFY2(!a.refusal, a.refusal ? a.refusal->text().c_str() : "");
+            QCOMPARE(a.rows.used, std::size_t{412});
+            for (std::size_t k = 0; k < from.size(); ++k) {
+                // Three printed digits of each correlation.
+                QVERIFY(std::abs(*a.fit->coefficients[k + 1].standardised -
+                                 equation["from"][from[k]].get<double>()) < 0.002);
+            }
+        }
+    }
+
     void aSummaryRefusesWhatNeedsRows() {
         Study study;
         study.source.kind = "summary";
