@@ -143,8 +143,10 @@ Json questionJson(const Question& q) {
     out.put("title", q.title, "");
     out.put("lead", q.lead, false);
     out.put("variant_of", q.variantOf, "");
-    out.put("outcome", q.outcome, nullptr);
-    out.put("terms", terms, nullptr);
+    // What an explained outcome always says, a relation does not have.
+    const bool relates = q.kind == "relate";
+    out.put("outcome", q.outcome, relates ? Json("") : Json());
+    out.put("terms", terms, relates ? Json::array() : Json());
     out.put("muted", muted, Json::array());
     out.put("intercept", q.intercept, true);
     for (const char* key : {"fixed_effects", "endogenous", "instruments"}) {
@@ -346,6 +348,26 @@ Json derivedJson(const std::vector<Derived>& all) {
     return derived;
 }
 
+/// A later version's words about a step stay with it while it stands where it was read.
+void carryIntoStep(const Study& study, std::size_t place, Json& step) {
+    static const std::set<std::string> kKnown = {"kind",    "file",   "reader",    "sha256",
+                                                 "seen",    "mark",   "by",        "take",
+                                                 "columns", "moment", "variables", "unit"};
+    if (!study.raw || !study.raw->contains("shape") || !study.raw->at("shape").is_array() ||
+        place >= study.raw->at("shape").size()) {
+        return;
+    }
+    const Json& old = study.raw->at("shape")[place];
+    const std::string name = step.items().begin().key();
+    if (old.is_object() && old.contains(name) && old.at(name).is_object()) {
+        for (const auto& [key, value] : old.at(name).items()) {
+            if (!kKnown.contains(key) && !step.at(name).contains(key)) {
+                step.at(name)[key] = value;
+            }
+        }
+    }
+}
+
 struct StepJson {
     Json operator()(const AppendStep& step) const {
         Json json = other(step.other);
@@ -452,8 +474,9 @@ Json studyJson(const Study& study) {
     out.put("seed", study.seed, 1);
     out.put("source", sourceJson(study), nullptr);
     Json shape = Json::array();
-    for (const ShapeStep& step : study.shape) {
-        shape.push_back(std::visit(StepJson{}, step));
+    for (std::size_t k = 0; k < study.shape.size(); ++k) {
+        shape.push_back(std::visit(StepJson{}, study.shape[k]));
+        carryIntoStep(study, k, shape.back());
     }
     out.put("shape", shape, Json::array());
     out.put("variables", variablesJson(study), Json::array());

@@ -260,6 +260,10 @@ class ShapeTest : public QObject {
         QVERIFY2(again.has_value(), why(again).c_str());
         QVERIFY(again->shape == study.shape);
         QCOMPARE(studyText(*again), studyText(study));
+        // A later version's word about a step is kept.
+        std::string later = studyText(study);
+        later.replace(later.find("\"by\""), 4, "\"fuzzy\": 0.9, \"by\"");
+        QVERIFY(studyText(*readStudyText(later)).find("\"fuzzy\": 0.9") != std::string::npos);
 
         Sources sources{std::make_shared<const Table>(growers()), nullptr, {}};
         Workbench bench([] {});

@@ -94,7 +94,12 @@ class StudyTest : public QObject {
             ErrorCode::BadSetting);
         row("check to come", R"({"id":"q1","outcome":"y","terms":["x"],"checks":["rainbow"]})",
             ErrorCode::NotBuilt);
-        row("relate", R"({"id":"q1","kind":"relate","variables":["x","y"]})", ErrorCode::NotBuilt);
+        row("trace", R"({"id":"q1","kind":"trace","paths":[]})", ErrorCode::NotBuilt);
+        row("coefficient",
+            R"({"id":"q1","kind":"relate","variables":["x","y"],"coefficient":"rho"})",
+            ErrorCode::BadSetting);
+        row("sides", R"({"id":"q1","kind":"relate","variables":["x","y"],"sides":"left"})",
+            ErrorCode::BadSetting);
         row("predict", R"({"id":"q1","outcome":"y","terms":["x"],"predict":[{"at":{"x":1}}]})",
             ErrorCode::NotBuilt);
         row("kind", R"({"id":"q1","kind":"guess"})", ErrorCode::BadSetting);

@@ -51,13 +51,20 @@ class RunnerTest : public QObject {
         std::ifstream in(results.toStdString());
         const auto json = nlohmann::json::parse(in);
         QVERIFY(json["format"] == "rapporto-results");
-        QVERIFY(json["answers"].size() == std::size_t{3});
+        QVERIFY(json["answers"].size() == std::size_t{4});
         for (const auto& a : json["answers"]) {
             QVERIFY(a["status"] == "answered");
             QVERIFY(a["rows"]["source"] == 1180);
             QVERIFY(a["rows"]["in_sample"].get<int>() == a["rows"]["used"].get<int>() +
                                                              a["rows"]["missing"].get<int>() +
                                                              a["rows"]["dropped"].get<int>());
+            if (a.contains("matrix")) {
+                const auto p = a["matrix"]["variables"].size();
+                QVERIFY(a["matrix"]["r"].size() == p && a["matrix"]["n"][0].size() == p);
+                QVERIFY(a["matrix"]["r"][0][1] == a["matrix"]["r"][1][0]);
+                QVERIFY(a["matrix"]["low"][1][0] < a["matrix"]["high"][1][0]);
+                continue;
+            }
             QVERIFY(a["covariance"].size() == a["coefficients"].size());
             QVERIFY(test::near(std::sqrt(a["covariance"][1][1].get<double>()),
                                a["coefficients"][1]["se"], 1e-14));
