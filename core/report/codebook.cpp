@@ -57,7 +57,7 @@ std::string missingWords(const Variable& v, std::size_t missing) {
 }
 
 void describeLevels(const Column& column, const Variable& v, CodebookEntry& entry) {
-    constexpr std::size_t kMost = 40;
+    constexpr std::size_t kMost = 20;
     const auto levels = levelsOf(column, v);
     std::size_t present = 0;
     for (const FoundLevel& level : levels) {
@@ -110,7 +110,7 @@ void describeNumbers(const Column& column, const Variable& v, CodebookEntry& ent
 }
 
 std::string levelTable(const CodebookEntry& entry) {
-    std::string out = "<table class=\"levels\">";
+    std::string out = "<table class=\"levels\" cellpadding=\"2\" cellspacing=\"4\">";
     for (const auto& level : entry.levels) {
         out += fmt::format(
             "<tr><td>{}</td><td>{}{}</td><td align=\"right\">{}</td><td "
@@ -179,6 +179,8 @@ std::string codebookHtml(const std::string& title, const Frame& frame,
         plural(entries.size(), "variable", "variables"));
     for (std::size_t k = 0; k < entries.size(); ++k) {
         const CodebookEntry& e = entries[k];
+        // Where styles are not understood a rule of its own parts the entries.
+        out += inlineFigures ? "" : "<hr>";
         out += "<table class=\"entry\" width=\"100%\"><tr><td>";
         out += "<p><b>" + htmlText(e.name) + "</b>";
         if (!e.label.empty()) {

@@ -25,7 +25,7 @@ struct CodebookEntry {
     std::string note;               ///< Question text and remarks.
     std::string values;             ///< “1,149 values from 18 to 84, median 47, mean 46.2”.
     std::string missing;            ///< “31 missing; codes −9”, or empty.
-    std::vector<LevelLine> levels;  ///< Of groups, at most 40.
+    std::vector<LevelLine> levels;  ///< Of groups, at most 20.
     std::size_t moreLevels = 0;
     std::string svg;  ///< A small histogram or bars; empty where there is nothing to draw.
 };

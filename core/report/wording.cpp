@@ -196,6 +196,9 @@ std::vector<std::string> effectReading(const Answer& answer, std::size_t coeffic
         out.emplace_back(
             "~A difference between rows is an effect only if nothing left out moves both sides.");
     }
+    for (std::string& paragraph : out) {
+        paragraph = capital(std::move(paragraph));
+    }
     return out;
 }
 
@@ -314,9 +317,10 @@ std::string relationReading(const Answer& answer) {
     }
     if (pairs > 1 && t.p.allFinite() == false && clear + clearAdjusted > 0) {
         text += " " + countText(clear) + " of " + countText(pairs) +
-                " pairs are clear of no relation at the " + shortNumber(100.0 * answer.alpha, 3) +
-                " % level one by one, " + countText(clearAdjusted) +
-                " when it is counted that so many were looked at.";
+                (clear == 1 ? " pairs is clear of no relation at the "
+                            : " pairs are clear of no relation at the ") +
+                shortNumber(100.0 * answer.alpha, 3) + " % level one by one, " +
+                countText(clearAdjusted) + " when it is counted that so many were looked at.";
     } else if (pairs > 1 && clear == 0 && untold < pairs) {
         text += " No pair is clear of no relation.";
     }

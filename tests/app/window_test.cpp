@@ -1010,7 +1010,8 @@ class WindowTest : public QObject {
         QVERIFY(html.open(QIODevice::ReadOnly));
         const QByteArray page = html.readAll();
         QCOMPARE(page.count("<svg"), 3);
-        QVERIFY(page.contains("revenue") && page.contains("village 29"));
+        QVERIFY(page.contains("revenue") && page.contains("village 12") &&
+                page.contains("and 10 more"));
         QFile pdf(place_.filePath("book.pdf"));
         QVERIFY(pdf.open(QIODevice::ReadOnly));
         QVERIFY(pdf.read(5) == "%PDF-");
