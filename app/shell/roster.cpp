@@ -10,6 +10,8 @@
 #include <QStyledItemDelegate>
 #include <QVBoxLayout>
 
+#include <algorithm>
+
 namespace rapporto::app {
 namespace {
 
@@ -95,6 +97,9 @@ std::set<std::string> namesInQuestion(const Session& session) {
         }
     };
     add(q->outcome);
+    for (const auto* list : {&q->variables, &q->holding}) {
+        std::for_each(list->begin(), list->end(), add);
+    }
     for (const Term& term : q->terms) {
         for (const auto& part : term.parts) {
             if (term.kind != Term::Kind::Set) {
