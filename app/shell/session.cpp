@@ -499,6 +499,7 @@ void Session::openStudy(const QString& path) {
 void Session::startReview(const Study& proposed) {
     const std::size_t number = ++loadNumber_;
     loading_ = true;
+    review_.reset();  // What was compared with other files decides nothing here.
     emit changed();
     const std::string directory = utf8(QFileInfo(path_).absolutePath());
     QThreadPool::globalInstance()->start([this, study = study_, proposed, directory, number] {
@@ -550,14 +551,9 @@ void Session::acceptReview() {
         }
     }
     edit(SetSource{review->proposed.source}, tr("use %1 as it is now").arg(names.join(", ")));
-    if (!review->proposed.shape.empty()) {
+    if (review->proposed.shape != study_.shape) {
         edit(SetShape{review->proposed.shape}, tr("use %1 as it is now").arg(names.join(", ")));
     }
-}
-
-void Session::cancelReview() {
-    review_.reset();
-    emit changed();
 }
 
 void Session::openDemo() {

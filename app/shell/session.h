@@ -118,7 +118,6 @@ class Session : public QObject {
     /// looks at what differs. Nothing is computed from it before `acceptReview`.
     void relink(const std::string& file, const QString& path);
     void acceptReview();
-    void cancelReview();
     void openDemo();
     bool saveStudy(const QString& path);
 

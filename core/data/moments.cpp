@@ -77,8 +77,11 @@ Result<SummaryMatrix> makeMoments(const MomentEntries& entries) {
         return bad("the summary names no variables", "Name them in its first line.");
     }
     for (std::size_t i = 0; i < m.names.size(); ++i) {
-        if (m.names[i].empty() ||
-            std::find(m.names.begin(), m.names.begin() + static_cast<std::ptrdiff_t>(i),
+        if (m.names[i].empty()) {
+            return bad(fmt::format("variable {} of the summary has no name", i + 1),
+                       "Give each its own.");
+        }
+        if (std::find(m.names.begin(), m.names.begin() + static_cast<std::ptrdiff_t>(i),
                       m.names[i]) != m.names.begin() + static_cast<std::ptrdiff_t>(i)) {
             return bad("two variables of the summary have the name ‘" + m.names[i] + "’",
                        "Give each its own.", {m.names[i]});

@@ -1,6 +1,7 @@
 #include "core/describe/recode.h"
 
 #include "core/base/format.h"
+#include "core/base/typed_text.h"
 #include "core/describe/summary.h"
 
 #include <fmt/format.h>
@@ -10,26 +11,6 @@
 
 namespace rapporto {
 namespace {
-
-std::string trimmed(const std::string& text) {
-    const auto from = text.find_first_not_of(" \t");
-    return from == std::string::npos ? ""
-                                     : text.substr(from, text.find_last_not_of(" \t") - from + 1);
-}
-
-std::optional<double> numberIn(std::string text) {
-    text = trimmed(text);
-    if (text.starts_with("−")) {
-        text = "-" + text.substr(std::string("−").size());
-    }
-    try {
-        std::size_t used = 0;
-        const double value = std::stod(text, &used);
-        return used == text.size() && std::isfinite(value) ? std::optional(value) : std::nullopt;
-    } catch (const std::exception&) {
-        return std::nullopt;
-    }
-}
 
 std::string quotedText(const std::string& text) {
     std::string out = "'";

@@ -1,6 +1,7 @@
 // Functions that see more than their own row: over the layout, over all rows or a partition, and
 // those of surveys that need a column's mean, quantiles or levels.
 #include "core/base/format.h"
+#include "core/base/typed_text.h"
 #include "core/expression/expression.h"
 
 #include <algorithm>
@@ -430,14 +431,8 @@ Result<Evaluated> indicator(const ColumnCall& in) {
             cells[i] = in.of.isMissing(i) ? kNone : (in.of.codes()[i] == code ? 1.0 : 0.0);
         }
     } else {
-        double value = kNone;
-        try {
-            std::size_t used = 0;
-            value = std::stod(wanted, &used);
-            value = used == wanted.size() ? value : kNone;
-        } catch (const std::exception&) {
-            value = kNone;  // A word that is no label: refused below.
-        }
+        // A word that is no label equals nothing, and is refused below.
+        const double value = numberIn(wanted).value_or(kNone);
         for (std::size_t i = 0; i < cells.size(); ++i) {
             cells[i] = in.of.isMissing(i) ? kNone : (in.of.numbers()[i] == value ? 1.0 : 0.0);
             found = found || cells[i] == 1.0;

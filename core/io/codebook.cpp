@@ -1,4 +1,5 @@
 #include "core/base/format.h"
+#include "core/base/typed_text.h"
 #include "core/io/table_file.h"
 
 #include <algorithm>
@@ -44,16 +45,9 @@ std::vector<std::string> cut(const std::string& text, char mark, bool undouble) 
 }
 
 Key keyIn(const std::string& text, bool number) {
-    if (number) {
-        try {
-            std::size_t used = 0;
-            const double value = std::stod(text, &used);
-            if (used == text.size()) {
-                return value;
-            }
-        } catch (const std::exception&) {
-            return text;  // A text code in a column of numbers.
-        }
+    // A text code in a column of numbers stays a text.
+    if (const auto value = number ? numberIn(text) : std::nullopt) {
+        return *value;
     }
     return text;
 }

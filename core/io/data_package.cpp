@@ -1,6 +1,7 @@
 // Tabular data packages: an open standard for a CSV with types, titles, missing values and
 // categories beside it.
 #include "core/base/format.h"
+#include "core/base/typed_text.h"
 #include "core/io/mapped_file.h"
 #include "core/io/table_file.h"
 
@@ -46,13 +47,9 @@ std::optional<Key> missingKey(const std::string& text, bool number) {
     if (!number) {
         return Key(text);
     }
-    try {
-        std::size_t used = 0;
-        const double value = std::stod(text, &used);
-        return used == text.size() ? std::optional<Key>(value) : std::nullopt;
-    } catch (const std::exception&) {
-        return std::nullopt;  // A word: the reader has made it missing already.
-    }
+    // A word among numbers has been made missing by the reader already.
+    const auto value = numberIn(text);
+    return value ? std::optional<Key>(*value) : std::nullopt;
 }
 
 void readField(const Json& field, const Json& packageMissing, const Column& column, Variable& v) {

@@ -1,5 +1,6 @@
 // DDI Codebook 2.5: an open standard for what is known about a table, as XML beside its CSV.
 #include "core/base/format.h"
+#include "core/base/typed_text.h"
 #include "core/io/mapped_file.h"
 #include "core/io/table_file.h"
 
@@ -73,16 +74,6 @@ std::string textOf(const xml_node& node) {
     return out.substr(0, out.find_last_not_of(' ') + 1);
 }
 
-std::optional<double> numberOf(const std::string& text) {
-    try {
-        std::size_t used = 0;
-        const double value = std::stod(text, &used);
-        return used == text.size() && std::isfinite(value) ? std::optional(value) : std::nullopt;
-    } catch (const std::exception&) {
-        return std::nullopt;
-    }
-}
-
 /// A code as the column holds it: a number in a column of numbers, else a text. Nothing for a word
 /// among numbers, which the reader has made missing already.
 std::optional<Key> keyOf(const std::string& text, bool number) {
@@ -92,7 +83,7 @@ std::optional<Key> keyOf(const std::string& text, bool number) {
     if (!number) {
         return Key(text);
     }
-    const auto value = numberOf(text);
+    const auto value = numberIn(text);
     return value ? std::optional<Key>(*value) : std::nullopt;
 }
 
@@ -108,8 +99,8 @@ void readMissing(const xml_node& var, bool number, Variable& v) {
             add(item.attribute("VALUE").as_string());
         }
         for (const xml_node& part : childrenOf(range, "range")) {
-            const auto low = numberOf(part.attribute("min").as_string());
-            const auto high = numberOf(part.attribute("max").as_string());
+            const auto low = numberIn(part.attribute("min").as_string());
+            const auto high = numberIn(part.attribute("max").as_string());
             if (number && (low || high)) {
                 constexpr double kFar = 1e300;
                 v.missingRanges.push_back({low.value_or(-kFar), high.value_or(kFar)});

@@ -279,9 +279,9 @@ std::string rText(double r) { return fixedNumber(r, 3, true); }
 std::string relationReading(const Answer& answer) {
     const CorrelationTable& t = *answer.relation;
     const Eigen::Index p = t.r.rows();
-    std::size_t pairs = 0;
     std::size_t clear = 0;
     std::size_t clearAdjusted = 0;
+    std::size_t tested = 0;  // A partial tau has no p.
     Eigen::Index strongA = -1;
     Eigen::Index strongB = -1;
     Eigen::Index movedA = -1;
@@ -289,11 +289,11 @@ std::string relationReading(const Answer& answer) {
     std::size_t untold = 0;
     for (Eigen::Index a = 0; a < p; ++a) {
         for (Eigen::Index b = 0; b < a; ++b) {
-            ++pairs;
             if (std::isnan(t.r(a, b))) {
                 ++untold;
                 continue;
             }
+            tested += std::isnan(t.p(a, b)) ? 0U : 1U;
             clear += t.p(a, b) < answer.alpha ? 1U : 0U;
             clearAdjusted += t.adjusted(a, b) < answer.alpha ? 1U : 0U;
             if (strongA < 0 || std::abs(t.r(a, b)) > std::abs(t.r(strongA, strongB))) {
@@ -315,13 +315,13 @@ std::string relationReading(const Answer& answer) {
         text += "Strongest: **" + name(strongB) + "** and **" + name(strongA) + "**, " +
                 rText(t.r(strongA, strongB)) + ".";
     }
-    if (pairs > 1 && t.p.allFinite() == false && clear + clearAdjusted > 0) {
-        text += " " + countText(clear) + " of " + countText(pairs) +
+    if (tested > 1 && clear > 0) {
+        text += " " + countText(clear) + " of " + countText(tested) +
                 (clear == 1 ? " pairs is clear of no relation at the "
                             : " pairs are clear of no relation at the ") +
                 shortNumber(100.0 * answer.alpha, 3) + " % level one by one, " +
                 countText(clearAdjusted) + " when it is counted that so many were looked at.";
-    } else if (pairs > 1 && clear == 0 && untold < pairs) {
+    } else if (tested > 1) {
         text += " No pair is clear of no relation.";
     }
     if (movedA >= 0 && std::abs(t.r(movedA, movedB) - t.plain(movedA, movedB)) >= 0.05) {

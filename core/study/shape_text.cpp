@@ -1,6 +1,7 @@
 #include "core/study/shape_text.h"
 
 #include "core/base/format.h"
+#include "core/base/typed_text.h"
 #include "core/data/grouping.h"
 
 #include <fmt/format.h>
@@ -10,12 +11,6 @@
 
 namespace rapporto {
 namespace {
-
-std::string trimmed(const std::string& text) {
-    const auto from = text.find_first_not_of(" \t\r");
-    return from == std::string::npos ? ""
-                                     : text.substr(from, text.find_last_not_of(" \t\r") - from + 1);
-}
 
 /// Cuts at `mark` outside of quotes and brackets.
 std::vector<std::string> cutAt(const std::string& text, char mark) {
@@ -173,8 +168,8 @@ std::string columnsText(const std::vector<Derived>& columns) {
 
 Result<std::vector<LongVariable>> readLongVariables(const std::string& text) {
     std::vector<LongVariable> variables;
-    for (const auto& [number, line] : linesOf(text)) {
-        const std::string where = fmt::format("line {}", number);
+    for (const auto& [place, line] : linesOf(text)) {
+        const std::string where = fmt::format("line {}", place);
         const std::string example = "yield = yield_2019 at 2019, yield_2020 at 2020";
         const auto parts = definition(line, where, example);
         if (!parts) {
@@ -192,16 +187,8 @@ Result<std::vector<LongVariable>> readLongVariables(const std::string& text) {
                 return tl::make_unexpected(column.error());
             }
             const std::string moment = trimmed(part.substr(at + 4));
-            double value = 0.0;
-            bool isNumber = false;
-            try {
-                std::size_t used = 0;
-                value = std::stod(moment, &used);
-                isNumber = used == moment.size() && std::isfinite(value);
-            } catch (const std::exception&) {
-                isNumber = false;  // A word names the moment as well.
-            }
-            variable.columns.push_back({*column, isNumber ? Key(value) : Key(moment)});
+            const auto number = numberIn(moment);  // A word names a moment as well.
+            variable.columns.push_back({*column, number ? Key(*number) : Key(moment)});
         }
         variables.push_back(std::move(variable));
     }

@@ -1,5 +1,6 @@
 // What helps to get data ready: scales, survey designs, rules in their order, previews, ladders,
 // edits that follow a name. References: tests/reference/make_data_reference.py.
+#include "core/base/typed_text.h"
 #include "core/describe/codes.h"
 #include "core/describe/ladder.h"
 #include "core/describe/ledger.h"
@@ -11,6 +12,8 @@
 #include "tests/core/fixtures.h"
 
 #include <QTest>
+
+#include <clocale>
 
 using namespace rapporto;
 using namespace rapporto::test;
@@ -324,6 +327,21 @@ class PrepareTest : public QObject {
         const QString told = QString::fromStdString(out.error().text());
         QVERIFY2(told.contains(says), qPrintable(told));
         QVERIFY(says.startsWith("numbers and") || told.contains("line 2"));
+    }
+
+    void typedNumbersDoNotHangOnTheLocale() {
+        // Where a comma is the decimal mark of the machine, a file's point still is one.
+        const std::string before = std::setlocale(LC_ALL, nullptr);
+        for (const char* locale : {"C", "de_DE.UTF-8", "fr_FR.UTF-8"}) {
+            std::setlocale(LC_ALL, locale);  // Stays as it is where the machine has no such locale.
+            QCOMPARE(numberIn(" 2.5 ").value_or(0.0), 2.5);
+            QCOMPARE(numberIn("−1e3").value_or(0.0), -1000.0);
+            QCOMPARE(numberIn("+7").value_or(0.0), 7.0);
+            for (const char* none : {"", "2,5", "2.5 kg", "nan", "inf", "1e999", "-", "+-1"}) {
+                QVERIFY2(!numberIn(none), none);
+            }
+        }
+        std::setlocale(LC_ALL, before.c_str());
     }
 
     void whatNoLineNamesBecomesMissingAndIsCounted() {

@@ -383,6 +383,19 @@ class RelationTest : public QObject {
                 std::string::npos);
     }
 
+    void aPartialTauClaimsNothingOfPairs() {
+        Question q;
+        q.kind = "relate";
+        q.variables = {"a", "b", "d"};
+        q.holding = {"e"};
+        q.coefficient = "kendall";
+        const Answer answer = answerQuestion(Study(), frameOf(frameTable()), q, Job());
+        QVERIFY(answer.relation && std::isnan(answer.relation->p(0, 1)));
+        QVERIFY(answer.reading.starts_with("Strongest"));
+        QVERIFY2(answer.reading.find("no relation") == std::string::npos, answer.reading.c_str());
+        QVERIFY(pairReading(answer, 1, 0)[1].find("its law is not known") != std::string::npos);
+    }
+
     void whatCannotBeRelatedIsRefusedByName() {
         Table t = frameTable();
         t.variables[2].measure = Measure::Groups;

@@ -61,7 +61,7 @@ DataStage::DataStage(Session& session, QWidget* parent)
       sheet_(new SummaryPage(session, "sheet", this)),
       exporting_([this](const std::optional<Refusal>& refusal) {
           refusal ? emit session_.refused(text(refusal->text()))
-                  : emit session_.told(tr("The table is written."));
+                  : emit session_.told(tr("It is written."));
       }) {
     auto* layout = new QVBoxLayout(this);
     layout->setContentsMargins(0, 0, 0, 0);
@@ -300,6 +300,10 @@ void DataStage::showPages() {
     if (words_->button(views_->currentIndex())->isHidden()) {
         words_->button(summary ? kSummary : kRows)->setChecked(true);
         views_->setCurrentIndex(summary ? kSummary : kRows);
+    }
+    // A summary has no table to write; its codebook remains.
+    for (const char* name : {"data:export", "data:exportSource"}) {
+        findChild<QPushButton*>(name)->setVisible(!summary);
     }
     const auto frame = session_.frame();
     const bool waits = frame->refusal().has_value();

@@ -418,6 +418,12 @@ void ShapePage::tryDraft() {
     if (const Source* other = otherSource(*step)) {
         sources.others[sourceText(*other)] = other_.table;
     }
+    // Until it has been tried, nothing may be taken: what was tried before was another step.
+    tried_ = {};
+    add_->setEnabled(false);
+    if (table->rows() > kRowsAtOnce) {
+        says_->setText(tr("Trying it on %1 rows…").arg(text(countText(table->rows()))));
+    }
     trying_.ask(
         [step = *step, sources, study = session_.study(), table] {
             Tried out;

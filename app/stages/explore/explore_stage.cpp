@@ -427,7 +427,8 @@ ReadingContent ExploreStage::reading() const {
                  session_.startRelation({quotedName(desk_[1]), quotedName(desk_[0])});
              }});
     }
-    if (desk_.size() == 2 && !isGroups(desk_[0])) {
+    if (desk_.size() == 2 && !frame->column(desk_[0])->isText() &&
+        !isGrouping(frame->variable(desk_[0])->measure)) {
         content.actions.push_back(
             {tr("Ask it as a question"),
              tr("explain %1 with %2").arg(text(desk_[0]), text(desk_[1])), [this] {
