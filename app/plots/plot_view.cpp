@@ -1,27 +1,31 @@
 #include "app/plots/plot_view.h"
 
+#include "app/plots/marks.h"
 #include "app/shell/theme.h"
 #include "core/base/format.h"
+#include "core/picture/axis.h"
 
 #include <QApplication>
 #include <QClipboard>
 #include <QFileDialog>
 #include <QHBoxLayout>
+#include <QLineEdit>
 #include <QMenu>
 #include <QMouseEvent>
+#include <QPageSize>
 #include <QPainter>
 #include <QPainterPath>
+#include <QPdfWriter>
 #include <QPushButton>
 #include <QSvgGenerator>
 #include <QToolTip>
 
 #include <algorithm>
+#include <array>
 #include <cmath>
 
 namespace rapporto::app {
 namespace {
-
-constexpr std::size_t kDense = 20000;  // From here points melt into shading.
 
 void widen(double v, double& low, double& high) {
     if (std::isfinite(v)) {
@@ -30,73 +34,116 @@ void widen(double v, double& low, double& high) {
     }
 }
 
-QString tickText(double v, double step) {
-    const int decimals = step >= 1.0 ? 0 : static_cast<int>(std::ceil(-std::log10(step) - 1e-9));
-    return text(std::abs(v) >= 1e6 ? shortNumber(v, 3) : fixedNumber(v, decimals));
-}
+/// Widths that journals print figures in, in millimetres.
+struct PrintSize {
+    const char* name;
+    double millimetres;
+};
+
+constexpr std::array kPrintSizes = {PrintSize{QT_TR_NOOP("one column, 85 mm"), 85.0},
+                                    PrintSize{QT_TR_NOOP("one and a half, 120 mm"), 120.0},
+                                    PrintSize{QT_TR_NOOP("two columns, 175 mm"), 175.0}};
 
 }  // namespace
 
-PlotView::PlotView(QWidget* parent) : QWidget(parent) {
+PlotView::PlotView(QWidget* parent) : QWidget(parent), exhibit_(std::make_shared<const Exhibit>()) {
     makeCorner();
     setMouseTracking(true);
     setFocusPolicy(Qt::StrongFocus);
-    setMinimumSize(180, 120);
+    setMinimumSize(60, 50);
     setContextMenuPolicy(Qt::DefaultContextMenu);
 }
 
-void PlotView::showExhibit(const Exhibit& exhibit) {
-    kind_ = Kind::Exhibit;
-    exhibit_ = exhibit;
-    setAccessibleName(text(exhibit.title));
-    setAccessibleDescription(text(exhibit.subtitle));
-    update();
+void PlotView::showExhibit(Exhibit exhibit) {
+    showExhibit(std::make_shared<const Exhibit>(std::move(exhibit)));
 }
 
-void PlotView::showHistogram(const HistogramPicture& picture) {
-    kind_ = Kind::Histogram;
-    histogram_ = picture;
-    setAccessibleName(picture.title);
-    setAccessibleDescription(picture.subtitle);
-    update();
+void PlotView::showExhibit(std::shared_ptr<const Exhibit> exhibit) {
+    empty_ = false;
+    exhibit_ = std::move(exhibit);
+    before_.clear();
+    setAccessibleName(text(exhibit_->title));
+    setAccessibleDescription(text(exhibit_->subtitle));
+    changed();
 }
 
 void PlotView::showNothing(const QString& why) {
-    kind_ = Kind::Nothing;
+    empty_ = true;
     why_ = why;
+    exhibit_ = std::make_shared<const Exhibit>();
     setAccessibleName(why);
-    update();
+    changed();
 }
 
-void PlotView::showSelection(const std::set<std::size_t>& rows) {
+void PlotView::showSelection(const RowSet& rows) {
     selection_ = rows;
     update();
 }
 
-PlotView::Frame2D PlotView::frameOf(const QRectF& whole) const {
-    Frame2D f;
-    f.area = whole.adjusted(46, 44, -14, -38);
+void PlotView::showBefore(std::vector<Exhibit::Line> lines) {
+    before_ = std::move(lines);
+    changed();
+}
+
+void PlotView::changed() {
+    baseFresh_ = false;
+    update();
+}
+
+void PlotView::setLasso(bool lasso) {
+    lasso_ = lasso;
+    lassoWord_->setText(lasso_ ? tr("box") : tr("lasso"));
+}
+
+PlotView::Plane PlotView::planeOf(const QRectF& whole) const {
+    const Exhibit& e = *exhibit_;
+    Plane f;
     double x0 = INFINITY;
     double x1 = -INFINITY;
     double y0 = INFINITY;
     double y1 = -INFINITY;
-    for (std::size_t i = 0; i < exhibit_.x.size() && i < exhibit_.y.size(); ++i) {
-        widen(exhibit_.x[i], x0, x1);
-        widen(exhibit_.y[i], y0, y1);
+    // Hidden points behind means do not press them together.
+    const bool behind = e.pointsHidden && !e.intervals.empty();
+    for (std::size_t i = 0; i < e.x.size() && i < e.y.size() && !behind; ++i) {
+        widen(e.x[i], x0, x1);
+        widen(e.y[i], y0, y1);
     }
-    for (const auto& line : exhibit_.lines) {
+    for (const auto& bar : e.bars) {
+        widen(bar.x0, x0, x1);
+        widen(bar.x1, x0, x1);
+        widen(bar.y0, y0, y1);
+        widen(bar.y1, y0, y1);
+    }
+    for (const auto& box : e.boxes) {
+        widen(box.low, y0, y1);
+        widen(box.high, y0, y1);
+    }
+    // Bands are as wide as they like; they do not press what was measured together.
+    const bool onlyBands = e.x.empty() && e.bars.empty();
+    for (const auto& line : e.lines) {
         for (const double v : line.x) {
             widen(v, x0, x1);
         }
-        if (exhibit_.x.empty() || line.name != "95 % band, each point") {
-            for (const double v : line.y) {
-                widen(v, y0, y1);
+        for (const double v : line.y) {
+            widen(v, y0, y1);
+        }
+    }
+    for (const auto& one : e.intervals) {
+        widen(one.low, y0, y1);
+        widen(one.high, y0, y1);
+        widen(one.at, x0, x1);
+    }
+    if (onlyBands || !e.bars.empty()) {
+        for (const auto& band : e.bands) {
+            for (std::size_t i = 0; i < band.x.size(); ++i) {
+                widen(band.low[i], y0, y1);
+                widen(band.high[i], y0, y1);
             }
         }
     }
-    if (!exhibit_.xNames.empty()) {
+    if (!e.xNames.empty()) {
         x0 = 0.5;
-        x1 = static_cast<double>(exhibit_.xNames.size()) + 0.5;
+        x1 = static_cast<double>(e.xNames.size()) + 0.5;
     }
     if (!(x1 > x0)) {
         x0 = std::isfinite(x0) ? x0 - 1.0 : 0.0;
@@ -106,318 +153,462 @@ PlotView::Frame2D PlotView::frameOf(const QRectF& whole) const {
         y0 = std::isfinite(y0) ? y0 - 1.0 : 0.0;
         y1 = y0 + 2.0;
     }
-    const double dx = (x1 - x0) * 0.03;
-    const double dy = (y1 - y0) * 0.05;
+    if (e.fromZero) {
+        y0 = std::min(y0, 0.0);
+    }
+    const double dx = e.tiles || !e.xNames.empty() ? 0.0 : (x1 - x0) * 0.03;
+    const double dy = e.tiles ? 0.0 : (y1 - y0) * 0.05;
     f.x0 = x0 - dx;
     f.x1 = x1 + dx;
-    f.y0 = y0 - dy;
+    f.y0 = e.fromZero && y0 == 0.0 ? 0.0 : y0 - dy;
     f.y1 = y1 + dy;
+    if (e.compact) {
+        f.area = whole.adjusted(3, 3, -3, -3);
+        return f;
+    }
+    // As much room at the left as the longest number needs.
+    const QFontMetricsF metrics(interfaceFont(11));
+    double left = 24.0;
+    const auto ticks = e.yTicks.empty() ? ticksOn(e.yScale, f.y0, f.y1, 6) : e.yTicks;
+    for (const Tick& tick : ticks) {
+        left = std::max(left, metrics.horizontalAdvance(text(tick.text)) + 10.0);
+    }
+    left = std::min(left, 0.3 * whole.width());
+    const bool bare = e.title.empty() && e.subtitle.empty();
+    f.area = whole.adjusted(left,
+                            bare               ? 8
+                            : e.yTitle.empty() ? 44
+                                               : 58,
+                            -14, e.xTitle.empty() ? -22 : -38);
     return f;
 }
 
 QPointF PlotView::pixelOf(double x, double y) const {
-    const Frame2D f = frameOf(rect());
+    const Plane f = planeOf(rect());
     return {f.px(x), f.py(y)};
 }
 
-void PlotView::drawAxes(QPainter& painter, const Frame2D& f, bool vertical) const {
+QPointF PlotView::pointAt(const Plane& f, std::size_t i) const {
+    const Exhibit& e = *exhibit_;
+    return {f.px(e.x[i] + (e.dx.empty() ? 0.0 : static_cast<double>(e.dx[i]))),
+            f.py(e.y[i] + (e.dy.empty() ? 0.0 : static_cast<double>(e.dy[i])))};
+}
+
+void PlotView::drawHead(QPainter& painter, const QRectF& whole) const {
+    const Exhibit& e = *exhibit_;
+    const double left = 4.0;
+    const auto line = [&](const std::string& words, double top, const QFont& font,
+                          const QColor& colour) {
+        painter.setFont(font);
+        painter.setPen(colour);
+        const double width = whole.width() - left;
+        painter.drawText(
+            QRectF(whole.left() + left, whole.top() + top, width, 18),
+            Qt::AlignLeft | Qt::AlignVCenter,
+            painter.fontMetrics().elidedText(text(words), Qt::ElideRight, static_cast<int>(width)));
+    };
+    line(e.title, 1, interfaceFont(13, true), colour::kInk);
+    line(e.subtitle, 19, interfaceFont(12), colour::kSoft);
+    line(e.yTitle, 37, interfaceFont(11), colour::kSoft);
+    painter.setFont(interfaceFont(12));
+    painter.setPen(colour::kSoft);
+    painter.drawText(QRectF(whole.left(), whole.bottom() - 18, whole.width(), 16), Qt::AlignCenter,
+                     painter.fontMetrics().elidedText(text(e.xTitle), Qt::ElideRight,
+                                                      static_cast<int>(whole.width())));
+}
+
+void PlotView::drawAxes(QPainter& painter, const Plane& f) const {
+    const Exhibit& e = *exhibit_;
     painter.setFont(interfaceFont(11));
-    const auto xs = ticksBetween(f.x0, f.x1, static_cast<int>(f.area.width() / 80));
-    const auto ys = vertical ? ticksBetween(f.y0, f.y1, static_cast<int>(f.area.height() / 48))
-                             : std::vector<double>();
-    for (const double t : ys) {
-        painter.setPen(
-            QPen(exhibit_.zeroLine && t == 0.0 ? colour::kSoft : QColor(0xE7, 0xE1, 0xD4),
-                 t == 0.0 && exhibit_.zeroLine ? 1.4 : 1.0));
-        painter.drawLine(QPointF(f.area.left(), f.py(t)), QPointF(f.area.right(), f.py(t)));
+    const auto ys = e.yTicks.empty() && !(e.tiles && e.yTitle.empty())
+                        ? ticksOn(e.yScale, f.y0, f.y1, static_cast<int>(f.area.height() / 52))
+                        : e.yTicks;
+    for (const Tick& tick : ys) {
+        const double y = f.py(tick.at);
+        const bool zero = e.zeroLine && tick.at == 0.0;
+        if (!e.tiles) {
+            painter.setPen(QPen(zero ? colour::kSoft : QColor(0xE7, 0xE1, 0xD4), zero ? 1.4 : 1.0));
+            painter.drawLine(QPointF(f.area.left(), y), QPointF(f.area.right(), y));
+        }
         painter.setPen(colour::kSoft);
-        painter.drawText(QRectF(f.area.left() - 60, f.py(t) - 8, 53, 16),
+        const double room = f.area.left() - 7.0;
+        painter.drawText(QRectF(f.area.left() - 7.0 - room, y - 8, room, 16),
                          Qt::AlignRight | Qt::AlignVCenter,
-                         tickText(t, ys.size() > 1 ? ys[1] - ys[0] : 1.0));
+                         painter.fontMetrics().elidedText(text(tick.text), Qt::ElideRight,
+                                                          static_cast<int>(room)));
     }
     painter.setPen(colour::kSoft);
-    if (!exhibit_.xNames.empty()) {
-        const double each = f.px(2.0) - f.px(1.0);
-        for (std::size_t k = 0; k < exhibit_.xNames.size(); ++k) {
-            const double at = f.px(static_cast<double>(k) + 1.0);
-            painter.drawText(
-                QRectF(at - each / 2.0 + 2.0, f.area.bottom() + 3, each - 4.0, 14), Qt::AlignCenter,
-                painter.fontMetrics().elidedText(text(exhibit_.xNames[k]), Qt::ElideRight,
-                                                 static_cast<int>(each) - 4));
-        }
-        return;
+    std::vector<Tick> xs = e.xTicks;
+    for (std::size_t k = 0; k < e.xNames.size(); ++k) {
+        xs.push_back({static_cast<double>(k) + 1.0, e.xNames[k]});
     }
-    for (const double t : xs) {
-        painter.drawText(QRectF(f.px(t) - 40, f.area.bottom() + 3, 80, 14), Qt::AlignCenter,
-                         tickText(t, xs.size() > 1 ? xs[1] - xs[0] : 1.0));
+    const bool named = !xs.empty();
+    if (!named) {
+        const int room = e.xScale == AxisScale::Date ? 68 : 72;
+        xs = ticksOn(e.xScale, f.x0, f.x1, static_cast<int>(f.area.width() / room));
     }
-}
-
-void PlotView::drawPoints(QPainter& painter, const Frame2D& f) const {
-    const std::size_t n = std::min(exhibit_.x.size(), exhibit_.y.size());
-    QColor dot = colour::kBlue;
-    if (n > kDense) {
-        // Counts by small squares, shaded by their logarithm.
-        constexpr int kCell = 3;
-        const int w = static_cast<int>(f.area.width() / kCell) + 1;
-        const int h = static_cast<int>(f.area.height() / kCell) + 1;
-        std::vector<int> counts(static_cast<std::size_t>(w * h), 0);
-        int most = 1;
-        for (std::size_t i = 0; i < n; ++i) {
-            const int cx = static_cast<int>((f.px(exhibit_.x[i]) - f.area.left()) / kCell);
-            const int cy = static_cast<int>((f.py(exhibit_.y[i]) - f.area.top()) / kCell);
-            if (cx >= 0 && cy >= 0 && cx < w && cy < h) {
-                most = std::max(most, ++counts[static_cast<std::size_t>(cy * w + cx)]);
-            }
+    // A name may take the room between its neighbours.
+    for (std::size_t k = 0; k < xs.size(); ++k) {
+        const double at = f.px(xs[k].at);
+        double room = 80.0;
+        if (named) {
+            const double before = k > 0 ? at - f.px(xs[k - 1].at) : 2.0 * (at - f.area.left());
+            const double after =
+                k + 1 < xs.size() ? f.px(xs[k + 1].at) - at : 2.0 * (f.area.right() - at);
+            room = std::min(before, after) - 4.0;
         }
-        for (int cy = 0; cy < h; ++cy) {
-            for (int cx = 0; cx < w; ++cx) {
-                if (const int c = counts[static_cast<std::size_t>(cy * w + cx)]; c > 0) {
-                    dot.setAlpha(30 + static_cast<int>(200 * std::log1p(c) / std::log1p(most)));
-                    painter.fillRect(
-                        QRectF(f.area.left() + cx * kCell, f.area.top() + cy * kCell, kCell, kCell),
-                        dot);
-                }
-            }
-        }
-    } else {
-        dot.setAlpha(n > 3000 ? 60 : 105);
-        painter.setPen(Qt::NoPen);
-        painter.setBrush(dot);
-        const double r = n > 3000 ? 1.8 : 2.4;
-        for (std::size_t i = 0; i < n; ++i) {
-            painter.drawEllipse(QPointF(f.px(exhibit_.x[i]), f.py(exhibit_.y[i])), r, r);
-        }
-    }
-    const std::set<std::size_t> marked(exhibit_.marked.begin(), exhibit_.marked.end());
-    if (selection_.empty() && marked.empty()) {
-        return;
-    }
-    for (std::size_t i = 0; i < n && i < exhibit_.rows.size(); ++i) {
-        const QPointF at(f.px(exhibit_.x[i]), f.py(exhibit_.y[i]));
-        if (selection_.contains(exhibit_.rows[i])) {
-            painter.setPen(Qt::NoPen);
-            painter.setBrush(colour::kOchre);
-            painter.drawEllipse(at, 4, 4);
-        }
-        if (marked.contains(exhibit_.rows[i])) {
-            painter.setPen(QPen(colour::kClay, 1.5));
-            painter.setBrush(Qt::NoBrush);
-            painter.drawEllipse(at, 5, 5);
-        }
-    }
-}
-
-void PlotView::drawLines(QPainter& painter, const Frame2D& f) const {
-    painter.save();
-    painter.setClipRect(f.area.adjusted(-1, -1, 1, 1));
-    int shade = 0;
-    std::vector<std::pair<QPointF, QString>> labels;
-    for (const auto& line : exhibit_.lines) {
-        if (line.x.empty()) {
+        if (room < 8.0) {
             continue;
         }
-        const QColor colours[] = {colour::kAccent, colour::kInk, colour::kOchre};
-        const QColor c = line.dashed ? colour::kInk
-                         : line.name == "local spread" || (line.name.empty() && !line.dashed)
-                             ? colour::kOchre
-                             : colours[shade];
-        painter.setPen(
-            QPen(c, line.dashed ? 1.1 : 2.0, line.dashed ? Qt::DashLine : Qt::SolidLine));
-        painter.setBrush(Qt::NoBrush);
+        painter.drawText(QRectF(at - room / 2.0, f.area.bottom() + 4, room, 14), Qt::AlignCenter,
+                         painter.fontMetrics().elidedText(text(xs[k].text), Qt::ElideRight,
+                                                          static_cast<int>(room)));
+    }
+    if (e.fromZero) {
+        painter.setPen(QPen(colour::kInk, 1.2));
+        painter.drawLine(QPointF(f.area.left(), f.py(0.0)), QPointF(f.area.right(), f.py(0.0)));
+    }
+}
+
+void PlotView::drawBands(QPainter& painter, const Plane& f) const {
+    painter.setPen(Qt::NoPen);
+    for (const auto& band : exhibit_->bands) {
+        if (band.x.size() < 2) {
+            continue;
+        }
+        QPolygonF ground;
+        for (std::size_t i = 0; i < band.x.size(); ++i) {
+            ground << QPointF(f.px(band.x[i]), f.py(band.high[i]));
+        }
+        for (std::size_t i = band.x.size(); i-- > 0;) {
+            ground << QPointF(f.px(band.x[i]), f.py(band.low[i]));
+        }
+        QColor wash = band.series < 0 ? colour::kAccent : seriesColour(band.series);
+        wash.setAlpha(band.name == "a row" ? 18 : 34);
+        painter.setBrush(wash);
+        painter.drawPolygon(ground);
+    }
+}
+
+void PlotView::drawBars(QPainter& painter, const Plane& f) const {
+    const Exhibit& e = *exhibit_;
+    painter.setFont(interfaceFont(e.compact ? 12 : 11));
+    for (const auto& bar : e.bars) {
+        QRectF box(QPointF(f.px(bar.x0), f.py(bar.y1)), QPointF(f.px(bar.x1), f.py(bar.y0)));
+        if (!e.tiles && box.width() > 3.0) {
+            box.adjust(0, 0, -1, 0);
+        }
+        const QColor ground = bar.shade ? shadeColour(*bar.shade) : colour::kBars;
+        painter.fillRect(box, ground);
+        if (!bar.label.empty() && box.height() > 13.0) {
+            painter.setPen(bar.shade && std::abs(*bar.shade) > 0.6 ? colour::kGround
+                                                                   : colour::kInk);
+            const QString words = text(bar.label);
+            const QString number = words.section(' ', -2);
+            const auto fits = [&](const QString& one) {
+                return painter.fontMetrics().horizontalAdvance(one) < box.width() - 4.0;
+            };
+            if (fits(words) || fits(number)) {
+                painter.drawText(box, Qt::AlignCenter, fits(words) ? words : number);
+            }
+        }
+    }
+}
+
+void PlotView::drawPoints(QPainter& painter, const Plane& f) const {
+    const Exhibit& e = *exhibit_;
+    const std::size_t n = std::min(e.x.size(), e.y.size());
+    if (n > kDensePoints) {
+        painter.drawImage(f.area.topLeft(), densityImage(f.area.size(), n, [&](std::size_t i) {
+                              const QPointF at = pointAt(f, i);
+                              return QPointF(at.x() - f.area.left(), at.y() - f.area.top());
+                          }));
+    } else {
+        const double size = e.compact || n > 3000 ? 1.7 : 2.4;
+        const int alpha = n > 3000 ? 60 : e.compact ? 80 : 105;
+        for (std::size_t i = 0; i < n; ++i) {
+            const int series = e.series.empty() ? 0 : e.series[i];
+            drawMark(painter, pointAt(f, i), series, size, alpha);
+        }
+    }
+}
+
+void PlotView::drawBoxes(QPainter& painter, const Plane& f) const {
+    const Exhibit& e = *exhibit_;
+    for (const auto& box : e.boxes) {
+        const double left = f.px(box.at - 0.2);
+        const double right = f.px(box.at + 0.2);
+        const double middle = f.px(box.at);
+        painter.setPen(QPen(colour::kInk, 1.1));
+        painter.drawLine(QPointF(middle, f.py(box.low)), QPointF(middle, f.py(box.lowerQuartile)));
+        painter.drawLine(QPointF(middle, f.py(box.upperQuartile)), QPointF(middle, f.py(box.high)));
+        QColor ground = colour::kGround;
+        ground.setAlpha(e.pointsHidden ? 255 : 150);
+        painter.setBrush(ground);
+        painter.drawRect(QRectF(QPointF(left, f.py(box.upperQuartile)),
+                                QPointF(right, f.py(box.lowerQuartile))));
+        painter.setPen(QPen(colour::kInk, 2.4));
+        painter.drawLine(QPointF(left, f.py(box.median)), QPointF(right, f.py(box.median)));
+    }
+    for (const auto& one : e.intervals) {
+        const double x = f.px(one.at);
+        const QColor c = one.series < 0 ? colour::kAccent : seriesColour(one.series);
+        painter.setPen(QPen(c, 2.2, Qt::SolidLine, Qt::RoundCap));
+        painter.drawLine(QPointF(x, f.py(one.low)), QPointF(x, f.py(one.high)));
+        painter.setBrush(c);
+        painter.setPen(QPen(colour::kGround, 1.2));
+        painter.drawEllipse(QPointF(x, f.py(one.estimate)), 4.4, 4.4);
+    }
+}
+
+void PlotView::drawLines(QPainter& painter, const Plane& f) const {
+    painter.save();
+    painter.setClipRect(f.area.adjusted(-1, -1, 1, 1));
+    std::vector<LineLabel> labels;
+    const auto stroke = [&](const Exhibit::Line& line, const QPen& pen) {
         QPainterPath path;
         path.moveTo(f.px(line.x.front()), f.py(line.y.front()));
         for (std::size_t i = 1; i < line.x.size(); ++i) {
             path.lineTo(f.px(line.x[i]), f.py(line.y[i]));
         }
+        painter.setPen(pen);
+        painter.setBrush(Qt::NoBrush);
         painter.drawPath(path);
-        if (!line.name.empty()) {
-            // At the end of the line that can be seen.
+    };
+    for (const auto& line : before_) {
+        if (!line.x.empty()) {
+            QColor faint = colour::kSoft;
+            faint.setAlpha(110);
+            stroke(line, QPen(faint, 1.6, Qt::DotLine));
+        }
+    }
+    for (const auto& line : exhibit_->lines) {
+        if (line.x.empty()) {
+            continue;
+        }
+        QColor c = line.series >= 0              ? seriesColour(line.series)
+                   : line.dashed                 ? colour::kInk
+                   : line.name == "local spread" ? colour::kOchre
+                                                 : colour::kAccent;
+        if (line.faint) {
+            c = colour::kBlue;
+            c.setAlpha(70);
+        }
+        stroke(line, QPen(c,
+                          line.faint    ? 1.0
+                          : line.dashed ? 1.2
+                                        : 2.0,
+                          line.dashed ? Qt::DashLine : Qt::SolidLine));
+        if (line.x.size() == 1) {
+            painter.drawPoint(QPointF(f.px(line.x[0]), f.py(line.y[0])));
+        }
+        if (!line.name.empty() && !exhibit_->compact) {
+            // At the end of the line that can be seen; of a density on its slope.
             std::size_t end = line.x.size() - 1;
-            while (end > 0 && (f.py(line.y[end]) < f.area.top() + 4 ||
-                               f.px(line.x[end]) > f.area.right() - 4)) {
+            const double peak = *std::max_element(line.y.begin(), line.y.end());
+            while (exhibit_->fromZero && end > 0 && line.y[end] < 0.45 * peak) {
                 --end;
             }
-            labels.emplace_back(QPointF(f.px(line.x[end]), f.py(line.y[end])), text(line.name));
+            while (end > 0 &&
+                   (f.py(line.y[end]) < f.area.top() + 4 || f.py(line.y[end]) > f.area.bottom() ||
+                    f.px(line.x[end]) > f.area.right() - 4)) {
+                --end;
+            }
+            labels.push_back({QPointF(f.px(line.x[end]), f.py(line.y[end])), text(line.name),
+                              line.series >= 0 ? c : colour::kInk, exhibit_->fromZero});
         }
     }
     painter.restore();
-    painter.setFont(interfaceFont(11));
-    painter.setPen(colour::kInk);
-    for (const auto& [at, name] : labels) {
-        painter.drawText(QRectF(at.x() - 160, at.y() - 18, 156, 14),
-                         Qt::AlignRight | Qt::AlignVCenter, name);
-    }
+    drawLabels(painter, f.area, std::move(labels));
 }
 
-void PlotView::drawBars(QPainter& painter, const QRectF& whole) const {
+void PlotView::drawLyingBars(QPainter& painter, const QRectF& whole) const {
+    const Exhibit& e = *exhibit_;
     const double left = whole.left() + 130;
     const double right = whole.right() - 50;
     double most = 1.0;
-    for (const double v : exhibit_.x) {
+    for (const double v : e.x) {
         most = std::max(most, v);
     }
-    for (const auto& line : exhibit_.lines) {
+    for (const auto& line : e.lines) {
         most = std::max(most, line.x.front() * 1.05);
     }
-    const double height =
-        std::min(30.0, (whole.height() - 80) /
-                           std::max<double>(static_cast<double>(exhibit_.x.size()), 1.0));
+    const double height = std::min(
+        30.0, (whole.height() - 80) / std::max<double>(static_cast<double>(e.x.size()), 1.0));
     painter.setFont(interfaceFont(12));
-    for (std::size_t i = 0; i < exhibit_.x.size(); ++i) {
+    for (std::size_t i = 0; i < e.x.size(); ++i) {
         const double y = whole.top() + 56 + height * static_cast<double>(i);
         painter.setPen(colour::kInk);
         painter.drawText(
             QRectF(whole.left() + 4, y, 120, height - 4), Qt::AlignLeft | Qt::AlignVCenter,
-            painter.fontMetrics().elidedText(text(exhibit_.barNames[i]), Qt::ElideRight, 120));
-        const double end = left + exhibit_.x[i] / most * (right - left);
+            painter.fontMetrics().elidedText(text(e.barNames[i]), Qt::ElideRight, 120));
+        const double end = left + e.x[i] / most * (right - left);
         painter.fillRect(QRectF(left, y + 3, end - left, height - 10), colour::kBars);
         painter.drawText(QRectF(end + 6, y, 60, height - 4), Qt::AlignLeft | Qt::AlignVCenter,
-                         text(shortNumber(exhibit_.x[i], 3)));
+                         text(shortNumber(e.x[i], 3)));
     }
     painter.setFont(interfaceFont(11));
-    for (const auto& line : exhibit_.lines) {
+    for (const auto& line : e.lines) {
         const double x = left + line.x.front() / most * (right - left);
         painter.setPen(QPen(colour::kSoft, 1, Qt::DashLine));
-        painter.drawLine(
-            QPointF(x, whole.top() + 52),
-            QPointF(x, whole.top() + 56 + height * static_cast<double>(exhibit_.x.size())));
+        painter.drawLine(QPointF(x, whole.top() + 52),
+                         QPointF(x, whole.top() + 56 + height * static_cast<double>(e.x.size())));
         painter.drawText(QRectF(x - 30, whole.top() + 38, 60, 14), Qt::AlignCenter,
                          text(line.name));
     }
 }
 
-void PlotView::drawHistogram(QPainter& painter, const QRectF& whole) const {
-    const HistogramPicture& h = histogram_;
-    if (h.bins.counts.empty()) {
-        return;
-    }
-    const double count = static_cast<double>(h.bins.counts.size());
-    Frame2D f;
-    f.area = whole.adjusted(14, 46, -14, h.names.empty() ? -36 : -40);
-    f.x0 = h.bins.from;
-    f.x1 = h.bins.from + h.bins.width * count;
-    f.y0 = 0.0;
-    const double peak = h.sd > 0.0 ? h.n * h.bins.width / (h.sd * 2.50662827463) : 0.0;
-    f.y1 =
-        std::max(static_cast<double>(*std::max_element(h.bins.counts.begin(), h.bins.counts.end())),
-                 peak) *
-        1.04;
-    for (const double y : h.curveY) {
-        f.y1 = std::max(f.y1, y * h.n * h.bins.width * 1.04);
-    }
-    for (std::size_t b = 0; b < h.bins.counts.size(); ++b) {
-        const double left = f.px(f.x0 + h.bins.width * static_cast<double>(b));
-        const double right = f.px(f.x0 + h.bins.width * static_cast<double>(b + 1));
-        const double gap = h.names.empty() ? 1.0 : (right - left) * 0.25;
-        painter.fillRect(QRectF(QPointF(left, f.py(static_cast<double>(h.bins.counts[b]))),
-                                QPointF(right - gap, f.area.bottom())),
-                         colour::kBars);
-        if (b < h.selected.counts.size() && h.selected.counts[b] > 0) {
-            // A single selected row among thousands must still be seen.
-            const double top =
-                std::min(f.py(static_cast<double>(h.selected.counts[b])), f.area.bottom() - 3.0);
-            painter.fillRect(QRectF(QPointF(left, top), QPointF(right - gap, f.area.bottom())),
-                             colour::kOchre);
-        }
-        if (!h.names.empty() && b < h.names.size()) {
-            painter.setFont(interfaceFont(11));
-            painter.setPen(colour::kSoft);
-            painter.drawText(
-                QRectF(left, f.area.bottom() + 3, right - gap - left, 14), Qt::AlignCenter,
-                painter.fontMetrics().elidedText(text(h.names[b]), Qt::ElideRight,
-                                                 static_cast<int>(right - gap - left)));
-        }
-    }
-    if (!h.curveX.empty()) {
-        QPainterPath path;
-        for (std::size_t i = 0; i < h.curveX.size(); ++i) {
-            const QPointF at(f.px(h.curveX[i]), f.py(h.curveY[i] * h.n * h.bins.width));
-            i == 0 ? path.moveTo(at) : path.lineTo(at);
-        }
-        painter.save();
-        painter.setClipRect(f.area);
-        painter.setPen(QPen(colour::kAccent, 2));
-        painter.setBrush(Qt::NoBrush);
-        painter.drawPath(path);
-        painter.restore();
-    }
-    if (h.sd > 0.0) {
-        QPainterPath path;
-        for (int i = 0; i <= 100; ++i) {
-            const double x = f.x0 + (f.x1 - f.x0) * i / 100.0;
-            const double z = (x - h.mean) / h.sd;
-            const QPointF at(f.px(x), f.py(peak * std::exp(-0.5 * z * z)));
-            i == 0 ? path.moveTo(at) : path.lineTo(at);
-        }
-        painter.setPen(QPen(colour::kInk, 1.3));
-        painter.setBrush(Qt::NoBrush);
-        painter.drawPath(path);
-    }
-    painter.setPen(QPen(colour::kInk, 1.2));
-    painter.drawLine(f.area.bottomLeft(), f.area.bottomRight());
-    if (h.names.empty()) {
-        painter.setPen(colour::kSoft);
-        painter.setFont(interfaceFont(11));
-        const auto xs = ticksBetween(f.x0, f.x1, static_cast<int>(f.area.width() / 80));
-        for (const double t : xs) {
-            painter.drawText(QRectF(f.px(t) - 40, f.area.bottom() + 3, 80, 14), Qt::AlignCenter,
-                             tickText(t, xs.size() > 1 ? xs[1] - xs[0] : 1.0));
-        }
-    }
-}
-
-void PlotView::draw(QPainter& painter, const QRectF& whole) const {
+void PlotView::drawBase(QPainter& painter, const QRectF& whole) const {
     painter.setRenderHint(QPainter::Antialiasing);
-    if (kind_ == Kind::Nothing) {
+    if (empty_) {
         painter.setPen(colour::kSoft);
         painter.setFont(interfaceFont(13));
         painter.drawText(whole.adjusted(20, 20, -20, -20), Qt::AlignCenter | Qt::TextWordWrap,
                          why_);
         return;
     }
-    const bool isHistogram = kind_ == Kind::Histogram;
-    const QString title = isHistogram ? histogram_.title : text(exhibit_.title);
-    const QString subtitle = isHistogram ? histogram_.subtitle : text(exhibit_.subtitle);
-    const QString xTitle = isHistogram ? histogram_.xTitle : text(exhibit_.xTitle);
-    const double left = isHistogram ? 14.0 : 4.0;
-    painter.setPen(colour::kInk);
-    painter.setFont(interfaceFont(13, true));
-    painter.drawText(QRectF(whole.left() + left, whole.top() + 2, whole.width() - left, 18),
-                     Qt::AlignLeft | Qt::AlignVCenter,
-                     painter.fontMetrics().elidedText(title, Qt::ElideRight,
-                                                      static_cast<int>(whole.width() - left)));
-    painter.setPen(colour::kSoft);
-    painter.setFont(interfaceFont(12));
-    painter.drawText(QRectF(whole.left() + left, whole.top() + 20, whole.width() - left, 16),
-                     Qt::AlignLeft | Qt::AlignVCenter,
-                     painter.fontMetrics().elidedText(subtitle, Qt::ElideRight,
-                                                      static_cast<int>(whole.width() - left)));
-    if (isHistogram) {
-        drawHistogram(painter, whole);
-    } else if (!exhibit_.barNames.empty()) {
-        drawBars(painter, whole);
-    } else {
-        const Frame2D f = frameOf(whole);
-        drawAxes(painter, f, true);
-        drawPoints(painter, f);
-        drawLines(painter, f);
+    const Exhibit& e = *exhibit_;
+    if (!e.barNames.empty()) {
+        drawHead(painter, whole);
+        drawLyingBars(painter, whole);
+        return;
     }
-    painter.setPen(colour::kSoft);
-    painter.setFont(interfaceFont(12));
-    painter.drawText(QRectF(whole.left(), whole.bottom() - 18, whole.width(), 16), Qt::AlignCenter,
-                     xTitle);
+    const Plane f = planeOf(whole);
+    if (e.compact) {
+        painter.setPen(QPen(colour::kHairline, 1));
+        painter.setBrush(Qt::NoBrush);
+        painter.drawRect(whole.adjusted(0.5, 0.5, -0.5, -0.5));
+    } else {
+        drawHead(painter, whole);
+        drawAxes(painter, f);
+    }
+    painter.save();
+    painter.setClipRect(f.area.adjusted(-6, -6, 6, 6));
+    drawBands(painter, f);
+    drawBars(painter, f);
+    if (!e.pointsHidden) {
+        drawPoints(painter, f);
+    }
+    drawBoxes(painter, f);
+    painter.restore();
+    drawLines(painter, f);
+    if (e.compact && !e.bars.empty() && !e.tiles) {
+        painter.setFont(interfaceFont(12, true));
+        painter.setPen(colour::kInk);
+        painter.drawText(whole.adjusted(6, 3, -4, 0), Qt::AlignLeft | Qt::AlignTop,
+                         painter.fontMetrics().elidedText(text(e.title), Qt::ElideRight,
+                                                          static_cast<int>(whole.width() - 10)));
+    }
+    const bool labelled = std::any_of(e.lines.begin(), e.lines.end(), [](const auto& line) {
+        return line.series >= 0 && !line.name.empty();
+    });
+    if (!labelled && !e.seriesNames.empty()) {
+        drawLegend(painter, f.area, e.seriesNames);
+    }
+}
+
+void PlotView::drawLit(QPainter& painter, const QRectF& whole) const {
+    const Exhibit& e = *exhibit_;
+    if (empty_ || !e.barNames.empty() || (selection_.empty() && e.marked.empty())) {
+        return;
+    }
+    painter.setRenderHint(QPainter::Antialiasing);
+    const Plane f = planeOf(whole);
+    for (const auto& bar : e.bars) {
+        if (bar.rows.empty() || selection_.empty()) {
+            continue;
+        }
+        const auto lit = std::count_if(bar.rows.begin(), bar.rows.end(), [this](std::uint32_t row) {
+            return selection_.contains(row);
+        });
+        if (lit == 0) {
+            continue;
+        }
+        const double share = static_cast<double>(lit) / static_cast<double>(bar.rows.size());
+        const double floor = f.py(bar.y0);
+        // A single selected row among thousands must still be seen.
+        const double top = std::min(floor - share * (floor - f.py(bar.y1)), floor - 3.0);
+        const double right = f.px(bar.x1) - (e.tiles ? 0.0 : 1.0);
+        // Beside its number on a tile, over the whole width of a bar.
+        const double left = e.tiles ? std::max(f.px(bar.x0), right - 6.0) : f.px(bar.x0);
+        painter.fillRect(QRectF(QPointF(left, top), QPointF(right, floor)), colour::kOchre);
+    }
+    for (const auto& line : e.lines) {
+        if (!selection_.empty() &&
+            std::any_of(line.rows.begin(), line.rows.end(),
+                        [this](std::uint32_t row) { return selection_.contains(row); })) {
+            painter.setPen(QPen(colour::kOchre, 1.8));
+            painter.setBrush(Qt::NoBrush);
+            for (std::size_t i = 1; i < line.x.size(); ++i) {
+                painter.drawLine(QPointF(f.px(line.x[i - 1]), f.py(line.y[i - 1])),
+                                 QPointF(f.px(line.x[i]), f.py(line.y[i])));
+            }
+        }
+    }
+    const std::size_t n = std::min({e.x.size(), e.y.size(), e.rows.size()});
+    if (!selection_.empty() && n > kDensePoints) {
+        painter.drawImage(f.area.topLeft(), litImage(f.area.size(), n, [&](std::size_t i) {
+                              const QPointF at = selection_.contains(e.rows[i])
+                                                     ? pointAt(f, i) - f.area.topLeft()
+                                                     : QPointF(-1.0, -1.0);
+                              return at;
+                          }));
+    } else if (!selection_.empty()) {
+        painter.setPen(QPen(colour::kInk, 0.8));
+        painter.setBrush(colour::kOchre);
+        const double size = e.compact ? 2.8 : 4.0;
+        for (std::size_t i = 0; i < n; ++i) {
+            if (selection_.contains(e.rows[i])) {
+                painter.drawEllipse(pointAt(f, i), size, size);
+            }
+        }
+    }
+    if (!e.marked.empty()) {
+        RowSet marked;
+        for (const std::size_t row : e.marked) {
+            marked.insert(row);
+        }
+        painter.setPen(QPen(colour::kClay, 1.5));
+        painter.setBrush(Qt::NoBrush);
+        for (std::size_t i = 0; i < n; ++i) {
+            if (marked.contains(e.rows[i])) {
+                painter.drawEllipse(pointAt(f, i), 5, 5);
+            }
+        }
+    }
+}
+
+void PlotView::draw(QPainter& painter, const QRectF& whole) const {
+    drawBase(painter, whole);
+    drawLit(painter, whole);
 }
 
 void PlotView::paintEvent(QPaintEvent* /*event*/) {
+    const double scale = devicePixelRatioF();
+    if (!baseFresh_ || base_.size() != size() * scale) {
+        base_ = QPixmap(size() * scale);
+        base_.setDevicePixelRatio(scale);
+        base_.fill(Qt::transparent);
+        QPainter onto(&base_);
+        drawBase(onto, rect());
+        baseFresh_ = true;
+    }
     QPainter painter(this);
-    draw(painter, rect());
+    painter.drawPixmap(0, 0, base_);
+    drawLit(painter, rect());
     if (dragging_) {
         QColor wash = colour::kOchre;
         wash.setAlpha(36);
-        painter.fillRect(QRectF(dragFrom_, dragTo_).normalized(), wash);
+        painter.setRenderHint(QPainter::Antialiasing);
+        if (lasso_) {
+            painter.setPen(QPen(colour::kOchre, 1.2));
+            painter.setBrush(wash);
+            painter.drawPolygon(path_);
+        } else {
+            painter.fillRect(QRectF(dragFrom_, dragTo_).normalized(), wash);
+        }
     }
-    if (hasFocus() && kind_ != Kind::Nothing) {
+    if (hasFocus() && !empty_) {
         painter.setRenderHint(QPainter::Antialiasing, false);
         painter.setPen(QPen(colour::kAccent, 1, Qt::DotLine));
         painter.setBrush(Qt::NoBrush);
@@ -425,52 +616,132 @@ void PlotView::paintEvent(QPaintEvent* /*event*/) {
     }
 }
 
+void PlotView::resizeEvent(QResizeEvent* event) {
+    baseFresh_ = false;
+    QWidget::resizeEvent(event);
+}
+
 int PlotView::nearest(QPointF at) const {
-    if (kind_ != Kind::Exhibit || !exhibit_.barNames.empty()) {
+    const Exhibit& e = *exhibit_;
+    if (empty_ || !e.barNames.empty()) {
         return -1;
     }
-    const Frame2D f = frameOf(rect());
+    const Plane f = planeOf(rect());
     int best = -1;
     double least = 81.0;  // within nine pixels
-    for (std::size_t i = 0; i < exhibit_.x.size() && i < exhibit_.y.size(); ++i) {
-        const double dx = f.px(exhibit_.x[i]) - at.x();
-        const double dy = f.py(exhibit_.y[i]) - at.y();
-        if (dx * dx + dy * dy < least) {
-            least = dx * dx + dy * dy;
+    for (std::size_t i = 0; i < e.x.size() && i < e.y.size(); ++i) {
+        const QPointF d = pointAt(f, i) - at;
+        if (const double far = QPointF::dotProduct(d, d); far < least) {
+            least = far;
             best = static_cast<int>(i);
         }
     }
     return best;
 }
 
+int PlotView::barAt(QPointF at) const {
+    const Exhibit& e = *exhibit_;
+    if (empty_ || !e.barNames.empty()) {
+        return -1;
+    }
+    const Plane f = planeOf(rect());
+    for (std::size_t i = 0; i < e.bars.size(); ++i) {
+        const auto& bar = e.bars[i];
+        // A bin with one row is as good to hit as a tall one: anywhere above the axis.
+        const bool column = e.fromZero && !e.tiles;
+        const double top = column ? f.area.top() : f.py(bar.y1);
+        if (at.x() >= f.px(bar.x0) && at.x() < f.px(bar.x1) && at.y() >= top &&
+            at.y() <= f.py(bar.y0)) {
+            return static_cast<int>(i);
+        }
+    }
+    return -1;
+}
+
+RowSet PlotView::rowsWithin() const {
+    const Exhibit& e = *exhibit_;
+    RowSet rows;
+    const Plane f = planeOf(rect());
+    const QRectF box = QRectF(dragFrom_, dragTo_).normalized();
+    QImage mask;
+    if (lasso_) {
+        // One look a point, however long the path.
+        mask = QImage(size(), QImage::Format_Grayscale8);
+        mask.fill(0);
+        QPainter painter(&mask);
+        painter.setPen(Qt::NoPen);
+        painter.setBrush(Qt::white);
+        painter.drawPolygon(path_);
+    }
+    const auto within = [&](QPointF at) {
+        return lasso_ ? mask.rect().contains(at.toPoint()) &&
+                            mask.constScanLine(at.toPoint().y())[at.toPoint().x()] > 127
+                      : box.contains(at);
+    };
+    for (std::size_t i = 0; i < e.rows.size() && i < e.x.size(); ++i) {
+        if (within(pointAt(f, i))) {
+            rows.insert(e.rows[i]);
+        }
+    }
+    const QRectF around = lasso_ ? path_.boundingRect() : box;
+    for (const auto& bar : e.bars) {
+        const QRectF there(QPointF(f.px(bar.x0), f.py(bar.y1)),
+                           QPointF(f.px(bar.x1), f.py(bar.y0)));
+        if (!bar.rows.empty() && (lasso_ ? within(there.center()) : around.intersects(there))) {
+            for (const std::uint32_t row : bar.rows) {
+                rows.insert(row);
+            }
+        }
+    }
+    return rows;
+}
+
 void PlotView::mousePressEvent(QMouseEvent* event) {
-    if (event->button() == Qt::LeftButton && kind_ == Kind::Exhibit) {
+    emit pressed();
+    if (event->button() == Qt::LeftButton && !empty_) {
         dragFrom_ = dragTo_ = event->position();
+        path_ = QPolygonF{dragFrom_};
         dragging_ = true;
     }
+}
+
+QString PlotView::wordsAt(QPointF at) const {
+    const Exhibit& e = *exhibit_;
+    if (const int i = nearest(at); i >= 0 && static_cast<std::size_t>(i) < e.rows.size()) {
+        const auto k = static_cast<std::size_t>(i);
+        const QString name = namer_ ? namer_(e.rows[k]) : tr("row %1").arg(e.rows[k] + 1);
+        const auto place = static_cast<std::size_t>(std::max(e.x[k] - 1.0, 0.0));
+        const QString x =
+            text(place < e.xNames.size() ? e.xNames[place] : valueOn(e.xScale, e.x[k]));
+        return QString("<b>%1</b><br>%2 %3<br>%4 %5")
+            .arg(name.toHtmlEscaped(), text(e.xTitle).toHtmlEscaped(), x.toHtmlEscaped(),
+                 text(e.yTitle).toHtmlEscaped(), text(valueOn(e.yScale, e.y[k])));
+    }
+    const int bar = barAt(at);
+    return bar < 0 ? QString() : text(e.bars[static_cast<std::size_t>(bar)].says).toHtmlEscaped();
 }
 
 void PlotView::mouseMoveEvent(QMouseEvent* event) {
     if (dragging_) {
         dragTo_ = event->position();
+        if (lasso_) {
+            path_ << dragTo_;
+        }
+        if ((dragTo_ - dragFrom_).manhattanLength() > 6 || path_.size() > 4) {
+            RowSet rows = rowsWithin();
+            if (event->modifiers().testFlag(Qt::ShiftModifier)) {
+                for (const std::size_t row : selection_) {
+                    rows.insert(row);
+                }
+            }
+            emit rowsBrushed(rows);
+        }
         update();
         return;
     }
-    const int i = nearest(event->position());
-    if (i < 0 || static_cast<std::size_t>(i) >= exhibit_.rows.size()) {
-        QToolTip::hideText();
-        return;
-    }
-    const auto at = static_cast<std::size_t>(i);
-    const QString name =
-        namer_ ? namer_(exhibit_.rows[at]) : tr("row %1").arg(exhibit_.rows[at] + 1);
-    QToolTip::showText(
-        event->globalPosition().toPoint(),
-        QString("<b>%1</b><br>%2 %3<br>%4 %5")
-            .arg(name.toHtmlEscaped(), text(exhibit_.xTitle).toHtmlEscaped(),
-                 text(shortNumber(exhibit_.x[at], 5)), text(exhibit_.yTitle).toHtmlEscaped(),
-                 text(shortNumber(exhibit_.y[at], 5))),
-        this);
+    const QString words = wordsAt(event->position());
+    words.isEmpty() ? QToolTip::hideText()
+                    : QToolTip::showText(event->globalPosition().toPoint(), words, this);
 }
 
 void PlotView::mouseReleaseEvent(QMouseEvent* event) {
@@ -479,30 +750,71 @@ void PlotView::mouseReleaseEvent(QMouseEvent* event) {
     }
     dragging_ = false;
     dragTo_ = event->position();
-    if ((dragTo_ - dragFrom_).manhattanLength() > 6) {
-        selectBox();
-    } else {
-        const int i = nearest(event->position());
-        std::set<std::size_t> rows =
-            event->modifiers().testFlag(Qt::ShiftModifier) ? selection_ : std::set<std::size_t>();
-        if (i >= 0 && static_cast<std::size_t>(i) < exhibit_.rows.size()) {
-            rows.insert(exhibit_.rows[static_cast<std::size_t>(i)]);
-        }
-        emit rowsSelected(rows);
+    RowSet rows;
+    if (event->modifiers().testFlag(Qt::ShiftModifier)) {
+        rows = selection_;
     }
-    update();
-}
-
-void PlotView::selectBox() {
-    const QRectF box = QRectF(dragFrom_, dragTo_).normalized();
-    const Frame2D f = frameOf(rect());
-    std::set<std::size_t> rows;
-    for (std::size_t i = 0; i < exhibit_.rows.size() && i < exhibit_.x.size(); ++i) {
-        if (box.contains(f.px(exhibit_.x[i]), f.py(exhibit_.y[i]))) {
-            rows.insert(exhibit_.rows[i]);
+    const bool dragged = lasso_ ? path_.boundingRect().width() + path_.boundingRect().height() > 6
+                                : (dragTo_ - dragFrom_).manhattanLength() > 6;
+    if (dragged) {
+        for (const std::size_t row : rowsWithin()) {
+            rows.insert(row);
+        }
+    } else {
+        const Exhibit& e = *exhibit_;
+        const int i = nearest(event->position());
+        const int bar = i >= 0 ? -1 : barAt(event->position());
+        if (i >= 0 && static_cast<std::size_t>(i) < e.rows.size()) {
+            rows.insert(e.rows[static_cast<std::size_t>(i)]);
+        } else if (bar >= 0) {
+            const Exhibit::Bar& one = e.bars[static_cast<std::size_t>(bar)];
+            if (!one.of.empty()) {
+                QStringList names;
+                for (const std::string& name : one.of) {
+                    names << text(name);
+                }
+                emit opened(names);
+                update();
+                return;
+            }
+            for (const std::uint32_t row : one.rows) {
+                rows.insert(row);
+            }
         }
     }
     emit rowsSelected(rows);
+    update();
+}
+
+void PlotView::mouseDoubleClickEvent(QMouseEvent* event) {
+    if (titleEditable_ && !empty_ && event->position().y() < 20) {
+        editTitle();
+        return;
+    }
+    if (exhibit_->compact && !exhibit_->x.empty()) {
+        emit opened({text(exhibit_->yTitle), text(exhibit_->xTitle)});
+        return;
+    }
+    QWidget::mouseDoubleClickEvent(event);
+}
+
+void PlotView::editTitle() {
+    if (titleEdit_ == nullptr) {
+        titleEdit_ = new QLineEdit(this);
+        titleEdit_->setObjectName("plot:title");
+        titleEdit_->setAccessibleName(tr("Title of the picture"));
+        connect(titleEdit_, &QLineEdit::editingFinished, this, [this] {
+            if (titleEdit_->isVisible()) {
+                titleEdit_->hide();
+                emit titleEdited(titleEdit_->text());
+            }
+        });
+    }
+    titleEdit_->setText(text(exhibit_->title));
+    titleEdit_->setGeometry(0, 0, width() - 4, 24);
+    titleEdit_->show();
+    titleEdit_->setFocus();
+    titleEdit_->selectAll();
 }
 
 void PlotView::keyPressEvent(QKeyEvent* event) {
@@ -510,13 +822,25 @@ void PlotView::keyPressEvent(QKeyEvent* event) {
         emit rowsSelected({});
         return;
     }
+    if (event->key() == Qt::Key_F2 && titleEditable_ && !empty_) {
+        editTitle();
+        return;
+    }
     QWidget::keyPressEvent(event);
 }
 
 void PlotView::contextMenuEvent(QContextMenuEvent* event) {
     QMenu menu(this);
+    menu.addAction(lasso_ ? tr("Select by box") : tr("Select by lasso"), this,
+                   [this] { setLasso(!lasso_); });
+    if (titleEditable_) {
+        menu.addAction(tr("Change the title"), this, &PlotView::editTitle);
+    }
     menu.addAction(tr("Copy as picture"), this, &PlotView::copy);
-    menu.addAction(tr("Save as SVG or PNG…"), this, &PlotView::save);
+    for (const PrintSize& size : kPrintSizes) {
+        menu.addAction(tr("Save, %1…").arg(tr(size.name)), this,
+                       [this, width = size.millimetres] { save(width); });
+    }
     menu.exec(event->globalPos());
 }
 
@@ -535,23 +859,28 @@ void PlotView::makeCorner() {
     auto* line = new QHBoxLayout(corner_);
     line->setContentsMargins(4, 1, 4, 1);
     line->setSpacing(8);
-    for (const auto& [word, name, act] : {std::tuple{tr("copy"), "plot:copy", &PlotView::copy},
-                                          std::tuple{tr("save…"), "plot:save", &PlotView::save}}) {
-        auto* button = new QPushButton(word, corner_);
-        button->setObjectName(name);
+    const auto word = [&](const QString& name, const char* id, auto act) {
+        auto* button = new QPushButton(name, corner_);
+        button->setObjectName(id);
         button->setFont(interfaceFont(11));
         button->setCursor(Qt::PointingHandCursor);
         button->setFocusPolicy(Qt::NoFocus);
         connect(button, &QPushButton::clicked, this, act);
         line->addWidget(button);
-    }
+        return button;
+    };
+    lassoWord_ = word(tr("lasso"), "plot:lasso", [this] { setLasso(!lasso_); });
+    word(tr("copy"), "plot:copy", &PlotView::copy);
+    word(tr("save…"), "plot:save", &PlotView::offerSizes);
     corner_->hide();
 }
 
 void PlotView::enterEvent(QEnterEvent* event) {
-    corner_->adjustSize();
-    corner_->move(width() - corner_->width(), 0);
-    corner_->show();
+    if (!exhibit_->compact) {
+        corner_->adjustSize();
+        corner_->move(width() - corner_->width(), 0);
+        corner_->show();
+    }
     QWidget::enterEvent(event);
 }
 
@@ -560,25 +889,66 @@ void PlotView::leaveEvent(QEvent* event) {
     QWidget::leaveEvent(event);
 }
 
-void PlotView::save() {
+void PlotView::offerSizes() {
+    QMenu menu(this);
+    for (const PrintSize& size : kPrintSizes) {
+        menu.addAction(tr(size.name), this, [this, width = size.millimetres] { save(width); });
+    }
+    menu.exec(QCursor::pos());
+}
+
+void PlotView::save(double millimetres) {
     const QString path = QFileDialog::getSaveFileName(this, tr("Save the figure"), "figure.svg",
-                                                      tr("Figures (*.svg *.png)"));
-    if (path.endsWith(".png")) {
-        QImage picture(size() * 3, QImage::Format_ARGB32);
-        picture.setDevicePixelRatio(3);
+                                                      tr("Figures (*.svg *.pdf *.png)"));
+    if (!path.isEmpty() && !saveAs(path, millimetres)) {
+        QToolTip::showText(QCursor::pos(), tr("The figure could not be written there."), this);
+    }
+}
+
+bool PlotView::saveAs(const QString& path, double millimetres) {
+    // Drawn as if the page were `points` wide, so that 12-pixel type prints at 7 to 8 points.
+    constexpr double kPixelsAMillimetre = 4.4;
+    const double width = millimetres * kPixelsAMillimetre;
+    const double height = width * std::max(this->height(), 1) / std::max(this->width(), 1);
+    const QRectF page(0.0, 0.0, width, height);
+    if (path.endsWith(".png", Qt::CaseInsensitive)) {
+        constexpr double kDots = 600.0 / 25.4;  // A millimetre.
+        const double scale = kDots / kPixelsAMillimetre;
+        QImage picture(qRound(width * scale), qRound(height * scale), QImage::Format_RGB32);
+        picture.setDotsPerMeterX(qRound(kDots * 1000.0));
+        picture.setDotsPerMeterY(qRound(kDots * 1000.0));
         picture.fill(Qt::white);
         QPainter painter(&picture);
-        draw(painter, rect());
+        painter.scale(scale, scale);
+        draw(painter, page);
         painter.end();
-        picture.save(path);
-    } else if (!path.isEmpty()) {
-        QSvgGenerator generator;
-        generator.setFileName(path);
-        generator.setSize(size());
-        generator.setViewBox(rect());
-        QPainter painter(&generator);
-        draw(painter, rect());
+        return picture.save(path);
     }
+    if (path.endsWith(".pdf", Qt::CaseInsensitive)) {
+        QPdfWriter writer(path);
+        writer.setPageSize(
+            QPageSize(QSizeF(millimetres, millimetres * height / width), QPageSize::Millimeter));
+        writer.setPageMargins(QMarginsF());
+        writer.setCreator("Rapporto");
+        QPainter painter;
+        if (!painter.begin(&writer)) {
+            return false;
+        }
+        const double scale = writer.width() / width;
+        painter.scale(scale, scale);
+        draw(painter, page);
+        return painter.end();
+    }
+    QSvgGenerator generator;
+    generator.setFileName(path);
+    generator.setSize(page.size().toSize());
+    generator.setViewBox(page);
+    QPainter painter;
+    if (!painter.begin(&generator)) {
+        return false;
+    }
+    draw(painter, page);
+    return painter.end();
 }
 
 }  // namespace rapporto::app

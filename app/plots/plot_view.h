@@ -1,45 +1,43 @@
 #pragma once
 
 #include "core/checks/check.h"
-#include "core/describe/summary.h"
+#include "core/data/row_set.h"
+#include "core/describe/exhibit.h"
 
+#include <QPixmap>
+#include <QPolygonF>
 #include <QWidget>
 
 #include <functional>
-#include <set>
+#include <memory>
+
+class QLineEdit;
+class QPushButton;
 
 namespace rapporto::app {
 
-/// A histogram with what lies over it.
-struct HistogramPicture {
-    Histogram bins;
-    Histogram selected;  ///< The same bins of the selected rows; counts may be empty.
-    double mean = 0.0;
-    double sd = 0.0;  ///< Of the normal curve; 0 draws none.
-    double n = 0.0;
-    QString title;
-    QString subtitle;
-    QString xTitle;
-    std::vector<double> curveX;      ///< A density to draw over the bars; empty: none.
-    std::vector<double> curveY;      ///< In shares for each step of x.
-    std::vector<std::string> names;  ///< Of levels, for groups: bars instead of bins.
-};
-
-/// The one plot base: points, lines, bars and histograms with axes, a selection that is shared and
-/// a hover that names the row. Drag selects a box, a click the nearest point, Escape nothing.
+/// The one plot base: points, lines, bands, bars, boxes and intervals with axes, a selection that
+/// is shared and a hover that names the row. Drag takes a box or a lasso, a click the nearest point
+/// or bar, with Shift in addition; Escape nothing.
 class PlotView : public QWidget {
     Q_OBJECT
 
   public:
     explicit PlotView(QWidget* parent = nullptr);
 
-    void showExhibit(const Exhibit& exhibit);
-    void showHistogram(const HistogramPicture& picture);
+    void showExhibit(Exhibit exhibit);
+    void showExhibit(std::shared_ptr<const Exhibit> exhibit);
     void showNothing(const QString& why);
-    void showSelection(const std::set<std::size_t>& rows);
+    void showSelection(const RowSet& rows);
+
+    /// Lines that stood here before a change, left faint.
+    void showBefore(std::vector<Exhibit::Line> lines);
 
     /// Names a source row for the hover.
     void setRowNamer(std::function<QString(std::size_t)> namer) { namer_ = std::move(namer); }
+
+    /// A click on the title lets it be changed.
+    void setTitleEditable(bool editable) { titleEditable_ = editable; }
 
     /// Draws into any device: the screen, a picture, a page.
     void draw(QPainter& painter, const QRectF& area) const;
@@ -47,23 +45,39 @@ class PlotView : public QWidget {
     /// Where a data point lies in the widget; for tests and linking.
     [[nodiscard]] QPointF pixelOf(double x, double y) const;
 
-    [[nodiscard]] const Exhibit& exhibit() const { return exhibit_; }
+    [[nodiscard]] const Exhibit& exhibit() const { return *exhibit_; }
+
+    [[nodiscard]] bool isEmpty() const { return empty_; }
+
+    [[nodiscard]] bool takesLasso() const { return lasso_; }
+
+    void setLasso(bool lasso);
+
+    /// Writes the figure as .svg, .pdf or .png, `millimetres` wide, its height in proportion;
+    /// pixels at 600 dots an inch. False: the file cannot be written.
+    bool saveAs(const QString& path, double millimetres);
 
   signals:
-    void rowsSelected(const std::set<std::size_t>& rows);
+    void rowsSelected(const rapporto::RowSet& rows);
+    void rowsBrushed(const rapporto::RowSet& rows);  ///< While the mouse moves.
+    void titleEdited(const QString& title);
+    void opened(const QStringList& variables);  ///< A tile that stands for other variables.
+    void pressed();
 
   protected:
     void paintEvent(QPaintEvent* event) override;
+    void resizeEvent(QResizeEvent* event) override;
     void enterEvent(QEnterEvent* event) override;
     void leaveEvent(QEvent* event) override;
     void mousePressEvent(QMouseEvent* event) override;
     void mouseMoveEvent(QMouseEvent* event) override;
     void mouseReleaseEvent(QMouseEvent* event) override;
+    void mouseDoubleClickEvent(QMouseEvent* event) override;
     void keyPressEvent(QKeyEvent* event) override;
     void contextMenuEvent(QContextMenuEvent* event) override;
 
   private:
-    struct Frame2D {
+    struct Plane {
         QRectF area;
         double x0 = 0.0, x1 = 1.0, y0 = 0.0, y1 = 1.0;
 
@@ -76,30 +90,46 @@ class PlotView : public QWidget {
         }
     };
 
-    [[nodiscard]] Frame2D frameOf(const QRectF& area) const;
-    void drawAxes(QPainter& painter, const Frame2D& f, bool vertical) const;
-    void drawPoints(QPainter& painter, const Frame2D& f) const;
-    void drawLines(QPainter& painter, const Frame2D& f) const;
-    void drawBars(QPainter& painter, const QRectF& area) const;
-    void drawHistogram(QPainter& painter, const QRectF& area) const;
+    [[nodiscard]] Plane planeOf(const QRectF& whole) const;
+    void drawBase(QPainter& painter, const QRectF& whole) const;
+    void drawLit(QPainter& painter, const QRectF& whole) const;
+    void drawHead(QPainter& painter, const QRectF& whole) const;
+    void drawAxes(QPainter& painter, const Plane& plane) const;
+    void drawBands(QPainter& painter, const Plane& plane) const;
+    void drawBars(QPainter& painter, const Plane& plane) const;
+    void drawPoints(QPainter& painter, const Plane& plane) const;
+    void drawBoxes(QPainter& painter, const Plane& plane) const;
+    void drawLines(QPainter& painter, const Plane& plane) const;
+    void drawLyingBars(QPainter& painter, const QRectF& whole) const;
+    [[nodiscard]] QPointF pointAt(const Plane& plane, std::size_t i) const;
     [[nodiscard]] int nearest(QPointF at) const;
-    void selectBox();
+    [[nodiscard]] int barAt(QPointF at) const;
+    [[nodiscard]] RowSet rowsWithin() const;
+    [[nodiscard]] QString wordsAt(QPointF at) const;
+    void editTitle();
     void copy();
-    void save();
+    void save(double millimetres);
+    void offerSizes();
     void makeCorner();
+    void changed();
 
-    enum class Kind { Nothing, Exhibit, Histogram };
-
-    Kind kind_ = Kind::Nothing;
-    Exhibit exhibit_;
-    HistogramPicture histogram_;
+    std::shared_ptr<const Exhibit> exhibit_;
+    bool empty_ = true;
     QString why_;
-    std::set<std::size_t> selection_;
+    RowSet selection_;
+    std::vector<Exhibit::Line> before_;
     std::function<QString(std::size_t)> namer_;
+    bool titleEditable_ = false;
+    QPixmap base_;  ///< All but what is lit, as it stood at the last painting.
+    bool baseFresh_ = false;
     QPointF dragFrom_;
     QPointF dragTo_;
+    QPolygonF path_;  ///< Of a lasso.
     bool dragging_ = false;
-    QWidget* corner_ = nullptr;  ///< Copy and save, while the mouse is over the picture.
+    bool lasso_ = false;
+    QWidget* corner_ = nullptr;  ///< Lasso, copy and save, while the mouse is over the picture.
+    QPushButton* lassoWord_ = nullptr;
+    QLineEdit* titleEdit_ = nullptr;
 };
 
 }  // namespace rapporto::app

@@ -1,6 +1,7 @@
 #include "app/shell/main_window.h"
 
 #include "app/question/question_line.h"
+#include "app/shell/calculator_panel.h"
 #include "app/shell/finder.h"
 #include "app/shell/reading_column.h"
 #include "app/shell/roster.h"
@@ -61,10 +62,16 @@ MainWindow::MainWindow(QWidget* parent) : QMainWindow(parent), finder_(new Finde
     workLayout->addWidget(question_);
     stages_ = new QStackedWidget(work);
     workLayout->addWidget(stages_, 1);
-    reading_ = new ReadingColumn(middle);
+    side_ = new QStackedWidget(middle);
+    reading_ = new ReadingColumn(side_);
+    calculator_ = new CalculatorPanel(side_);
+    side_->addWidget(reading_);
+    side_->addWidget(calculator_);
+    connect(calculator_, &CalculatorPanel::closed, this,
+            [this] { side_->setCurrentWidget(reading_); });
     middle->addWidget(roster_);
     middle->addWidget(work);
-    middle->addWidget(reading_);
+    middle->addWidget(side_);
     middle->setSizes({235, 745, 300});
     middle->setStretchFactor(0, 0);
     middle->setStretchFactor(1, 1);
@@ -111,7 +118,8 @@ MainWindow::MainWindow(QWidget* parent) : QMainWindow(parent), finder_(new Finde
     connect(&session_, &Session::told, this, [this](const QString& what) { say(what, false); });
     connect(roster_, &Roster::variablePicked, this, [this](const std::string& name) {
         if (stage_ == 1) {
-            explore_->putOnDesk(name);
+            explore_->putOnDesk(name,
+                                QGuiApplication::keyboardModifiers().testFlag(Qt::ControlModifier));
         } else {
             data_->showVariable(name);
             if (stage_ != 0) {
@@ -208,6 +216,11 @@ void MainWindow::makeActions() {
     for (int s = 0; s < 6; ++s) {
         add(names[s], {QKeySequence(QString("Ctrl+%1").arg(s + 1))}, [this, s] { showStage(s); });
     }
+    add(tr("Calculator: statistic, p, split of the variance"), {QKeySequence("Ctrl+Shift+C")},
+        [this] {
+            side_->setCurrentWidget(
+                side_->currentWidget() == reading_ ? static_cast<QWidget*>(calculator_) : reading_);
+        });
     add(tr("Open…"), {QKeySequence::Open}, [this] { open(); });
     add(tr("Save"), {QKeySequence::Save}, [this] { save(); });
     add(tr("Save as…"), {QKeySequence("Ctrl+Shift+S")}, [this] { saveAs(); });

@@ -10,6 +10,7 @@ class QStackedWidget;
 
 namespace rapporto::app {
 
+class CalculatorPanel;
 class DataStage;
 class ExploreStage;
 class Finder;
@@ -72,6 +73,8 @@ class MainWindow : public QMainWindow {
     QuestionLine* question_;
     QStackedWidget* stages_;
     ReadingColumn* reading_;
+    CalculatorPanel* calculator_;
+    QStackedWidget* side_;  ///< The reading column, or the calculator in its place.
     QLabel* counts_;
     QLabel* progress_;
     QPushButton* stop_;

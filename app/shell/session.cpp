@@ -249,7 +249,7 @@ void Session::redo() {
     emit changed();
 }
 
-void Session::selectRows(std::set<std::size_t> rows) {
+void Session::selectRows(RowSet rows) {
     selected_ = std::move(rows);
     emit selectionChanged();
 }
@@ -267,6 +267,12 @@ void Session::setSelectedAside(const QString& reason) {
     if (edit(SetRowsAside{rows, utf8(reason)}, what)) {
         selectRows({});
     }
+}
+
+void Session::setDesk(const Desk& desk) {
+    bench_.restate([&desk](Study& study) { study.desk = desk; });
+    study_ = bench_.study();
+    emit changed();
 }
 
 void Session::setVariable(const std::string& name) {

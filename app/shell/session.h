@@ -1,5 +1,6 @@
 #pragma once
 
+#include "core/data/row_set.h"
 #include "core/describe/summary.h"
 #include "core/study/workbench.h"
 
@@ -90,12 +91,13 @@ class Session : public QObject {
     void undo();
     void redo();
 
-    [[nodiscard]] const std::set<std::size_t>& selectedRows() const {
-        return selected_;
-    }  ///< From 0.
+    [[nodiscard]] const RowSet& selectedRows() const { return selected_; }  ///< From 0.
 
-    void selectRows(std::set<std::size_t> rows);
+    void selectRows(RowSet rows);
     void setSelectedAside(const QString& reason);
+
+    /// Puts what stands on the desk of Explore; part of the study, no step of its trail.
+    void setDesk(const Desk& desk);
 
     [[nodiscard]] const std::string& variable() const { return variable_; }
 
@@ -154,7 +156,7 @@ class Session : public QObject {
     std::shared_ptr<const Frame> factsFrame_;  ///< Whose facts they are.
     std::string questionId_;
     std::string variable_;
-    std::set<std::size_t> selected_;
+    RowSet selected_;
     std::optional<PendingImport> pending_;
     std::optional<Refusal> sourceRefusal_;
     QString path_;

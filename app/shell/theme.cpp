@@ -204,19 +204,4 @@ void drawLens(QPainter& painter, const QRectF& area, const Coefficient& effect,
     painter.restore();
 }
 
-std::vector<double> ticksBetween(double low, double high, int wanted) {
-    std::vector<double> ticks;
-    if (!(high > low) || wanted < 1) {
-        return ticks;
-    }
-    const double raw = (high - low) / wanted;
-    const double power = std::pow(10.0, std::floor(std::log10(raw)));
-    const double lead = raw / power;
-    const double step = (lead < 1.5 ? 1.0 : lead < 3.5 ? 2.0 : lead < 7.5 ? 5.0 : 10.0) * power;
-    for (double t = std::ceil(low / step) * step; t <= high + step * 1e-9; t += step) {
-        ticks.push_back(std::abs(t) < step * 1e-9 ? 0.0 : t);
-    }
-    return ticks;
-}
-
 }  // namespace rapporto::app

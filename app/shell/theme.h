@@ -56,7 +56,4 @@ void drawVerdict(QPainter& painter, QPointF centre, Verdict verdict);
 void drawLens(QPainter& painter, const QRectF& area, const Coefficient& effect,
               const std::function<double(double)>& at, const QColor& colour);
 
-/// Round axis ticks between low and high, about `wanted` of them.
-[[nodiscard]] std::vector<double> ticksBetween(double low, double high, int wanted);
-
 }  // namespace rapporto::app

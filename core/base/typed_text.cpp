@@ -17,7 +17,7 @@ std::optional<double> numberIn(std::string_view text) {
     constexpr std::string_view kMinus = "−";
     std::string plain = trimmed(text);
     if (plain.starts_with(kMinus)) {
-        plain.replace(0, kMinus.size(), "-");
+        plain = "-" + plain.substr(kMinus.size());
     } else if (plain.starts_with('+') && !plain.starts_with("+-")) {
         plain.erase(0, 1);
     }

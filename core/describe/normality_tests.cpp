@@ -119,17 +119,6 @@ DAgostino dagostino(std::span<const double> values) {
     return out;
 }
 
-double excessKurtosis(std::span<const double> cells) {
-    std::vector<double> values;
-    std::copy_if(cells.begin(), cells.end(), std::back_inserter(values),
-                 [](double x) { return !std::isnan(x); });
-    return values.empty() ? 0.0
-                          : moments(Eigen::Map<const Eigen::VectorXd>(
-                                        values.data(), static_cast<Eigen::Index>(values.size())))
-                                    .kurtosis -
-                                3.0;
-}
-
 std::vector<NormalityTest> normalityTests(std::span<const double> cells,
                                           const std::vector<bool>& use) {
     std::vector<double> values;

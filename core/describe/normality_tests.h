@@ -48,9 +48,6 @@ struct DAgostino {
 
 [[nodiscard]] DAgostino dagostino(std::span<const double> values);
 
-/// m₄/m₂² − 3 of the values that are not missing; 0 where there is no spread.
-[[nodiscard]] double excessKurtosis(std::span<const double> cells);
-
 /// All tests on the values that are not missing.
 [[nodiscard]] std::vector<NormalityTest> normalityTests(std::span<const double> cells,
                                                         const std::vector<bool>& use = {});

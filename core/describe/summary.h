@@ -7,7 +7,8 @@
 namespace rapporto {
 
 /// Numbers of one variable over the rows given. Quartiles are linear between order statistics
-/// (Hyndman & Fan 1996, type 7); skewness is the moment one, m₃/m₂^1.5.
+/// (Hyndman & Fan 1996, type 7); skewness is the moment one, m₃/m₂^1.5,
+/// and so is the kurtosis.
 struct Summary {
     std::size_t n = 0;
     std::size_t missing = 0;
@@ -19,6 +20,7 @@ struct Summary {
     double upperQuartile = 0.0;
     double high = 0.0;
     double skewness = 0.0;
+    double kurtosis = 0.0;  ///< m₄/m₂² − 3.
 };
 
 /// Which rows of a frame are in the sample, for `use`.
@@ -27,6 +29,13 @@ struct Summary {
 /// Summary of the numbers in rows where `use` is true (all rows when empty).
 [[nodiscard]] Summary summarise(std::span<const double> cells, const std::vector<bool>& use = {});
 
+/// The same with weights: mean and moments are weighted, the sd is √(Σw(x − x̄)²/Σw · n/(n − 1)),
+/// and a quantile is linear between the middles of the rows’ shares of the weight, the first at 0
+/// and the last at 1; equal weights give `summarise`. Rows without a weight above zero do not
+/// count.
+[[nodiscard]] Summary summariseWeighted(std::span<const double> cells,
+                                        std::span<const double> weights);
+
 struct Histogram {
     double from = 0.0;
     double width = 1.0;
@@ -34,7 +43,8 @@ struct Histogram {
 };
 
 /// Equal bins over the range; `bins` 0 takes Freedman & Diaconis's width, 5 to 40 bins, and one
-/// bin a value for few whole numbers.
+/// bin a value for few whole numbers. Where all values are multiples of 1, 0.5, 0.25, 0.1 or 0.05
+/// the width is the next multiple of it, with the edges half a step from values.
 [[nodiscard]] Histogram histogram(std::span<const double> cells, std::size_t bins = 0);
 
 /// Quantile of sorted values, 0 ≤ p ≤ 1, linear between order statistics.

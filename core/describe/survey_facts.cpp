@@ -1,5 +1,7 @@
 #include "core/describe/survey_facts.h"
 
+#include "core/describe/survey_mean.h"
+
 #include <algorithm>
 #include <cmath>
 #include <set>
@@ -18,67 +20,30 @@ struct Drawn {
     std::size_t without = 0;
 };
 
-Result<const Column*> part(const Frame& frame, const std::string& name) {
-    const Column* column = name.empty() ? nullptr : frame.column(name);
-    if (!name.empty() && column == nullptr) {
-        return refuse(ErrorCode::UnknownName, "there is no variable ‘" + name + "’", "survey",
-                      "Choose another in Data.", {name});
-    }
-    return column;
-}
-
-Result<Drawn> drawn(const Frame& frame, const std::string& weightName,
-                    const std::string& strataName, const std::string& clusterName) {
-    const auto weight = part(frame, weightName);
-    const auto stratum = part(frame, strataName);
-    const auto cluster = part(frame, clusterName);
-    for (const auto* one : {&weight, &stratum, &cluster}) {
-        if (!*one) {
-            return tl::make_unexpected(one->error());
-        }
-    }
-    if (*weight != nullptr && (*weight)->isText()) {
-        return refuse(ErrorCode::WrongType, "the weight ‘" + weightName + "’ holds text", "survey",
-                      "A weight is a number.", {weightName});
-    }
-    const std::size_t n = frame.rows();
-    Grouping strata{std::vector<std::int32_t>(n, 0), 1};
-    if (*stratum != nullptr) {
-        strata = groupBy(**stratum, false);
-    }
-    Grouping clusters{std::vector<std::int32_t>(n), static_cast<std::int32_t>(n)};
-    for (std::size_t i = 0; i < n; ++i) {
-        clusters.of[i] = static_cast<std::int32_t>(i);
-    }
-    if (*cluster != nullptr) {
-        // The same name in two strata is two clusters.
-        clusters = splitBy(strata, groupBy(**cluster, false));
+Result<Drawn> drawn(const Frame& frame, const std::string& weight, const std::string& strata,
+                    const std::string& cluster) {
+    const auto design = surveyRows(frame, {weight, strata, cluster, {}});
+    if (!design) {
+        return tl::make_unexpected(design.error());
     }
     Drawn out;
-    std::vector<std::int32_t> seen(static_cast<std::size_t>(clusters.count), -1);
-    for (std::size_t i = 0; i < n; ++i) {
+    out.strataCount = design->strataCount;
+    std::vector<std::int32_t> seen(static_cast<std::size_t>(design->clusterCount), -1);
+    for (std::size_t i = 0; i < frame.rows(); ++i) {
         if (frame.states()[i] != RowState::In) {
             continue;
         }
-        const double w = *weight == nullptr ? 1.0 : (*weight)->numbers()[i];
-        if (std::isnan(w) || strata.of[i] < 0 || clusters.of[i] < 0) {
+        if (design->strata[i] < 0) {
             ++out.without;
             continue;
         }
-        if (w < 0.0) {
-            return refuse(
-                ErrorCode::BadSetting,
-                "the weight ‘" + weightName + "’ is negative in row " + std::to_string(i + 1),
-                "survey", "A weight is zero or more.", {weightName});
-        }
-        std::int32_t& id = seen[static_cast<std::size_t>(clusters.of[i])];
+        std::int32_t& id = seen[static_cast<std::size_t>(design->clusters[i])];
         id = id < 0 ? out.clusterCount++ : id;
         out.rows.push_back(i);
-        out.weights.push_back(w);
-        out.strata.push_back(strata.of[i]);
+        out.weights.push_back(design->weights[i]);
+        out.strata.push_back(design->strata[i]);
         out.clusters.push_back(id);
     }
-    out.strataCount = strata.count;
     return out;
 }
 
@@ -133,61 +98,20 @@ Result<SurveyFacts> surveyFacts(const Frame& frame, const std::string& weight,
 std::optional<double> designEffect(const Frame& frame, const std::string& variable,
                                    const std::string& weight, const std::string& strata,
                                    const std::string& cluster) {
-    const auto rows = drawn(frame, weight, strata, cluster);
+    auto rows = surveyRows(frame, {weight, strata, cluster, {}});
     const Column* of = frame.column(variable);
     if (!rows || of == nullptr || of->isText()) {
         return std::nullopt;
     }
-    double total = 0.0;
-    double mean = 0.0;
-    std::size_t n = 0;
-    for (std::size_t i = 0; i < rows->rows.size(); ++i) {
-        const double x = of->numbers()[rows->rows[i]];
-        if (!std::isnan(x)) {
-            total += rows->weights[i];
-            mean += rows->weights[i] * x;
-            ++n;
-        }
+    std::vector<double> cells(of->numbers().begin(), of->numbers().end());
+    for (std::size_t i = 0; i < cells.size(); ++i) {
+        cells[i] = frame.states()[i] == RowState::In ? cells[i] : std::nan("");
+        // A sample of as many rows is what it is compared with: the others are no part of it.
+        rows->strata[i] = std::isnan(cells[i]) ? -1 : rows->strata[i];
     }
-    if (n < 2 || total <= 0.0) {
-        return std::nullopt;
-    }
-    mean /= total;
-    std::vector<double> byCluster(static_cast<std::size_t>(rows->clusterCount), 0.0);
-    std::vector<std::int32_t> stratumOf(byCluster.size(), -1);  // −1: no row of it has a value.
-    double spread = 0.0;
-    for (std::size_t i = 0; i < rows->rows.size(); ++i) {
-        const double x = of->numbers()[rows->rows[i]];
-        const auto c = static_cast<std::size_t>(rows->clusters[i]);
-        if (!std::isnan(x)) {
-            stratumOf[c] = rows->strata[i];
-            byCluster[c] += rows->weights[i] * (x - mean) / total;
-            spread += rows->weights[i] * (x - mean) * (x - mean);
-        }
-    }
-    std::vector<double> sums(static_cast<std::size_t>(rows->strataCount), 0.0);
-    std::vector<double> counts(sums.size(), 0.0);
-    for (std::size_t c = 0; c < byCluster.size(); ++c) {
-        if (stratumOf[c] < 0) {
-            continue;
-        }
-        sums[static_cast<std::size_t>(stratumOf[c])] += byCluster[c];
-        counts[static_cast<std::size_t>(stratumOf[c])] += 1.0;
-    }
-    double variance = 0.0;
-    for (std::size_t c = 0; c < byCluster.size(); ++c) {
-        if (stratumOf[c] < 0) {
-            continue;
-        }
-        const auto s = static_cast<std::size_t>(stratumOf[c]);
-        // A lonely cluster is centred at the grand mean, which is zero here.
-        const bool lonely = counts[s] < 2.0;
-        const double d = byCluster[c] - (lonely ? 0.0 : sums[s] / counts[s]);
-        variance += d * d * (lonely ? 1.0 : counts[s] / (counts[s] - 1.0));
-    }
-    const auto rowsUsed = static_cast<double>(n);
-    const double simple = spread / total * rowsUsed / (rowsUsed - 1.0) / rowsUsed;
-    return simple > 0.0 ? std::optional(variance / simple) : std::nullopt;
+    const auto mean = meanUnder(*rows, cells);
+    return mean && mean->n > 1 && !std::isnan(mean->deff) ? std::optional(mean->deff)
+                                                          : std::nullopt;
 }
 
 }  // namespace rapporto

@@ -58,4 +58,20 @@ double chiSquareTail(double c, double df) {
                : boost::math::cdf(boost::math::complement(ChiSquared(df), std::max(c, 0.0)));
 }
 
+double chiSquareCritical(double p, double df) {
+    return boost::math::quantile(boost::math::complement(ChiSquared(df), p));
+}
+
+double fCritical(double p, double df1, double df2) {
+    return boost::math::quantile(boost::math::complement(Fisher(df1, df2), p));
+}
+
+double normalDensity(double z) { return boost::math::pdf(Normal(), z); }
+
+double tDensity(double t, double df) { return boost::math::pdf(Student(df), t); }
+
+double chiSquareDensity(double c, double df) { return boost::math::pdf(ChiSquared(df), c); }
+
+double fDensity(double f, double df1, double df2) { return boost::math::pdf(Fisher(df1, df2), f); }
+
 }  // namespace rapporto

@@ -28,4 +28,14 @@ namespace rapporto {
 /// P(T ≥ t) under Student's t(df).
 [[nodiscard]] double tTail(double t, double df);
 
+/// The value that is exceeded with probability p, 0 < p < 1.
+[[nodiscard]] double chiSquareCritical(double p, double df);
+[[nodiscard]] double fCritical(double p, double df1, double df2);
+
+/// Densities.
+[[nodiscard]] double normalDensity(double z);
+[[nodiscard]] double tDensity(double t, double df);
+[[nodiscard]] double chiSquareDensity(double c, double df);
+[[nodiscard]] double fDensity(double f, double df1, double df2);
+
 }  // namespace rapporto

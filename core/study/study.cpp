@@ -200,6 +200,9 @@ struct Applier {
         for (std::string* role : roles(study)) {
             *role = *role == rename.from ? rename.to : *role;
         }
+        for (PictureSpec& picture : study.desk.pictures) {
+            std::replace(picture.of.begin(), picture.of.end(), rename.from, rename.to);
+        }
         return {};
     }
 

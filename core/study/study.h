@@ -3,8 +3,10 @@
 #include "core/data/frame.h"
 #include "core/data/moments.h"
 #include "core/data/shape.h"
+#include "core/data/survey.h"
 #include "core/io/csv.h"
 #include "core/model/question.h"
+#include "core/picture/picture.h"
 
 #include <nlohmann/json_fwd.hpp>
 
@@ -105,16 +107,6 @@ struct TrailStep {
     friend bool operator==(const TrailStep&, const TrailStep&) = default;
 };
 
-/// How the rows were drawn. Names of variables; empty: none.
-struct Survey {
-    std::string weight;
-    std::string strata;
-    std::string cluster;
-    std::string population;  ///< Clusters of the stratum in the population: a number or a variable.
-
-    friend bool operator==(const Survey&, const Survey&) = default;
-};
-
 /// The document: an immutable value; every change makes another one. See docs/study-format.md.
 struct Study {
     std::string title = "Untitled study";
@@ -129,6 +121,7 @@ struct Study {
     std::vector<Derived> derived;
     Sample sample;
     std::vector<Question> questions;
+    Desk desk;  ///< What stands in Explore; changed without a step of the trail.
     std::vector<ReportItem> report;
     std::vector<TrailStep> trail;
     std::vector<std::string> unknownKeys;               ///< Kept on saving; named in a note.

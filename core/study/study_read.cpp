@@ -3,6 +3,7 @@
 #include "core/checks/check.h"
 #include "core/io/table_file.h"
 #include "core/model/fit.h"
+#include "core/study/desk_json.h"
 #include "core/study/study.h"
 
 #include <fmt/format.h>
@@ -824,6 +825,13 @@ Study readStudy(Reader& in) {
     }
     for (const Json* one : in.list("questions")) {
         study.questions.push_back(readQuestion(*one, study.questions.size() + 1));
+    }
+    if (in.has("desk")) {
+        if (auto desk = readDesk(in.at("desk"))) {
+            study.desk = *std::move(desk);
+        } else {
+            in.adopt(desk.error());
+        }
     }
     for (const Json* one : in.list("report")) {
         Reader item(*one, "report");

@@ -1,6 +1,7 @@
 // Writing the study file.
 #include "core/base/format.h"
 #include "core/io/table_file.h"
+#include "core/study/desk_json.h"
 #include "core/study/study.h"
 
 #include <fmt/format.h>
@@ -495,6 +496,7 @@ Json studyJson(const Study& study) {
         questions.push_back(questionJson(q));
     }
     out.put("questions", questions, nullptr);
+    out.put("desk", withUnknown(deskJson(study.desk), study.raw.get(), "desk"), deskJson({}));
     Json report = Json::array();
     for (const ReportItem& item : study.report) {
         report.push_back(Json{{"item", item.item}, {"questions", item.questions}});

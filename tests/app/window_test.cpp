@@ -27,6 +27,7 @@
 #include <QListWidget>
 #include <QPlainTextEdit>
 #include <QPushButton>
+#include <QSlider>
 #include <QTableView>
 #include <QTableWidget>
 #include <QTemporaryDir>
@@ -512,7 +513,7 @@ class WindowTest : public QObject {
         auto* rows = find<QListWidget>("layout:rows");
         QCOMPARE(rows->item(0)->text(), QString("3 · A · 2018 · after a gap"));
         rows->setCurrentRow(0);
-        QCOMPARE(window_->session().selectedRows(), std::set<std::size_t>{2});
+        QCOMPARE(window_->session().selectedRows(), RowSet{2});
         const Coverage& coverage = window_->findChild<CoverageView*>()->coverage();
         QCOMPARE(coverage.columns, std::size_t{4});
         QCOMPARE(coverage.units.front(), std::string("B"));  // The thinnest first.
@@ -885,7 +886,186 @@ class WindowTest : public QObject {
         }
         QVERIFY(told);
         click("picture:scatter");
-        QVERIFY(large->exhibit().xNames.empty());
+        QVERIFY(large->exhibit().boxes.empty());
+        QCOMPARE(large->exhibit().xNames.size(), std::size_t{30});
+    }
+
+    void theDeskHoldsSeveralPicturesAndIsSaved() {
+        takeInGrowers();
+        window_->showStage(1);
+        auto* explore = window_->findChild<ExploreStage*>();
+        explore->putOnDesk("hives");
+        explore->putOnDesk("revenue");
+        window_->settle();
+        QCOMPARE(explore->desk(), (std::vector<std::string>{"hives", "revenue"}));
+        const std::string trailBefore = window_->session().bench().undoLabel();
+        click("option:bands");
+        window_->settle();
+        const auto tiles = [&] {
+            QList<PictureTile*> out;
+            for (auto* tile : explore->findChildren<PictureTile*>()) {
+                if (tile->isVisible()) {
+                    out << tile;
+                }
+            }
+            return out;
+        };
+        auto* large = tiles().front()->findChild<PlotView*>();
+        QVERIFY(!large->exhibit().bands.empty());
+        click("option:square");
+        click("option:robust");
+        window_->settle();
+        QVERIFY(large->exhibit().subtitle.find("robust smooth") != std::string::npos);
+        find<QSlider>("option:span")->setValue(80);
+        window_->settle();
+        QVERIFY(large->exhibit().subtitle.find("(.80)") != std::string::npos);
+        click("option:logX");
+        window_->settle();
+        QVERIFY(large->exhibit().xScale == AxisScale::Log);
+        // The title is changed where it stands.
+        QTest::mouseDClick(large, Qt::LeftButton, {}, QPoint(30, 8));
+        auto* title = find<QLineEdit>("plot:title");
+        QVERIFY(title->isVisible());
+        title->setText("Hives and revenue");
+        QTest::keyClick(title, Qt::Key_Return);
+        window_->settle();
+        QCOMPARE(large->exhibit().title, std::string("Hives and revenue"));
+        // A second picture beside it; the words above speak of it now.
+        click("desk:another");
+        window_->settle();
+        QVERIFY(explore->desk().empty());
+        explore->putOnDesk("village");
+        window_->settle();
+        QCOMPARE(tiles().size(), 2);
+        QCOMPARE(explore->state(), QString("2 pictures"));
+        QTest::mouseClick(tiles().front()->findChild<PlotView*>(), Qt::LeftButton, {},
+                          QPoint(30, 30));
+        window_->settle();
+        QCOMPARE(explore->desk(), (std::vector<std::string>{"hives", "revenue"}));
+        // None of it is a step to undo; all of it is in the file.
+        QCOMPARE(window_->session().bench().undoLabel(), trailBefore);
+        QVERIFY(!window_->session().isSaved());
+        const QString path = place_.filePath("desk.rapporto");
+        QVERIFY(window_->session().saveStudy(path));
+        window_->openPath(path);
+        window_->settle();
+        window_->showStage(1);
+        window_->settle();
+        QCOMPARE(window_->session().study().desk.pictures.size(), std::size_t{2});
+        QCOMPARE(window_->session().study().desk.pictures[0].title,
+                 std::string("Hives and revenue"));
+        const auto closers = tiles().back()->findChildren<QPushButton*>("tile:close");
+        closers.front()->click();
+        window_->settle();
+        QCOMPARE(explore->state(), QString("2 variables"));
+    }
+
+    void picturesKnowEachOther() {
+        takeInGrowers();
+        window_->showStage(1);
+        auto* explore = window_->findChild<ExploreStage*>();
+        Desk desk;
+        desk.pictures.resize(2);
+        desk.pictures[0].of = {"revenue", "hives"};
+        desk.pictures[1].of = {"hives"};
+        window_->session().setDesk(desk);
+        window_->settle();
+        QList<PictureTile*> tiles = explore->findChildren<PictureTile*>();
+        tiles.removeIf([](auto* tile) { return !tile->isVisible(); });
+        QCOMPARE(tiles.size(), 2);
+        auto* scatter = tiles[0]->findChild<PlotView*>();
+        auto* bars = tiles[1]->findChild<PlotView*>();
+        const auto ochre = [](PlotView* plot) {
+            const QImage image = plot->grab().toImage();
+            int count = 0;
+            for (int y = 0; y < image.height(); ++y) {
+                for (int x = 0; x < image.width(); ++x) {
+                    count += image.pixelColor(x, y) == colour::kOchre ? 1 : 0;
+                }
+            }
+            return count;
+        };
+        QCOMPARE(ochre(bars), 0);
+        // While the mouse still moves, the other picture shows what is under the box.
+        const Exhibit& e = scatter->exhibit();
+        const QPoint corner = scatter->pixelOf(e.x[0], e.y[0]).toPoint();
+        QTest::mousePress(scatter, Qt::LeftButton, {}, corner - QPoint(30, 30));
+        QTest::mouseMove(scatter, corner + QPoint(5, 5));
+        QTest::mouseMove(scatter, corner + QPoint(30, 30));
+        QVERIFY(ochre(bars) > 0);
+        QVERIFY(window_->session().selectedRows().empty());
+        QTest::mouseRelease(scatter, Qt::LeftButton, {}, corner + QPoint(30, 30));
+        window_->settle();
+        QVERIFY(window_->session().selectedRows().contains(e.rows[0]));
+        // A click on a bar selects its rows, a typed condition those for which it holds.
+        const Exhibit::Bar tall =
+            *std::max_element(bars->exhibit().bars.begin(), bars->exhibit().bars.end(),
+                              [](const auto& a, const auto& b) { return a.y1 < b.y1; });
+        QTest::mouseClick(bars, Qt::LeftButton, {},
+                          bars->pixelOf(0.5 * (tall.x0 + tall.x1), 0.4 * tall.y1).toPoint());
+        window_->settle();
+        QCOMPARE(window_->session().selectedRows().size(), tall.rows.size());
+        QTest::keyClick(bars, Qt::Key_Escape);
+        window_->settle();
+        QVERIFY(window_->session().selectedRows().empty());
+        auto* where = find<QLineEdit>("field:Select where");
+        where->setText("hives > 6");
+        emit where->editingFinished();
+        window_->settle();
+        const auto cells = window_->session().frame()->column("hives")->numbers();
+        QCOMPARE(window_->session().selectedRows().size(),
+                 static_cast<std::size_t>(
+                     std::count_if(cells.begin(), cells.end(), [](double h) { return h > 6.0; })));
+    }
+
+    void manyVariablesOpenTheirPairs() {
+        takeInGrowers();
+        window_->showStage(1);
+        auto* explore = window_->findChild<ExploreStage*>();
+        Desk desk;
+        desk.pictures.resize(1);
+        window_->session().edit(PutDerived{{"ln_hives", "ln(hives)", ""}}, "derive");
+        desk.pictures[0].of = {"revenue", "hives", "ln_hives"};
+        window_->session().setDesk(desk);
+        window_->settle();
+        QList<PlotView*> views = explore->findChildren<PlotView*>();
+        views.removeIf([](auto* view) { return !view->isVisible(); });
+        QCOMPARE(views.size(), 9);
+        QTest::mouseClick(views[1], Qt::LeftButton, {}, views[1]->rect().center());
+        window_->settle();
+        QCOMPARE(window_->session().study().desk.pictures.size(), std::size_t{2});
+        QCOMPARE(explore->desk(), (std::vector<std::string>{"revenue", "hives"}));
+        // The numbers as a table that a sheet can take.
+        desk.pictures[0].kind = "table";
+        window_->session().setDesk(desk);
+        window_->settle();
+        auto* table = find<QTableWidget>("pictureTable");
+        QCOMPARE(table->rowCount(), 3);
+        QTest::keySequence(table, QKeySequence::Copy);
+        QVERIFY(QApplication::clipboard()->text().startsWith("\tn\tmissing\tmean"));
+    }
+
+    void theCalculatorTakesTheReadingsPlace() {
+        QTest::keySequence(window_.get(), QKeySequence("Ctrl+Shift+C"));
+        auto* statistic = find<QLineEdit>("calc:statistic");
+        QVERIFY(statistic->isVisible());
+        statistic->setText("2.5");
+        emit statistic->textEdited("2.5");
+        QCOMPARE(find<QLineEdit>("calc:p")->text(), QString("0.0212335"));
+        find<QLineEdit>("calc:p")->setText("0.05");
+        emit find<QLineEdit>("calc:p")->textEdited("0.05");
+        QCOMPARE(statistic->text(), QString("2.08596"));
+        find<QComboBox>("calc:law")->setCurrentIndex(3);
+        QVERIFY(find<QLineEdit>("calc:df2")->isVisible());
+        for (const auto& [name, value] :
+             {std::pair{"calc:n", "24"}, std::pair{"calc:terms", "3"},
+              std::pair{"calc:model", "30"}, std::pair{"calc:total", "100"}}) {
+            find<QLineEdit>(name)->setText(value);
+            emit find<QLineEdit>(name)->textEdited(value);
+        }
+        QVERIFY(find<QLabel>("calc:split")->text().contains("F = 2.857"));
+        click("calc:close");
+        QVERIFY(!statistic->isVisible());
     }
 
     void valuesAreRecodedByATable() {

@@ -1,5 +1,4 @@
 #include "core/describe/normality.h"
-#include "core/describe/scatter.h"
 #include "core/describe/summary.h"
 #include "core/report/lens.h"
 #include "core/report/report.h"
@@ -100,25 +99,6 @@ class DescribeTest : public QObject {
         Variable n;
         n.name = "n";
         QCOMPARE(levelsOf(numbers, n)[0].value, std::string("2"));
-    }
-
-    void scatterHasTheLineOfItsPoints() {
-        const Frame frame = frameOf(twoColumns());
-        const Scatter s = scatterOf(frame, "x", "y", {});
-        QCOMPARE(s.exhibit.x.size(), std::size_t{4});  // The fifth has no y.
-        QVERIFY(near(s.slope, 2.0, 1e-14));
-        const auto& line = s.exhibit.lines.back();
-        QVERIFY(near(line.y.front(), 2.0, 1e-13));
-        QVERIFY(near(line.y.back(), 8.0, 1e-13));
-        const Table bent = tableOf({{"x", {1, 2, 3, 4}}, {"y", {2, 4, 6, 80}}});
-        QVERIFY(near(scatterOf(frameOf(bent), "x", "y", {3}).slopeWithout, 2.0, 1e-13));
-    }
-
-    void distributionLightsUpTheSelected() {
-        const Frame frame = frameOf(tableOf({{"x", {0, 0, 1, 3, 3}}}));
-        const Distribution d = distributionOf(frame, "x", {0, 4});
-        QCOMPARE(d.selected.counts, (std::vector<std::size_t>{1, 0, 0, 1}));
-        QCOMPARE(d.n, std::size_t{5});
     }
 
     void lensIsAsTallAsItsP() {

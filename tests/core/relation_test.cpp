@@ -1,9 +1,9 @@
 // Correlations, tests of normality, comparisons of groups, against 50-digit and published values.
 #include "core/describe/comparison.h"
 #include "core/describe/correlation.h"
+#include "core/describe/density.h"
 #include "core/describe/normality.h"
 #include "core/describe/normality_tests.h"
-#include "core/describe/pictures.h"
 #include "core/report/report.h"
 #include "core/report/wording.h"
 #include "core/study/study.h"
@@ -273,41 +273,6 @@ class RelationTest : public QObject {
         QVERIFY(near(binned, sheatherJones(many), 0.01));
         QCOMPARE(sheatherJones(std::vector<double>{2, 2, 2}), 0.0);
         QVERIFY(densityOf(std::vector<double>{2, 2}, 0.0).x.empty());
-    }
-
-    void picturesHoldWhatTheyDraw() {
-        Table t = tableOf({{"x", {5, 1, 3, 3, std::nan(""), 9}}, {"g", {1, 2, 1, 2, 1, 1}}});
-        t.variables[1].measure = Measure::Groups;
-        Sample sample;
-        sample.setAside = {{6, "odd"}};
-        const Frame frame = Frame::make(t, {}, {}, sample, {});
-        const Exhibit steps = empiricalDistribution(frame, "x", 0.05);
-        QCOMPARE(steps.x, (std::vector<double>{1, 3, 3, 5}));
-        QCOMPARE(steps.y, (std::vector<double>{0.25, 0.75, 0.75, 1.0}));
-        QCOMPARE(steps.rows, (std::vector<std::size_t>{1, 2, 3, 0}));
-        const double reach = std::sqrt(std::log(40.0) / 8.0);
-        QVERIFY(near(steps.lines[1].y[3], 0.75 - reach, 1e-14));
-        const Exhibit quantiles = quantilePlot(frame, "x", 0.05);
-        QCOMPARE(quantiles.y, (std::vector<double>{1, 3, 3, 5}));
-        // (1 − 3/8)/(4 + 1/4) of a normal law; the quartiles are 2.5 and 3.5.
-        QVERIFY(near(quantiles.x[0], -1.0491313979639725, 1e-12));
-        const double slope = 1.0 / (2.0 * 0.6744897501960817);
-        const auto& line = quantiles.lines[0];
-        QVERIFY(near(line.y[0], 3.0 + slope * line.x[0], 1e-12));
-        QVERIFY(quantiles.lines[1].y[0] < line.y[0] && quantiles.lines[2].y[0] > line.y[0]);
-        const Exhibit boxes = byGroups(frame, "x", "g", 0.05);
-        QCOMPARE(boxes.xNames, (std::vector<std::string>{"1", "2"}));
-        QCOMPARE(boxes.x.size(), std::size_t{4});
-        QCOMPARE(boxes.lines.size(), std::size_t{8});
-        QCOMPARE(boxes.lines[1].y, (std::vector<double>{4, 4}));  // Median of 5 and 3.
-        QCOMPARE(boxes.lines[0].y[0], 3.5);
-        QCOMPARE(boxes.lines[3].y[0], 4.0);
-        // Of two values 3 and 5: 4 ± t(1) · √2/√2.
-        QVERIFY(near(boxes.lines[2].y[1] - 4.0, 12.706204736174707, 1e-10));
-        for (std::size_t k = 0; k < boxes.x.size(); ++k) {
-            const double place = frame.column("g")->numbers()[boxes.rows[k]];
-            QVERIFY(std::abs(boxes.x[k] - place) < 0.14);
-        }
     }
 
     void groupsAgreeWithTheirTests() {

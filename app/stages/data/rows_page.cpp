@@ -57,7 +57,7 @@ void RowsPage::takeGridSelection() {
     if (selecting_) {
         return;
     }
-    std::set<std::size_t> rows;
+    RowSet rows;
     for (const QItemSelectionRange& range : grid_->selectionModel()->selection()) {
         // Whole columns are a way to choose a variable, not all rows.
         if (range.height() < gridModel_->rowCount()) {

@@ -1,175 +1,64 @@
 #include "app/stages/explore/explore_stage.h"
 
-#include "app/plots/plot_view.h"
+#include "app/shell/finder.h"
 #include "app/shell/flow_layout.h"
 #include "app/shell/theme.h"
 #include "core/base/format.h"
 #include "core/describe/row_names.h"
-#include "core/describe/scatter.h"
-#include "core/describe/smooth.h"
+#include "core/picture/desk_rows.h"
+#include "core/picture/line_fit.h"
 #include "core/report/wording.h"
 
-#include <QHBoxLayout>
+#include <QDragEnterEvent>
+#include <QGridLayout>
 #include <QLabel>
+#include <QMimeData>
 #include <QPushButton>
+#include <QSlider>
+#include <QStandardItemModel>
 #include <QVBoxLayout>
 
+#include <algorithm>
 #include <cmath>
 
 namespace rapporto::app {
+namespace {
 
-ExploreStage::ExploreStage(Session& session, QWidget* parent)
-    : Stage(session, parent),
-      deskLine_(new FlowLayout),
-      pictureLine_(new QHBoxLayout),
-      scatter_(new PlotView(this)),
-      first_(new PlotView(this)),
-      second_(new PlotView(this)),
-      drawing_([this](const Drawn& drawn) { showDrawn(drawn); }) {
-    auto* layout = new QVBoxLayout(this);
-    layout->setContentsMargins(22, 16, 20, 12);
-    layout->setSpacing(12);
-    auto* line = new QWidget(this);
-    line->setLayout(deskLine_);
-    deskLine_->setContentsMargins(0, 0, 0, 0);
-    layout->addWidget(line);
-    pictureLine_->setSpacing(16);
-    layout->addLayout(pictureLine_);
-    auto* pictures = new QHBoxLayout;
-    pictures->setSpacing(18);
-    pictures->addWidget(scatter_, 5);
-    auto* right = new QVBoxLayout;
-    right->addWidget(first_, 1);
-    right->addWidget(second_, 1);
-    pictures->addLayout(right, 3);
-    layout->addLayout(pictures, 1);
-    for (PlotView* plot : {scatter_, first_, second_}) {
-        connect(plot, &PlotView::rowsSelected, &session_, &Session::selectRows);
+constexpr std::size_t kMostPictures = 6;
+
+/// What stands beside a lone picture: of one variable its other pictures, of two each one’s own.
+std::vector<PictureSpec> companionsOf(const Frame& frame, const PictureSpec& spec,
+                                      const std::string& kind) {
+    std::vector<PictureSpec> out;
+    const auto* drawn = findPictureKind(kind);
+    if (drawn == nullptr || kind == "table" || kind == "matrix" || kind == "mosaic" ||
+        kind == "autocorrelation" || kind == "over-time" || spec.of.size() > 3) {
+        return out;
     }
-    connect(&session_, &Session::selectionChanged, this, [this] {
-        if (isVisible()) {
-            refresh();
-        }
-    });
-}
-
-bool ExploreStage::plottable(const std::string& name) const {
-    const auto frame = session_.frame();
-    const Column* column = frame ? frame->column(name) : nullptr;
-    return column != nullptr && frame->moments() == nullptr;
-}
-
-void ExploreStage::putOnDesk(const std::string& name) {
-    std::erase(desk_, name);
-    desk_.push_back(name);
-    if (desk_.size() > 2) {
-        desk_.erase(desk_.begin());
-    }
-    refresh();
-}
-
-void ExploreStage::refresh() {
-    if (desk_.empty()) {
-        // What the question is about is what one wants to see first.
-        if (const Question* q = session_.question();
-            q != nullptr && q->kind == "explain" && session_.frame()) {
-            for (const auto& expression :
-                 {q->outcome, q->terms.size() > 1 ? q->terms[1].parts.front()
-                              : q->terms.empty()  ? std::string()
-                                                  : q->terms.front().parts.front()}) {
-                if (session_.frame()->column(expression) != nullptr) {
-                    desk_.push_back(expression);
-                }
+    const auto add = [&](const std::string& id, std::vector<std::string> of) {
+        PictureSpec one;
+        one.kind = id;
+        one.of = std::move(of);
+        one.weighted = spec.weighted;
+        out.push_back(std::move(one));
+    };
+    if (spec.of.size() == 1) {
+        for (const PictureKind* other : fittingPictures(frame, spec.of)) {
+            const std::string id = other->id;
+            if (id != kind && id != "table" && id != "autocorrelation" && out.size() < 2) {
+                add(id, spec.of);
             }
         }
+        return out;
     }
-    std::erase_if(desk_,
-                  [this](const std::string& name) { return session_.frame() && !plottable(name); });
-    rebuildDesk();
-    rebuildPictures();
-    if (session_.frame() != shown_ || desk_ != shownDesk_ || picture_ != shownPicture_ ||
-        session_.selectedRows() != shownSelection_) {
-        shownPicture_ = picture_;
-        shown_ = session_.frame();
-        shownDesk_ = desk_;
-        shownSelection_ = session_.selectedRows();
-        drawPictures();
+    for (std::size_t k = 0; k < 2; ++k) {
+        add({}, {spec.of[k]});
     }
-    emit readingChanged();
+    return out;
 }
 
-void ExploreStage::rebuildDesk() {
-    if (desk_ == shownDesk_ && deskLine_->count() > 0) {
-        return;
-    }
-    while (QLayoutItem* item = deskLine_->takeAt(0)) {
-        if (item->widget() != nullptr) {
-            item->widget()->hide();
-            item->widget()->deleteLater();
-        }
-        delete item;
-    }
-    auto* word = new QLabel(tr("On the desk"), deskLine_->parentWidget());
-    word->setFont(paperFont(19, true));
-    word->setStyleSheet("color:#6B6F7B");
-    deskLine_->addWidget(word);
-    word->show();
-    for (const auto& name : desk_) {
-        auto* chip = new QPushButton(text(name) + "  ×", deskLine_->parentWidget());
-        chip->setProperty("chip", true);
-        chip->setToolTip(tr("Take it off the desk"));
-        connect(chip, &QPushButton::clicked, this, [this, name] {
-            std::erase(desk_, name);
-            refresh();
-        });
-        deskLine_->addWidget(chip);
-        chip->show();
-    }
-    if (desk_.size() == 2) {
-        auto* swap = new QPushButton(tr("swap axes"), deskLine_->parentWidget());
-        connect(swap, &QPushButton::clicked, this, [this] {
-            std::swap(desk_[0], desk_[1]);
-            refresh();
-        });
-        deskLine_->addWidget(swap);
-        swap->show();
-    }
-    auto* hint =
-        new QLabel(tr("click a variable at the left to put it here"), deskLine_->parentWidget());
-    hint->setStyleSheet("color:#6B6F7B");
-    deskLine_->addWidget(hint);
-    hint->show();
-}
-
-bool ExploreStage::isGroups(const std::string& name) const {
-    const auto frame = session_.frame();
-    const Column* column = frame ? frame->column(name) : nullptr;
-    return column != nullptr && (column->isText() || isGrouping(frame->variable(name)->measure) ||
-                                 frame->variable(name)->measure == Measure::YesNo);
-}
-
-std::vector<Picture> ExploreStage::fittingPictures() const {
-    if (desk_.size() == 1) {
-        return isGroups(desk_[0]) ? std::vector<Picture>{Picture::Histogram}
-                                  : std::vector<Picture>{Picture::Histogram, Picture::Quantiles,
-                                                         Picture::Cumulative};
-    }
-    if (desk_.size() == 2 && isGroups(desk_[1]) && !isGroups(desk_[0])) {
-        return {Picture::Groups, Picture::Scatter};
-    }
-    return desk_.size() == 2 ? std::vector<Picture>{Picture::Scatter} : std::vector<Picture>{};
-}
-
-void ExploreStage::rebuildPictures() {
-    const auto fitting = fittingPictures();
-    if (!fitting.empty() && std::find(fitting.begin(), fitting.end(), picture_) == fitting.end()) {
-        picture_ = fitting.front();
-    } else if (desk_ != shownDesk_ && !fitting.empty()) {
-        picture_ = fitting.front();
-    } else if (pictureLine_->count() > 0 && desk_ == shownDesk_ && picture_ == shownPicture_) {
-        return;
-    }
-    while (QLayoutItem* item = pictureLine_->takeAt(0)) {
+void emptyLayout(QLayout* layout) {
+    while (QLayoutItem* item = layout->takeAt(0)) {
         if (item->widget() != nullptr) {
             item->widget()->hide();
             item->widget()->setObjectName({});
@@ -177,155 +66,607 @@ void ExploreStage::rebuildPictures() {
         }
         delete item;
     }
-    if (fitting.size() > 1) {
-        for (const Picture one : fitting) {
-            const QString name = one == Picture::Histogram    ? tr("histogram")
-                                 : one == Picture::Quantiles  ? tr("quantiles")
-                                 : one == Picture::Cumulative ? tr("cumulative")
-                                 : one == Picture::Groups     ? tr("by groups")
-                                                              : tr("scatter");
-            auto* word = new QPushButton(name, this);
-            word->setProperty("tab", true);
-            word->setCheckable(true);
-            word->setChecked(one == picture_);
-            word->setObjectName("picture:" + name);
-            connect(word, &QPushButton::clicked, this, [this, one] {
-                picture_ = one;
-                refresh();
-            });
-            pictureLine_->addWidget(word);
-        }
-    }
-    pictureLine_->addStretch(1);
 }
 
-void ExploreStage::drawPictures() {
-    const auto frame = session_.frame();
-    if (!frame || desk_.empty()) {
-        drawing_.cancel();
-        scatter_->showNothing(frame && frame->moments() != nullptr
-                                  ? tr("A summary has no rows to draw.")
-                              : frame ? tr("Put a variable on the desk: click it at the left.")
-                                      : tr("There are no data yet."));
-        first_->showNothing({});
-        second_->showNothing({});
+/// Selects the rows in the sample for which a typed condition holds.
+void selectWhere(Session& session, const QString& condition) {
+    const auto frame = session.frame();
+    if (!frame || condition.trimmed().isEmpty()) {
+        session.selectRows({});
         return;
     }
-    const auto namer = [frame](std::size_t row) { return text(rowName(*frame, row)); };
-    for (PlotView* plot : {scatter_, first_, second_}) {
-        plot->setRowNamer(namer);
-        plot->showSelection(session_.selectedRows());
+    const auto rows = rowsWhere(*frame, utf8(condition));
+    if (!rows) {
+        emit session.refused(text(rows.error().text()));
+        return;
     }
-    drawnDesk_.clear();  // No number stands under other names than its own.
+    RowSet selected;
+    for (const std::size_t row : *rows) {
+        selected.insert(row);
+    }
+    session.selectRows(selected);
+    if (selected.empty()) {
+        emit session.told(QObject::tr("No row in the sample has that."));
+    }
+}
+
+bool hasLogAxis(const Frame& frame, const std::string& name) {
+    return frame.column(name) != nullptr && !isGroupsOnDesk(frame, name) &&
+           frame.variable(name)->measure != Measure::Date;
+}
+
+QLabel* softLabel(const QString& words, QWidget* parent) {
+    auto* label = new QLabel(words, parent);
+    label->setStyleSheet("color:#6B6F7B");
+    return label;
+}
+
+}  // namespace
+
+ExploreStage::ExploreStage(Session& session, QWidget* parent)
+    : Stage(session, parent),
+      deskLine_(new FlowLayout),
+      wordLine_(new FlowLayout),
+      tiles_(new QGridLayout),
+      beside_(new QGridLayout),
+      tilesHost_(new QWidget(this)),
+      besideHost_(new QWidget(this)),
+      finder_(new Finder(this)),
+      drawing_([this](const Drawn& drawn) { showDrawn(drawn); }) {
+    auto* layout = new QVBoxLayout(this);
+    layout->setContentsMargins(22, 16, 20, 12);
+    layout->setSpacing(8);
+    for (FlowLayout* line : {deskLine_, wordLine_}) {
+        auto* host = new QWidget(this);
+        host->setLayout(line);
+        line->setContentsMargins(0, 0, 0, 0);
+        layout->addWidget(host);
+    }
+    auto* pictures = new QHBoxLayout;
+    pictures->setSpacing(14);
+    tiles_->setSpacing(8);
+    tiles_->setContentsMargins(0, 0, 0, 0);
+    tilesHost_->setLayout(tiles_);
+    pictures->addWidget(tilesHost_, 5);
+    beside_->setContentsMargins(0, 0, 0, 0);
+    besideHost_->setLayout(beside_);
+    pictures->addWidget(besideHost_, 3);
+    layout->addLayout(pictures, 1);
+    setAcceptDrops(true);
+    connect(&session_, &Session::selectionChanged, this, [this] {
+        brush(session_.selectedRows(), nullptr);
+        if (isVisible()) {
+            emit readingChanged();
+        }
+    });
+}
+
+Desk ExploreStage::shownDesk() const {
+    Desk desk = session_.study().desk;
+    if (!desk.pictures.empty()) {
+        return desk;
+    }
+    // What the question is about is what one wants to see first.
+    PictureSpec first;
+    const auto frame = session_.frame();
+    if (const Question* q = session_.question(); q != nullptr && q->kind == "explain" && frame) {
+        const std::string other = q->terms.size() > 1 ? q->terms[1].parts.front()
+                                  : q->terms.empty()  ? std::string()
+                                                      : q->terms.front().parts.front();
+        for (const auto& expression : {q->outcome, other}) {
+            if (frame->column(expression) != nullptr) {
+                first.of.push_back(expression);
+            }
+        }
+    }
+    desk.pictures.push_back(std::move(first));
+    return desk;
+}
+
+PictureSpec ExploreStage::inHand() const {
+    const Desk desk = shownDesk();
+    PictureSpec spec = desk.pictures[std::min(hand_, desk.pictures.size() - 1)];
+    // A variable that is no more (taken out, of another file) is not to be seen.
+    if (const auto frame = session_.frame()) {
+        std::erase_if(spec.of, [&](const auto& name) { return frame->column(name) == nullptr; });
+    }
+    return spec;
+}
+
+void ExploreStage::changeDesk(const Desk& desk) {
+    if (session_.study().desk != desk) {
+        session_.setDesk(desk);
+    }
+    refresh();
+}
+
+void ExploreStage::change(const PictureSpec& spec) {
+    Desk desk = shownDesk();
+    desk.pictures[std::min(hand_, desk.pictures.size() - 1)] = spec;
+    changeDesk(desk);
+}
+
+void ExploreStage::putOnDesk(const std::string& name, bool add) {
+    constexpr std::size_t kMostByClick = 2;
+    const auto frame = session_.frame();
+    PictureSpec spec = inHand();
+    std::erase(spec.of, name);
+    spec.of.push_back(name);
+    if (!add && spec.of.size() > kMostByClick) {
+        spec.of.erase(spec.of.begin(), spec.of.end() - kMostByClick);
+    }
+    if (frame) {
+        // What is counted comes after what is measured, in whatever order they were put.
+        std::stable_partition(spec.of.begin(), spec.of.end(), [&](const std::string& one) {
+            return frame->column(one) != nullptr && !isGroupsOnDesk(*frame, one);
+        });
+    }
+    // Other variables, another picture: the kind that fits them best, in plain axes.
+    PictureSpec fresh;
+    fresh.of = spec.of;
+    fresh.weighted = spec.weighted;
+    fresh.raw = spec.raw;
+    change(fresh);
+}
+
+void ExploreStage::addPicture() {
+    Desk desk = shownDesk();
+    if (desk.pictures.size() < kMostPictures) {
+        desk.pictures.emplace_back();
+        hand_ = desk.pictures.size() - 1;
+        changeDesk(desk);
+    }
+}
+
+void ExploreStage::closePicture(std::size_t k) {
+    Desk desk = shownDesk();
+    if (k < desk.pictures.size()) {
+        desk.pictures.erase(desk.pictures.begin() + static_cast<std::ptrdiff_t>(k));
+        hand_ = hand_ > k || hand_ == desk.pictures.size() ? hand_ - (hand_ > 0 ? 1 : 0) : hand_;
+        changeDesk(desk);
+    }
+}
+
+void ExploreStage::refresh() {
+    hand_ = std::min(hand_, shownDesk().pictures.size() - 1);
+    rebuildDeskLine();
+    rebuildWords();
+    draw();
+    emit readingChanged();
+}
+
+void ExploreStage::rebuildDeskLine() {
+    const Desk desk = shownDesk();
+    const PictureSpec spec = inHand();
+    QString signature = QString::number(desk.pictures.size());
+    for (const std::string& name : spec.of) {
+        signature += "\n" + text(name);
+    }
+    if (signature == lineSignature_) {
+        return;
+    }
+    lineSignature_ = signature;
+    emptyLayout(deskLine_);
+    QWidget* host = deskLine_->parentWidget();
+    const auto put = [&](QWidget* widget) {
+        deskLine_->addWidget(widget);
+        widget->show();
+    };
+    auto* word = softLabel(tr("On the desk"), host);
+    word->setFont(paperFont(19, true));
+    put(word);
+    for (const auto& name : spec.of) {
+        auto* chip = new QPushButton(text(name) + "  ×", host);
+        chip->setProperty("chip", true);
+        chip->setToolTip(tr("Take it off the desk"));
+        chip->setObjectName("desk:" + text(name));
+        connect(chip, &QPushButton::clicked, this, [this, name] {
+            PictureSpec next = inHand();
+            std::erase(next.of, name);
+            next.kind.clear();
+            next.title.clear();
+            change(next);
+        });
+        put(chip);
+    }
+    auto* more = new QPushButton(tr("+ variable"), host);
+    more->setObjectName("desk:add");
+    more->setToolTip(tr("Or click one at the left; with Ctrl it is added to those that are here"));
+    connect(more, &QPushButton::clicked, this, &ExploreStage::askForVariable);
+    put(more);
+    if (spec.of.size() == 2) {
+        auto* swap = new QPushButton(tr("swap axes"), host);
+        connect(swap, &QPushButton::clicked, this, [this] {
+            PictureSpec next = inHand();
+            std::swap(next.of[0], next.of[1]);
+            std::swap(next.logX, next.logY);
+            next.title.clear();
+            change(next);
+        });
+        put(swap);
+    }
+    if (!spec.of.empty() && desk.pictures.size() < kMostPictures) {
+        auto* another = new QPushButton(tr("+ picture"), host);
+        another->setObjectName("desk:another");
+        another->setToolTip(tr("Keep this one and begin another beside it"));
+        connect(another, &QPushButton::clicked, this, &ExploreStage::addPicture);
+        put(another);
+    }
+}
+
+void ExploreStage::addToggle(const QString& name, const QString& id, bool PictureSpec::*flag,
+                             const PictureSpec& spec, const QString& why) {
+    auto* word = new QPushButton(name, wordLine_->parentWidget());
+    word->setProperty("tab", true);
+    word->setCheckable(true);
+    word->setChecked(spec.*flag);
+    word->setToolTip(why);
+    word->setObjectName("option:" + id);
+    connect(word, &QPushButton::clicked, this, [this, flag](bool on) {
+        PictureSpec next = inHand();
+        next.*flag = on;
+        change(next);
+    });
+    wordLine_->addWidget(word);
+    word->show();
+}
+
+void ExploreStage::rebuildWords() {
+    const auto frame = session_.frame();
+    const PictureSpec spec = inHand();
+    const auto fitting = frame && frame->moments() == nullptr ? fittingPictures(*frame, spec.of)
+                                                              : std::vector<const PictureKind*>();
+    const PictureKind* shown = fitting.empty() ? nullptr : fitting.front();
+    for (const PictureKind* kind : fitting) {
+        shown = kind->id == spec.kind ? kind : shown;
+    }
+    QString signature = shown == nullptr ? QString() : QString(shown->id);
+    for (const PictureKind* kind : fitting) {
+        signature += QString(" ") + kind->id;
+    }
+    const bool surveyed = !session_.study().survey.weight.empty();
+    signature += QString("|%1%2%3%4%5%6%7%8%9")
+                     .arg(spec.logX)
+                     .arg(spec.logY)
+                     .arg(spec.smooth)
+                     .arg(spec.line)
+                     .arg(spec.square)
+                     .arg(spec.bands)
+                     .arg(spec.robust)
+                     .arg(spec.weighted)
+                     .arg(surveyed);
+    if (signature == wordSignature_) {
+        return;
+    }
+    wordSignature_ = signature;
+    emptyLayout(wordLine_);
+    if (shown == nullptr) {
+        return;
+    }
+    QWidget* host = wordLine_->parentWidget();
+    for (const PictureKind* kind : fitting) {
+        auto* word = new QPushButton(tr(kind->name), host);
+        word->setProperty("tab", true);
+        word->setCheckable(true);
+        word->setChecked(kind == shown);
+        word->setObjectName("picture:" + QString(kind->name));
+        connect(word, &QPushButton::clicked, this, [this, id = std::string(kind->id)] {
+            PictureSpec next = inHand();
+            next.kind = id;
+            wordSignature_.clear();
+            change(next);
+        });
+        wordLine_->addWidget(word);
+        word->show();
+    }
+    if ((shown->options & (kLogX | kLogY | kSmoothing)) != 0 ||
+        ((shown->options & kWeights) != 0 && surveyed)) {
+        auto* dot = softLabel("·", host);
+        wordLine_->addWidget(dot);
+        dot->show();
+    }
+    if ((shown->options & kSmoothing) != 0) {
+        addToggle(tr("line"), "line", &PictureSpec::line, spec, tr("The least squares line"));
+        addToggle(tr("square"), "square", &PictureSpec::square, spec, tr("A parabola beside it"));
+        addToggle(tr("bands"), "bands", &PictureSpec::bands, spec,
+                  tr("Where the mean lies, and where a single row does"));
+        addToggle(tr("smooth"), "smooth", &PictureSpec::smooth, spec,
+                  tr("A line through each neighbourhood: shows whether a straight one is fair"));
+        if (spec.smooth) {
+            addToggle(tr("robust"), "robust", &PictureSpec::robust, spec,
+                      tr("The smooth holds odd points down"));
+            auto* span = new QSlider(Qt::Horizontal, host);
+            span->setObjectName("option:span");
+            span->setRange(10, 100);
+            span->setValue(qRound(spec.span * 100.0));
+            span->setFixedWidth(90);
+            span->setToolTip(tr("How wide a neighbourhood the smooth looks at"));
+            span->setAccessibleName(tr("Span of the smooth, per cent of the points"));
+            connect(span, &QSlider::valueChanged, this, [this](int percent) {
+                PictureSpec next = inHand();
+                next.span = percent / 100.0;
+                change(next);
+            });
+            wordLine_->addWidget(span);
+            span->show();
+        }
+    }
+    if ((shown->options & kLogX) != 0 && spec.of.size() >= 1 &&
+        hasLogAxis(*frame, spec.of[std::min<std::size_t>(1, spec.of.size() - 1)])) {
+        addToggle(spec.of.size() == 1 ? tr("log axis") : tr("log x"), "logX", &PictureSpec::logX,
+                  spec, tr("A logarithmic axis; values at or below zero have no place on it"));
+    }
+    if ((shown->options & kLogY) != 0 && hasLogAxis(*frame, spec.of[0])) {
+        addToggle(tr("log y"), "logY", &PictureSpec::logY, spec,
+                  tr("A logarithmic axis; values at or below zero have no place on it"));
+    }
+    if ((shown->options & kWeights) != 0 && surveyed) {
+        addToggle(tr("weighted"), "weighted", &PictureSpec::weighted, spec,
+                  tr("Count rows by the survey’s weight, and intervals by its design"));
+    }
+}
+
+void ExploreStage::draw() {
+    const auto frame = session_.frame();
+    const Desk desk = shownDesk();
+    if (!frame || frame->moments() != nullptr) {
+        drawing_.cancel();
+        askedFrame_.reset();
+        drawn_.reset();
+        placeTiles(1, 0);
+        pictures_[0]->showNothing(frame ? tr("A summary has no rows to draw.")
+                                        : tr("There are no data yet."));
+        return;
+    }
+    if (frame == askedFrame_ && desk.pictures == askedSpecs_ &&
+        session_.study().survey == askedSurvey_ && session_.study().alpha == askedAlpha_) {
+        for (std::size_t k = 0; k < pictures_.size(); ++k) {
+            pictures_[k]->setInHand(k == hand_, pictures_.size() > 1);
+        }
+        return;
+    }
+    askedFrame_ = frame;
+    askedSpecs_ = desk.pictures;
+    askedSurvey_ = session_.study().survey;
+    askedAlpha_ = session_.study().alpha;
     drawing_.ask(
-        [frame, desk = desk_, selected = session_.selectedRows(), picture = picture_,
-         alpha = session_.study().alpha, groups = desk_.size() == 2 && isGroups(desk_[1]),
-         both = desk_.size() == 2 && isGroups(desk_[0]) && isGroups(desk_[1]),
-         number = !desk_.empty() && !isGroups(desk_[0])] {
-            Drawn out;
-            out.picture = picture;
-            if (desk.size() == 1 && number) {
-                const auto cells = frame->column(desk[0])->numbers();
-                const auto use = rowsInSample(*frame);
-                std::vector<double> counted(cells.begin(), cells.end());
-                for (std::size_t i = 0; i < counted.size(); ++i) {
-                    counted[i] = use[i] ? counted[i] : std::nan("");
-                }
-                out.normality = normalityTests(counted);
-                out.density = densityOf(counted, sheatherJones(counted));
-                const Summary s = summarise(counted);
-                const double excess = excessKurtosis(counted);
-                out.words.push_back(
-                    normalityReading(out.normality, alpha, s.n, s.skewness, excess));
+        [frame, specs = desk.pictures, survey = askedSurvey_, alpha = askedAlpha_] {
+            Drawn out{frame, specs, {}, {}};
+            for (const PictureSpec& spec : specs) {
+                out.pictures.push_back(drawPicture(*frame, spec, survey, alpha));
             }
-            if (desk.size() == 1 && number) {
-                out.quantiles = quantilePlot(*frame, desk[0], alpha);
-                out.cumulative = empiricalDistribution(*frame, desk[0], alpha);
-            }
-            if (picture == Picture::Groups) {
-                out.exhibit = byGroups(*frame, desk[0], desk[1], alpha);
-            }
-            if (both) {
-                const auto cross = crossBy(*frame, desk[0], desk[1]);
-                out.words.push_back(cross ? crossReading(*cross, desk[0], desk[1], alpha)
-                                          : "~" + cross.error().text());
-            } else if (groups && number) {
-                auto compared = compareBy(*frame, desk[0], desk[1], alpha);
-                if (compared) {
-                    out.words.push_back(groupReading(*compared, desk[0], alpha));
-                    out.groups = *std::move(compared);
-                } else {
-                    out.words.push_back("~" + compared.error().text());
+            if (specs.size() == 1) {
+                const DrawnPicture& main = out.pictures.front();
+                for (const PictureSpec& one : companionsOf(*frame, main.spec, main.spec.kind)) {
+                    out.companions.push_back(drawPicture(*frame, one, survey, alpha));
                 }
             }
-            for (const std::string& name : desk) {
-                out.distributions.push_back(distributionOf(*frame, name, selected));
-            }
-            if (desk.size() == 2) {
-                out.scatter = scatterOf(*frame, desk[1], desk[0], selected);
-            }
-            out.frame = frame;
-            out.desk = desk;
             return out;
         },
         frame->rows() <= kRowsAtOnce);
 }
 
-HistogramPicture ExploreStage::pictureOf(const Drawn& drawn, std::size_t k) {
-    const Distribution& d = drawn.distributions[k];
-    HistogramPicture out;
-    out.bins = d.bins;
-    out.selected = d.selected;
-    out.names = d.levelNames;
-    out.n = static_cast<double>(d.n);
-    if (d.levelNames.empty()) {
-        out.mean = d.summary.mean;
-        out.sd = d.bins.counts.size() > 2 ? d.summary.sd : 0.0;
+void ExploreStage::placeTiles(std::size_t pictures, std::size_t companions) {
+    const auto resize = [this](std::vector<PictureTile*>& tiles, std::size_t wanted) {
+        while (tiles.size() > wanted) {
+            tiles.back()->deleteLater();
+            tiles.back()->hide();
+            tiles.pop_back();
+        }
+        while (tiles.size() < wanted) {
+            auto* tile = new PictureTile(this);
+            connect(tile, &PictureTile::rowsSelected, &session_, &Session::selectRows);
+            connect(tile, &PictureTile::rowsBrushed, this,
+                    [this, tile](const RowSet& rows) { brush(rows, tile); });
+            connect(tile, &PictureTile::opened, this, [this](const QStringList& names) {
+                Desk desk = shownDesk();
+                PictureSpec pair;
+                for (const QString& name : names) {
+                    pair.of.push_back(utf8(name));
+                }
+                if (desk.pictures.size() < kMostPictures) {
+                    desk.pictures.push_back(pair);
+                    hand_ = desk.pictures.size() - 1;
+                    changeDesk(desk);
+                }
+            });
+            tile->showSelection(session_.selectedRows());
+            tiles.push_back(tile);
+        }
+    };
+    const std::size_t before = pictures_.size();
+    resize(pictures_, pictures);
+    resize(companions_, companions);
+    for (std::size_t k = before; k < pictures_.size(); ++k) {
+        connect(pictures_[k], &PictureTile::taken, this, [this, k] {
+            if (hand_ != k && k < pictures_.size()) {
+                hand_ = k;
+                refresh();
+            }
+        });
+        connect(pictures_[k], &PictureTile::closed, this, [this, k] { closePicture(k); });
+        connect(pictures_[k], &PictureTile::titleEdited, this, [this, k](const QString& title) {
+            Desk desk = shownDesk();
+            if (k < desk.pictures.size()) {
+                desk.pictures[k].title = utf8(title.trimmed());
+                changeDesk(desk);
+            }
+        });
     }
-    const Variable* v = drawn.frame->variable(drawn.desk[k]);
-    out.title = text(v->shown()) + (v->unit.empty() ? "" : ", " + text(v->unit));
-    if (k == 0 && !drawn.density.x.empty()) {
-        out.curveX = drawn.density.x;
-        out.curveY = drawn.density.y;
+    const std::size_t columns = pictures <= 1 ? 1 : pictures <= 4 ? 2 : 3;
+    for (std::size_t k = 0; k < pictures_.size(); ++k) {
+        tiles_->addWidget(pictures_[k], static_cast<int>(k / columns),
+                          static_cast<int>(k % columns));
+        pictures_[k]->show();
     }
-    out.subtitle = d.levelNames.empty()
-                       ? tr("n = %1 · skewness %2")
-                             .arg(text(countText(d.n)), text(fixedNumber(d.summary.skewness, 1)))
-                       : tr("n = %1").arg(text(countText(d.n)));
-    return out;
+    for (std::size_t k = 0; k < companions_.size(); ++k) {
+        beside_->addWidget(companions_[k], static_cast<int>(k), 0);
+        companions_[k]->show();
+    }
+    besideHost_->setVisible(companions > 0);
 }
 
 void ExploreStage::showDrawn(const Drawn& drawn) {
-    drawnDesk_ = drawn.desk;
-    words_ = drawn.words;
-    normality_ = drawn.normality;
-    groups_ = drawn.groups;
-    first_->showHistogram(pictureOf(drawn, 0));
-    if (drawn.desk.size() < 2 && drawn.quantiles.x.empty()) {
-        scatter_->showHistogram(pictureOf(drawn, 0));
-        first_->showNothing({});
-        second_->showNothing(tr("A second variable makes a scatter."));
-    } else if (drawn.desk.size() < 2) {
-        // The chosen picture is large, the two others stand beside it.
-        const auto show = [&](PlotView* plot, Picture picture) {
-            picture == Picture::Histogram   ? plot->showHistogram(pictureOf(drawn, 0))
-            : picture == Picture::Quantiles ? plot->showExhibit(drawn.quantiles)
-                                            : plot->showExhibit(drawn.cumulative);
-        };
-        show(scatter_, drawn.picture);
-        show(first_, drawn.picture == Picture::Histogram ? Picture::Quantiles : Picture::Histogram);
-        show(second_,
-             drawn.picture == Picture::Cumulative ? Picture::Quantiles : Picture::Cumulative);
-    } else {
-        second_->showHistogram(pictureOf(drawn, 1));
-        slope_ = drawn.scatter.slope;
-        slopeWithout_ = drawn.scatter.slopeWithout;
-        n_ = drawn.scatter.exhibit.x.size();
-        drawn.scatter.exhibit.x.empty()    ? scatter_->showNothing(tr("No row has both."))
-        : drawn.picture == Picture::Groups ? scatter_->showExhibit(drawn.exhibit)
-                                           : scatter_->showExhibit(drawn.scatter.exhibit);
+    // The same pictures over other rows: their curves stay, faint, beside the new ones.
+    const bool moved = drawn_ && drawn_->specs == drawn.specs && drawn_->frame != drawn.frame &&
+                       drawn_->frame->rows() == drawn.frame->rows() &&
+                       drawn_->frame->states() != drawn.frame->states();
+    const std::optional<Drawn> before = std::exchange(drawn_, drawn);
+    placeTiles(drawn.pictures.size(), drawn.companions.size());
+    const auto namer = [frame = drawn.frame](std::size_t row) {
+        return text(rowName(*frame, row));
+    };
+    for (auto* tiles : {&pictures_, &companions_}) {
+        const auto& made = tiles == &pictures_ ? drawn.pictures : drawn.companions;
+        for (std::size_t k = 0; k < made.size(); ++k) {
+            PictureTile& tile = *(*tiles)[k];
+            tile.setRowNamer(namer);
+            tile.showPicture(made[k],
+                             moved && tiles == &pictures_ ? &before->pictures[k] : nullptr);
+        }
+    }
+    for (std::size_t k = 0; k < pictures_.size(); ++k) {
+        pictures_[k]->setInHand(k == hand_, pictures_.size() > 1);
     }
     emit readingChanged();
+}
+
+void ExploreStage::brush(const RowSet& rows, const QObject* from) {
+    for (const auto* tiles : {&pictures_, &companions_}) {
+        for (PictureTile* tile : *tiles) {
+            if (tile != from) {
+                tile->showSelection(rows);
+            }
+        }
+    }
+}
+
+void ExploreStage::askForVariable() {
+    const auto frame = session_.frame();
+    if (!frame) {
+        return;
+    }
+    std::vector<FinderEntry> entries;
+    for (const Variable& v : frame->table().variables) {
+        entries.push_back(
+            {text(v.name), text(v.label), [this, name = v.name] { putOnDesk(name, true); }});
+    }
+    QWidget* by = findChild<QPushButton*>("desk:add");
+    finder_->open(by->mapToGlobal(QPoint(0, by->height() + 3)), 380, tr("a variable for the desk"),
+                  std::move(entries));
+}
+
+void ExploreStage::dragEnterEvent(QDragEnterEvent* event) {
+    if (event->mimeData()->hasFormat("application/x-qabstractitemmodeldatalist")) {
+        event->acceptProposedAction();
+    }
+}
+
+void ExploreStage::dropEvent(QDropEvent* event) {
+    QStandardItemModel dropped;
+    dropped.dropMimeData(event->mimeData(), Qt::CopyAction, 0, 0, {});
+    for (int i = 0; i < dropped.rowCount(); ++i) {
+        const std::string name = utf8(dropped.item(i)->text());
+        if (session_.frame() && session_.frame()->column(name) != nullptr) {
+            putOnDesk(name, true);
+            event->acceptProposedAction();
+        }
+    }
+}
+
+std::optional<double> ExploreStage::slopeWithoutSelected() const {
+    constexpr std::size_t kMost = 200000;  // More would be felt at every click.
+    if (!drawn_ || hand_ >= drawn_->pictures.size() || drawn_->specs != shownDesk().pictures) {
+        return std::nullopt;
+    }
+    const DrawnPicture& picture = drawn_->pictures[hand_];
+    if (picture.spec.kind != "scatter" || picture.exhibits.empty() || picture.spec.of.size() != 2 ||
+        picture.exhibits.front().x.size() > kMost) {
+        return std::nullopt;
+    }
+    const Exhibit& e = picture.exhibits.front();
+    std::vector<double> x;
+    std::vector<double> y;
+    std::vector<std::size_t> rows;
+    for (std::size_t i = 0; i < e.x.size(); ++i) {
+        if (!session_.selectedRows().contains(e.rows[i])) {
+            x.push_back(e.x[i]);
+            y.push_back(e.y[i]);
+            rows.push_back(e.rows[i]);
+        }
+    }
+    std::optional<SurveyRows> design;
+    const PictureInput input{*drawn_->frame, picture.spec, askedSurvey_, askedAlpha_};
+    if (!deskWeights(input).empty()) {
+        if (auto made = surveyRows(*drawn_->frame, askedSurvey_)) {
+            design = *std::move(made);
+        }
+    }
+    const auto curve = fitCurve(x, y, rows, 1, design ? &*design : nullptr);
+    return curve ? std::optional(curve->slope()) : std::nullopt;
+}
+
+void ExploreStage::addSelectionReading(ReadingContent& content) const {
+    const auto& rows = session_.selectedRows();
+    const auto frame = session_.frame();
+    content.title = text(plural(rows.size(), "row", "rows")) + tr(" selected");
+    QString names;
+    std::size_t k = 0;
+    for (const std::size_t row : rows) {
+        if (k++ == 6) {
+            names += " …";
+            break;
+        }
+        names += (names.isEmpty() ? "" : ", ") +
+                 ("<b>" + text(rowName(*frame, row)).toHtmlEscaped() + "</b>");
+    }
+    content.paragraphs << names + "."
+                       << tr("<span style=\"color:#6B6F7B\">They are lit in every picture and "
+                             "in the grid.</span>");
+    const auto without = slopeWithoutSelected();
+    content.actions.push_back(
+        {tr("Set aside"),
+         without ? tr("Delete — with them the slope of the line is %1, without %2")
+                       .arg(text(shortNumber(drawn_->pictures[hand_].slope, 3)),
+                            text(shortNumber(*without, 3)))
+                 : tr("Delete"),
+         [this] { session_.setSelectedAside(tr("set aside from a picture")); }});
+    content.actions.push_back(
+        {tr("Select nothing"), tr("Esc"), [this] { session_.selectRows({}); }});
+}
+
+void ExploreStage::addActions(ReadingContent& content) const {
+    const auto frame = session_.frame();
+    const PictureSpec spec = inHand();
+    const bool numbers = std::none_of(spec.of.begin(), spec.of.end(), [&](const auto& name) {
+        return frame->column(name) == nullptr || isGroupsOnDesk(*frame, name);
+    });
+    if (spec.of.size() >= 2 && numbers) {
+        std::vector<std::string> names;
+        for (const std::string& name : spec.of) {
+            names.push_back(quotedName(name));
+        }
+        std::reverse(names.begin(), names.end());
+        content.actions.push_back({tr("Relate them"),
+                                   tr("correlation with interval, and with others held"),
+                                   [this, names] { session_.startRelation(names); }});
+    }
+    if (spec.of.size() >= 2 && frame->column(spec.of[0]) != nullptr &&
+        !frame->column(spec.of[0])->isText() && !isGrouping(frame->variable(spec.of[0])->measure)) {
+        content.actions.push_back(
+            {tr("Ask it as a question"),
+             tr("explain %1 with %2")
+                 .arg(text(spec.of[0]), text(joinedNames({spec.of.begin() + 1, spec.of.end()}))),
+             [this, of = spec.of] {
+                 Question q;
+                 q.outcome = quotedName(of[0]);
+                 for (std::size_t k = 1; k < of.size(); ++k) {
+                     q.terms.push_back(Term::expression(quotedName(of[k])));
+                 }
+                 q.title = of[0] + " and " + of[1];
+                 session_.putQuestion(q, tr("explain %1").arg(text(of[0])));
+             }});
+    }
 }
 
 ReadingContent ExploreStage::reading() const {
@@ -336,116 +677,76 @@ ReadingContent ExploreStage::reading() const {
         content.paragraphs << tr("Bring data in first.");
         return content;
     }
-    const auto& rows = session_.selectedRows();
-    if (!rows.empty()) {
-        content.title = text(plural(rows.size(), "row", "rows")) + tr(" selected");
-        QString names;
-        std::size_t k = 0;
-        for (const std::size_t row : rows) {
-            if (k++ == 6) {
-                names += " …";
-                break;
-            }
-            names += (names.isEmpty() ? "" : ", ") +
-                     ("<b>" + text(rowName(*frame, row)).toHtmlEscaped() + "</b>");
-        }
-        content.paragraphs << names + "."
-                           << tr("<span style=\"color:#6B6F7B\">They are lit in every picture and "
-                                 "in the grid.</span>");
-        const QString change =
-            desk_.size() == 2 && drawnDesk_ == desk_
-                ? tr("Delete — with them the slope of the line is %1, without %2")
-                      .arg(text(shortNumber(slope_, 3)), text(shortNumber(slopeWithout_, 3)))
-                : tr("Delete");
-        content.actions.push_back({tr("Set aside"), change, [this] {
-                                       session_.setSelectedAside(tr("set aside from a picture"));
-                                   }});
-        content.actions.push_back(
-            {tr("Select nothing"), tr("Esc"), [this] { session_.selectRows({}); }});
+    if (!session_.selectedRows().empty()) {
+        addSelectionReading(content);
         return content;
     }
-    for (const auto& name : desk_) {
-        content.paragraphs << "<b>" + text(name).toHtmlEscaped() + "</b>";
-        for (const auto& p : session_.readingOf(name)) {
-            content.paragraphs << richText(p);
-        }
+    const PictureSpec spec = inHand();
+    const bool current =
+        drawn_ && hand_ < drawn_->pictures.size() && drawn_->specs == shownDesk().pictures;
+    content.title = spec.of.size() == 2   ? tr("%1 and %2").arg(text(spec.of[0]), text(spec.of[1]))
+                    : spec.of.empty()     ? tr("explore")
+                    : spec.of.size() == 1 ? text(spec.of[0])
+                                          : tr("%1 variables").arg(spec.of.size());
+    if (frame->moments() != nullptr) {
+        return content;
     }
-    if (drawnDesk_ == desk_) {
-        for (const std::string& p : words_) {
-            content.paragraphs << richText(p);
-        }
-        for (const NormalityTest& test : normality_) {
-            content.fields.push_back(
-                {tr(test.name),
-                 test.p ? QString("%1 = %2, %3")
-                              .arg(test.symbol, text(shortNumber(*test.statistic, 4)),
-                                   text(pClause(*test.p)))
-                        : text(test.why),
-                 {},
-                 {},
-                 {}});
-        }
-        if (groups_) {
-            for (const auto& group : groups_->groups) {
-                content.fields.push_back({text(group.label),
-                                          tr("%1 (sd %2, n %3)")
-                                              .arg(text(shortNumber(group.summary.mean, 4)),
-                                                   text(shortNumber(group.summary.sd, 3)),
-                                                   text(countText(group.summary.n))),
-                                          {},
-                                          {},
-                                          {}});
-            }
-            for (const GroupTest* test :
-                 {&groups_->means, &groups_->pooled, &groups_->spread, &groups_->ranks}) {
-                if (test->p) {
-                    content.fields.push_back(
-                        {tr(test->name),
-                         QString("%1, %2").arg(text(shortNumber(*test->statistic, 4)),
-                                               text(pClause(*test->p))),
-                         {},
-                         {},
-                         {}});
-                }
+    if (spec.of.size() <= 2) {
+        for (const auto& name : spec.of) {
+            content.paragraphs << "<b>" + text(name).toHtmlEscaped() + "</b>";
+            for (const auto& p : session_.readingOf(name)) {
+                content.paragraphs << richText(p);
             }
         }
     }
-    content.title = desk_.size() == 2 ? tr("%1 and %2").arg(text(desk_[0]), text(desk_[1]))
-                    : desk_.empty()   ? tr("explore")
-                                      : text(desk_[0]);
-    if (desk_.size() == 2 && !(isGroups(desk_[1]) || isGroups(desk_[0]))) {
+    if (!current) {
+        content.paragraphs << tr("Drawing the picture…");
+        return content;
+    }
+    const DrawnPicture& picture = drawn_->pictures[hand_];
+    if (picture.spec.kind == "scatter" && spec.of.size() == 2 && picture.spec.line &&
+        !picture.exhibits.empty() && picture.exhibits.front().xScale == AxisScale::Number &&
+        picture.exhibits.front().yScale == AxisScale::Number &&
+        !isGroupsOnDesk(*frame, spec.of[0]) && !isGroupsOnDesk(*frame, spec.of[1])) {
         content.paragraphs
-            << (drawnDesk_ == desk_
-                    ? tr("In a straight line, each further step of %1 goes with %2 of %3 (n = %4). "
-                         "The "
-                         "smooth shows whether a line is fair; drag a box to select rows.")
-                          .arg(text(desk_[1]).toHtmlEscaped(), text(shortNumber(slope_, 3)),
-                               text(desk_[0]).toHtmlEscaped(), text(countText(n_)))
-                    : tr("Drawing the picture…"));
-        content.actions.push_back(
-            {tr("Relate them"), tr("correlation with interval, and with others held"), [this] {
-                 session_.startRelation({quotedName(desk_[1]), quotedName(desk_[0])});
-             }});
+            << tr("In a straight line, each further step of %1 goes with %2 of %3 (n = %4). The "
+                  "smooth shows whether a line is fair; drag a box to select rows.")
+                   .arg(text(spec.of[1]).toHtmlEscaped(), text(shortNumber(picture.slope, 3)),
+                        text(spec.of[0]).toHtmlEscaped(),
+                        text(countText(picture.exhibits.front().x.size())));
     }
-    if (desk_.size() == 2 && !frame->column(desk_[0])->isText() &&
-        !isGrouping(frame->variable(desk_[0])->measure)) {
-        content.actions.push_back(
-            {tr("Ask it as a question"),
-             tr("explain %1 with %2").arg(text(desk_[0]), text(desk_[1])), [this] {
-                 Question q;
-                 q.outcome = quotedName(desk_[0]);
-                 q.terms = {Term::expression(quotedName(desk_[1]))};
-                 q.title = desk_[0] + " and " + desk_[1];
-                 session_.putQuestion(q, tr("explain %1").arg(text(desk_[0])));
-             }});
+    for (const std::string& p : picture.words) {
+        content.paragraphs << richText(p);
     }
+    if (picture.table) {
+        content.paragraphs << "<span style=\"color:#6B6F7B\">" +
+                                  text(picture.table->note).toHtmlEscaped() + "</span>";
+    }
+    for (const NamedNumber& number : picture.numbers) {
+        content.fields.push_back({text(number.name), text(number.value), {}, {}, {}});
+    }
+    content.fields.push_back({tr("Select where"),
+                              *condition_,
+                              {},
+                              [&session = session_, typed = condition_](const QString& now) {
+                                  *typed = now;
+                                  selectWhere(session, now);
+                              },
+                              spec.of.empty() ? tr("a condition")
+                              : isGroupsOnDesk(*frame, spec.of[0])
+                                  ? tr("%1 = …").arg(text(quotedName(spec.of[0])))
+                                  : tr("%1 > …").arg(text(quotedName(spec.of[0])))});
+    addActions(content);
     return content;
 }
 
 QString ExploreStage::state() const {
-    return desk_.empty()       ? tr("empty desk")
-           : desk_.size() == 1 ? tr("1 variable")
-                               : tr("%1 variables").arg(desk_.size());
+    const Desk desk = shownDesk();
+    const std::size_t n = inHand().of.size();
+    return desk.pictures.size() > 1 ? tr("%1 pictures").arg(desk.pictures.size())
+           : n == 0                 ? tr("empty desk")
+           : n == 1                 ? tr("1 variable")
+                                    : tr("%1 variables").arg(n);
 }
 
 }  // namespace rapporto::app

@@ -1,24 +1,20 @@
 #pragma once
 
-#include "app/plots/plot_view.h"
 #include "app/shell/later.h"
 #include "app/shell/stage.h"
-#include "core/describe/comparison.h"
-#include "core/describe/normality_tests.h"
-#include "core/describe/pictures.h"
-#include "core/describe/scatter.h"
+#include "app/stages/explore/picture_tile.h"
 
+class QGridLayout;
 class QHBoxLayout;
+class QSlider;
 
 namespace rapporto::app {
 
+class Finder;
 class FlowLayout;
 
-/// What the large picture shows.
-enum class Picture : std::uint8_t { Histogram, Quantiles, Cumulative, Scatter, Groups };
-
-/// Up to three variables on the desk: the distribution of each, and the first against the second
-/// with line and local smooth. Rows selected anywhere light up everywhere.
+/// Variables on the desk and the pictures that fit them; several can stand together, one is in
+/// hand. Rows selected anywhere light up everywhere. The desk is part of the study.
 class ExploreStage : public Stage {
     Q_OBJECT
 
@@ -29,55 +25,63 @@ class ExploreStage : public Stage {
     [[nodiscard]] ReadingContent reading() const override;
     [[nodiscard]] QString state() const override;
 
-    /// Puts a variable on the desk; the oldest leaves when it is full.
-    void putOnDesk(const std::string& name);
+    /// Puts a variable into the picture in hand. `add` keeps all that are there; else two stay at
+    /// most and the oldest leaves.
+    void putOnDesk(const std::string& name, bool add = false);
 
-    [[nodiscard]] const std::vector<std::string>& desk() const { return desk_; }
+    /// The variables of the picture in hand, outcome first.
+    [[nodiscard]] std::vector<std::string> desk() const { return inHand().of; }
+
+  protected:
+    void dragEnterEvent(QDragEnterEvent* event) override;
+    void dropEvent(QDropEvent* event) override;
 
   private:
-    /// The numbers of the pictures, made beside the window's turn.
+    /// The pictures’ numbers, made beside the window’s turn.
     struct Drawn {
         std::shared_ptr<const Frame> frame;
-        std::vector<std::string> desk;
-        std::vector<Distribution> distributions;
-        Scatter scatter;
-        Picture picture = Picture::Histogram;
-        Exhibit exhibit;    ///< Of the large picture, where it is neither histogram nor scatter.
-        Exhibit quantiles;  ///< Beside a single quantity.
-        Exhibit cumulative;
-        Density density;
-        std::vector<NormalityTest> normality;   ///< Of one quantity.
-        std::optional<GroupComparison> groups;  ///< Of a quantity and a grouping.
-        std::vector<std::string> words;         ///< What the numbers say.
+        std::vector<PictureSpec> specs;
+        std::vector<DrawnPicture> pictures;    ///< Of the desk, in order.
+        std::vector<DrawnPicture> companions;  ///< Beside a lone picture.
     };
 
-    [[nodiscard]] static HistogramPicture pictureOf(const Drawn& drawn, std::size_t k);
+    [[nodiscard]] Desk shownDesk() const;
+    [[nodiscard]] PictureSpec inHand() const;
+    void change(const PictureSpec& spec);
+    void changeDesk(const Desk& desk);
+    void addPicture();
+    void closePicture(std::size_t k);
+    void rebuildDeskLine();
+    void rebuildWords();
+    void addToggle(const QString& name, const QString& id, bool PictureSpec::*flag,
+                   const PictureSpec& spec, const QString& why);
+    void draw();
     void showDrawn(const Drawn& drawn);
-    void rebuildDesk();
-    void rebuildPictures();
-    [[nodiscard]] std::vector<Picture> fittingPictures() const;
-    [[nodiscard]] bool isGroups(const std::string& name) const;
-    void drawPictures();
-    [[nodiscard]] bool plottable(const std::string& name) const;
+    void placeTiles(std::size_t pictures, std::size_t companions);
+    void brush(const RowSet& rows, const QObject* from);
+    void askForVariable();
+    void addSelectionReading(ReadingContent& content) const;
+    void addActions(ReadingContent& content) const;
+    [[nodiscard]] std::optional<double> slopeWithoutSelected() const;
 
     FlowLayout* deskLine_;
-    QHBoxLayout* pictureLine_;
-    Picture picture_ = Picture::Histogram;
-    Picture shownPicture_ = Picture::Histogram;
-    std::vector<std::string> words_;
-    std::vector<NormalityTest> normality_;
-    std::optional<GroupComparison> groups_;
-    PlotView* scatter_;
-    PlotView* first_;
-    PlotView* second_;
-    std::vector<std::string> desk_;  ///< Outcome first.
-    std::shared_ptr<const Frame> shown_;
-    std::vector<std::string> shownDesk_;
-    std::set<std::size_t> shownSelection_;
-    double slope_ = 0.0;
-    double slopeWithout_ = 0.0;
-    std::size_t n_ = 0;
-    std::vector<std::string> drawnDesk_;  ///< Whose numbers those are.
+    FlowLayout* wordLine_;
+    QGridLayout* tiles_;
+    QGridLayout* beside_;
+    QWidget* tilesHost_;
+    QWidget* besideHost_;
+    std::vector<PictureTile*> pictures_;
+    std::vector<PictureTile*> companions_;
+    Finder* finder_;
+    std::size_t hand_ = 0;
+    QString lineSignature_;
+    QString wordSignature_;
+    std::shared_ptr<const Frame> askedFrame_;
+    std::vector<PictureSpec> askedSpecs_;
+    Survey askedSurvey_;
+    double askedAlpha_ = 0.0;
+    std::optional<Drawn> drawn_;
+    std::shared_ptr<QString> condition_ = std::make_shared<QString>();  ///< Typed to select by.
     Later<Drawn> drawing_;
 };
 

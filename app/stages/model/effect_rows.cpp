@@ -3,6 +3,7 @@
 #include "app/shell/theme.h"
 #include "core/base/format.h"
 #include "core/model/term_test.h"
+#include "core/picture/axis.h"
 
 #include <QKeyEvent>
 #include <QMouseEvent>
@@ -201,7 +202,7 @@ void EffectRows::paintEvent(QPaintEvent* /*event*/) {
     painter.setFont(interfaceFont(11));
     painter.setPen(colour::kSoft);
     painter.drawText(QRectF(0, 0, 100, kHead - 4), Qt::AlignLeft | Qt::AlignVCenter, tr("term"));
-    const auto ticks = ticksBetween(-limit, limit, 4);
+    const auto ticks = roundPlaces(-limit, limit, 4);
     for (const double t : ticks) {
         const QString label = (t > 0 ? "+" : "") + text(shortNumber(t, 3)) +
                               (scale_ == EffectScale::Percent && t != 0.0 ? " %" : "");

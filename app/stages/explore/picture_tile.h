@@ -1,0 +1,53 @@
+#pragma once
+
+#include "app/plots/plot_view.h"
+#include "core/picture/picture.h"
+
+#include <QFrame>
+
+class QGridLayout;
+class QTableWidget;
+
+namespace rapporto::app {
+
+/// One picture of the desk: an exhibit, a grid of small ones, or a table.
+class PictureTile : public QFrame {
+    Q_OBJECT
+
+  public:
+    explicit PictureTile(QWidget* parent = nullptr);
+
+    /// @param before  the picture that stood here over other rows: its curves stay, faint.
+    void showPicture(const DrawnPicture& drawn, const DrawnPicture* before = nullptr);
+    void showNothing(const QString& why);
+    void showSelection(const RowSet& rows);
+    void setRowNamer(std::function<QString(std::size_t)> namer);
+
+    /// Whether this is the picture that the words above change, among several.
+    void setInHand(bool inHand, bool amongSeveral);
+
+  signals:
+    void rowsSelected(const rapporto::RowSet& rows);
+    void rowsBrushed(const rapporto::RowSet& rows);
+    void titleEdited(const QString& title);
+    void opened(const QStringList& variables);
+    void taken();   ///< Pressed anywhere.
+    void closed();  ///< Its “×”.
+
+  protected:
+    void mousePressEvent(QMouseEvent* event) override;
+
+  private:
+    PlotView* viewAt(std::size_t k);
+    void showTable(const PictureTable& table);
+    void clear(std::size_t from);
+
+    QGridLayout* grid_;
+    std::vector<PlotView*> views_;
+    QTableWidget* table_ = nullptr;
+    QPushButton* close_;
+    RowSet selection_;
+    std::function<QString(std::size_t)> namer_;
+};
+
+}  // namespace rapporto::app

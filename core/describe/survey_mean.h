@@ -1,0 +1,52 @@
+#pragma once
+
+#include "core/data/frame.h"
+#include "core/data/survey.h"
+
+#include <optional>
+#include <span>
+
+namespace rapporto {
+
+/// The rows of a survey design, made once for many means. Rows out of the sample belong to it, too:
+/// a part of the rows keeps the whole design (Binder 1983).
+struct SurveyRows {
+    std::vector<double> weights;         ///< Of each row of the frame; 0: it lacks a part.
+    std::vector<std::int32_t> strata;    ///< From 0; −1: it lacks a part.
+    std::vector<std::int32_t> clusters;  ///< From 0 over all strata; each row its own without any.
+    std::vector<double> taken;           ///< Of each stratum: the share of its clusters drawn.
+    std::int32_t strataCount = 1;
+    std::int32_t clusterCount = 0;
+};
+
+/// @return the rows, or UnknownName, WrongType (a weight or a population that is no number),
+///         BadSetting (a weight below zero, fewer clusters in the population than drawn).
+[[nodiscard]] Result<SurveyRows> surveyRows(const Frame& frame, const Survey& survey);
+
+/// A mean as the design gives it.
+struct DesignMean {
+    double mean = 0.0;
+    double se = 0.0;         ///< By linearisation; a lonely cluster is centred at the grand mean.
+    double df = 0.0;         ///< Clusters less strata.
+    std::size_t n = 0;       ///< Rows with a value.
+    double effective = 0.0;  ///< (Σw)²/Σw² of them (Kish 1965).
+    double deff = 1.0;       ///< Variance over that of a simple random sample of as many rows.
+};
+
+/// Mean of the cells that are not missing; cells of rows out of the part asked for are missing.
+/// Nothing where no row with a weight has a value.
+///
+/// Source: Binder (1983), International Statistical Review 51; Kish (1965), section 8.2.
+[[nodiscard]] std::optional<DesignMean> meanUnder(const SurveyRows& rows,
+                                                  std::span<const double> cells);
+
+/// Interval of a share p that n rows (as good as independent) show; Wilson (1927), Journal of the
+/// American Statistical Association 22. `critical` is the two-sided value of the law.
+struct ShareInterval {
+    double low = 0.0;
+    double high = 1.0;
+};
+
+[[nodiscard]] ShareInterval wilsonInterval(double p, double n, double critical);
+
+}  // namespace rapporto

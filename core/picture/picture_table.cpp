@@ -1,0 +1,175 @@
+#include "core/picture/desk_rows.h"
+#include "core/picture/kinds.h"
+
+#include <algorithm>
+#include <array>
+
+namespace rapporto {
+namespace {
+
+using Names = std::span<const std::string>;
+
+bool isQuantity(const Frame& frame, const std::string& name) {
+    return !isGroupsOnDesk(frame, name) && frame.variable(name)->measure != Measure::Date;
+}
+
+bool oneNumber(const Frame& frame, Names of) {
+    return of.size() == 1 && !isGroupsOnDesk(frame, of[0]);
+}
+
+bool oneQuantity(const Frame& frame, Names of) {
+    return of.size() == 1 && isQuantity(frame, of[0]);
+}
+
+bool oneGrouping(const Frame& frame, Names of) {
+    return of.size() == 1 && isGroupsOnDesk(frame, of[0]);
+}
+
+bool quantityByGroups(const Frame& frame, Names of) {
+    return of.size() == 2 && isQuantity(frame, of[0]) && isGroupsOnDesk(frame, of[1]);
+}
+
+bool twoGroupings(const Frame& frame, Names of) {
+    return of.size() == 2 && isGroupsOnDesk(frame, of[0]) && isGroupsOnDesk(frame, of[1]);
+}
+
+bool twoOrGrouped(const Frame& frame, Names of) {
+    return of.size() == 2 || (of.size() == 3 && !isGroupsOnDesk(frame, of[0]) &&
+                              !isGroupsOnDesk(frame, of[1]) && isGroupsOnDesk(frame, of[2]));
+}
+
+bool inTime(const Frame& frame, const std::string& name) {
+    return frame.layout().kind != Layout::Kind::CrossSection && isQuantity(frame, name) &&
+           name != frame.layout().time;
+}
+
+bool overTime(const Frame& frame, Names of) {
+    return !of.empty() && of.size() <= 2 && inTime(frame, of[0]) &&
+           (of.size() == 1 || (isGroupsOnDesk(frame, of[1]) && of[1] != frame.layout().unit));
+}
+
+bool oneInTime(const Frame& frame, Names of) { return of.size() == 1 && inTime(frame, of[0]); }
+
+bool twoInTime(const Frame& frame, Names of) {
+    return of.size() == 2 && inTime(frame, of[0]) && inTime(frame, of[1]);
+}
+
+bool severalQuantities(const Frame& frame, Names of) {
+    return of.size() >= 3 && of.size() <= 8 &&
+           std::all_of(of.begin(), of.end(),
+                       [&](const std::string& name) { return isQuantity(frame, name); });
+}
+
+bool manyNumbers(const Frame& frame, Names of) {
+    return of.size() >= 3 && std::all_of(of.begin(), of.end(), [&](const std::string& name) {
+               return !frame.column(name)->isText() &&
+                      frame.variable(name)->measure != Measure::Groups;
+           });
+}
+
+bool anything(const Frame& /*frame*/, Names of) { return !of.empty(); }
+
+// The order says which is best where several fit.
+constexpr std::array kKinds = {
+    PictureKind{"scatter", "scatter", kLogX | kLogY | kSmoothing | kWeights, &twoOrGrouped,
+                &drawScatter},
+    PictureKind{"distribution", "histogram", kLogX | kWeights, &oneNumber, &drawDistribution},
+    PictureKind{"quantiles", "quantiles", kNoOption, &oneQuantity, &drawQuantiles},
+    PictureKind{"cumulative", "cumulative", kLogX | kWeights, &oneNumber, &drawCumulative},
+    PictureKind{"shares", "shares", kWeights, &oneGrouping, &drawShares},
+    PictureKind{"groups", "by groups", kLogY | kWeights, &quantityByGroups, &drawGroups},
+    PictureKind{"strips", "strips", kLogY, &quantityByGroups, &drawStrips},
+    PictureKind{"boxes", "boxes", kLogY | kWeights, &quantityByGroups, &drawBoxes},
+    PictureKind{"means", "means", kLogY | kWeights, &quantityByGroups, &drawMeans},
+    PictureKind{"cross", "cross-table", kWeights, &twoGroupings, &drawCross},
+    PictureKind{"over-time", "over time", kLogY | kWeights, &overTime, &drawOverTime},
+    PictureKind{"autocorrelation", "autocorrelation", kNoOption, &oneInTime, &drawAutocorrelation},
+    PictureKind{"cross-correlation", "cross-correlation", kNoOption, &twoInTime,
+                &drawCrossCorrelation},
+    PictureKind{"matrix", "scatter matrix", kNoOption, &severalQuantities, &drawScatterMatrix},
+    PictureKind{"mosaic", "correlations", kNoOption, &manyNumbers, &drawMosaic},
+    PictureKind{"table", "numbers", kWeights, &anything, &drawSummaryTable},
+};
+
+/// A special picture goes before the general scatter.
+int rank(const Frame& frame, const PictureKind& kind, Names of) {
+    const std::string id = kind.id;
+    if (id == "scatter" && (quantityByGroups(frame, of) || twoGroupings(frame, of))) {
+        return 2;
+    }
+    return id == "table" ? 3 : 0;
+}
+
+}  // namespace
+
+std::span<const PictureKind> allPictureKinds() { return kKinds; }
+
+const PictureKind* findPictureKind(const std::string& id) {
+    const auto* at =
+        std::find_if(kKinds.begin(), kKinds.end(), [&](const auto& kind) { return kind.id == id; });
+    return at == kKinds.end() ? nullptr : &*at;
+}
+
+std::vector<const PictureKind*> fittingPictures(const Frame& frame,
+                                                std::span<const std::string> of) {
+    std::vector<const PictureKind*> out;
+    if (std::any_of(of.begin(), of.end(),
+                    [&](const std::string& name) { return frame.column(name) == nullptr; })) {
+        return out;
+    }
+    for (const PictureKind& kind : kKinds) {
+        if (kind.fits(frame, of)) {
+            out.push_back(&kind);
+        }
+    }
+    std::stable_sort(out.begin(), out.end(), [&](const auto* a, const auto* b) {
+        return rank(frame, *a, of) < rank(frame, *b, of);
+    });
+    return out;
+}
+
+DrawnPicture drawPicture(const Frame& frame, PictureSpec spec, const Survey& survey, double alpha) {
+    std::erase_if(spec.of, [&](const std::string& name) { return frame.column(name) == nullptr; });
+    const auto fitting = fittingPictures(frame, spec.of);
+    if (fitting.empty()) {
+        DrawnPicture out;
+        out.spec = std::move(spec);
+        out.nothing = "Put a variable on the desk: click it at the left.";
+        return out;
+    }
+    const auto asked = std::find_if(fitting.begin(), fitting.end(),
+                                    [&](const auto* kind) { return kind->id == spec.kind; });
+    const PictureKind& kind = asked == fitting.end() ? *fitting.front() : **asked;
+    spec.kind = kind.id;
+    DrawnPicture out = kind.make({frame, spec, survey, alpha});
+    if (!spec.title.empty() && !out.exhibits.empty()) {
+        out.exhibits.front().title = spec.title;
+    }
+    if (!spec.title.empty() && out.table) {
+        out.table->title = spec.title;
+    }
+    out.spec = std::move(spec);
+    return out;
+}
+
+Result<std::vector<std::size_t>> rowsWhere(const Frame& frame, const std::string& condition) {
+    const auto holds = frame.evaluateText(condition);
+    if (!holds) {
+        return tl::make_unexpected(holds.error());
+    }
+    const Column& column = holds->column;
+    if (column.isText()) {
+        return refuse(ErrorCode::WrongType, "‘" + condition + "’ gives texts, not yes or no", "",
+                      "Compare it with something: zone = 'Ridge'.");
+    }
+    std::vector<std::size_t> out;
+    for (std::size_t i = 0; i < column.size(); ++i) {
+        if (frame.states()[i] == RowState::In && !column.isMissing(i) &&
+            column.numbers()[i] != 0.0) {
+            out.push_back(i);
+        }
+    }
+    return out;
+}
+
+}  // namespace rapporto
