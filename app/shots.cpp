@@ -55,6 +55,22 @@ int main(int argc, char** argv) {
         }
         window.findChild<QPushButton*>("data:page:Rows")->click();
     }
+    if (argc <= 3 && (only.isEmpty() || only == "desk")) {
+        // Several pictures together.
+        rapporto::Desk desk;
+        desk.pictures.resize(4);
+        desk.pictures[0].of = {"revenue_fl", "hives", "zone"};
+        desk.pictures[0].logX = desk.pictures[0].logY = true;
+        desk.pictures[0].smooth = false;
+        desk.pictures[1].of = {"hives"};
+        desk.pictures[2].of = {"member", "zone"};
+        desk.pictures[3].of = {"revenue_fl", "zone"};
+        desk.pictures[3].kind = "means";
+        window.session().setDesk(desk);
+        window.showStage(1);
+        window.settle();
+        window.grab().save(directory + "/desk.png");
+    }
     if (argc <= 3 && (only.isEmpty() || only == "relation")) {
         window.session().startRelation({"age", "schooling_years", "training_days", "pruning_score",
                                         "hives", "household_income"});

@@ -1,4 +1,5 @@
 // Speed as ratios against a baseline of the same run, one JSON line each. --quick ends in a minute.
+#include "app/plots/plot_view.h"
 #include "app/shell/main_window.h"
 #include "app/shell/theme.h"
 #include "app/stages/data/data_page.h"
@@ -6,6 +7,7 @@
 #include "app/stages/model/effect_rows.h"
 #include "core/base/parallel.h"
 #include "core/data/frame.h"
+#include "core/describe/correlation.h"
 #include "core/io/csv.h"
 #include "core/numerics/linear_solution.h"
 
@@ -18,6 +20,7 @@
 
 #include <QApplication>
 #include <QEvent>
+#include <QMouseEvent>
 #include <QScrollBar>
 #include <QTableView>
 
@@ -302,6 +305,96 @@ void benchCsv(bool quick, int rounds) {
     }
 }
 
+/// A scatter of a million points, and a box drawn over it while a second picture follows.
+void benchPictures() {
+    constexpr std::size_t kRows = 1'000'000;
+    Exhibit e;
+    Exhibit bars;
+    bars.bars.resize(40);
+    std::uint64_t state = 12345;
+    const auto draw = [&state] {
+        state = state * 6364136223846793005ULL + 1442695040888963407ULL;
+        return static_cast<double>(state >> 11) / 9007199254740992.0;
+    };
+    for (std::size_t i = 0; i < kRows; ++i) {
+        e.x.push_back(draw() + draw());
+        e.y.push_back(0.5 * e.x.back() + draw());
+        e.rows.push_back(i);
+        const auto bin = static_cast<std::size_t>(e.x.back() * 20.0);
+        bars.bars[bin].x0 = static_cast<double>(bin) / 20.0;
+        bars.bars[bin].x1 = bars.bars[bin].x0 + 0.05;
+        bars.bars[bin].y1 += 1.0;
+        bars.bars[bin].rows.push_back(static_cast<std::uint32_t>(i));
+    }
+    bars.fromZero = true;
+    app::PlotView scatter;
+    app::PlotView histogram;
+    QObject::connect(&scatter, &app::PlotView::rowsBrushed, &histogram,
+                     &app::PlotView::showSelection);
+    QObject::connect(&scatter, &app::PlotView::rowsBrushed, &scatter,
+                     &app::PlotView::showSelection);
+    for (app::PlotView* plot : {&scatter, &histogram}) {
+        plot->resize(460, 580);
+        plot->show();
+    }
+    histogram.showExhibit(bars);
+    const auto shared = std::make_shared<const Exhibit>(std::move(e));
+    scatter.showExhibit(shared);
+    (void)scatter.grab();
+    absolute("scatter of 1e6 points: shown and painted", 9, 0.150, [&] {
+        return seconds([&] {
+            scatter.showExhibit(shared);
+            (void)scatter.grab();
+        });
+    });
+    const auto send = [&](QEvent::Type type, QPointF at) {
+        QMouseEvent event(type, at, scatter.mapToGlobal(at), Qt::LeftButton, Qt::LeftButton, {});
+        QApplication::sendEvent(&scatter, &event);
+    };
+    (void)histogram.grab();
+    send(QEvent::MouseButtonPress, {60, 80});
+    int step = 0;
+    absolute("brushing 1e6 points: a move, both pictures painted", 60, 0.050, [&] {
+        ++step;
+        return seconds([&] {
+            send(QEvent::MouseMove, {70.0 + 6.0 * step, 90.0 + 7.0 * step});
+            (void)scatter.grab();
+            (void)histogram.grab();
+        });
+    });
+    send(QEvent::MouseButtonRelease, {430, 520});
+}
+
+/// Correlations of 50 columns against one symmetric product of the same matrix.
+void benchCorrelations(bool quick, int rounds) {
+    const Eigen::Index rows = quick ? 200'000 : 1'000'000;
+    constexpr Eigen::Index kColumns = 50;
+    Eigen::MatrixXd x = Eigen::MatrixXd::Random(rows, kColumns);
+    std::vector<RelatedColumn> columns;
+    for (Eigen::Index j = 0; j < kColumns; ++j) {
+        columns.push_back({std::to_string(j), {x.col(j).data(), x.col(j).data() + rows}});
+    }
+    Eigen::MatrixXd product = Eigen::MatrixXd::Zero(kColumns, kColumns);
+    const auto baseline = [&] {
+        cblas_dsyrk(CblasColMajor, CblasUpper, CblasTrans, kColumns, static_cast<int>(rows), 1.0,
+                    x.data(), static_cast<int>(rows), 0.0, product.data(), kColumns);
+    };
+    const auto target = [&] {
+        if (!correlate(columns, {}, {}, {}, Job())) {
+            std::abort();
+        }
+    };
+    compare(fmt::format("correlations of 50 columns, {} rows, against syrk", rows), rounds, 2.0,
+            target, baseline);
+    for (auto& column : columns) {
+        for (std::size_t i = column.name.size(); i < column.cells.size(); i += 29) {
+            column.cells[i] = std::nan("");
+        }
+    }
+    compare(fmt::format("the same with holes in every column, {} rows", rows), rounds, 2.0, target,
+            baseline);
+}
+
 void benchWindow(int rounds) {
     app::MainWindow window;
     window.resize(1280, 800);
@@ -367,6 +460,7 @@ void benchWindow(int rounds) {
             return std::chrono::duration<double>(std::chrono::steady_clock::now() - from).count();
         });
     }
+    benchPictures();
     absolute("start to first paint of the demo's answer, in process", 3, 1.0, [&] {
         const auto from = std::chrono::steady_clock::now();
         app::MainWindow other;
@@ -389,11 +483,25 @@ int main(int argc, char** argv) {
     qputenv("RAPPORTO_UNATTENDED", "1");
     QApplication application(argc, argv);
     app::applyTheme(application);
-    const bool quick = argc > 1 && std::strcmp(argv[1], "--quick") == 0;
+    // --quick ends in a minute; a word runs the group of that name alone.
+    std::string only;
+    bool quick = false;
+    for (int i = 1; i < argc; ++i) {
+        const std::string word = argv[i];
+        quick = quick || word == "--quick";
+        only = word.starts_with("--") ? only : word;
+    }
     const int rounds = quick ? 5 : 9;
-    benchLeastSquares(quick, rounds);
-    benchExpressions(quick, quick ? 3 : 5);
-    benchCsv(quick, quick ? 3 : 5);
-    benchWindow(rounds);
+    const std::vector<std::pair<std::string, std::function<void()>>> groups = {
+        {"least-squares", [&] { benchLeastSquares(quick, rounds); }},
+        {"expressions", [&] { benchExpressions(quick, quick ? 3 : 5); }},
+        {"csv", [&] { benchCsv(quick, quick ? 3 : 5); }},
+        {"correlations", [&] { benchCorrelations(quick, rounds); }},
+        {"window", [&] { benchWindow(rounds); }}};
+    for (const auto& [name, run] : groups) {
+        if (only.empty() || only == name) {
+            run();
+        }
+    }
     return 0;
 }

@@ -61,6 +61,7 @@ void PlotView::showExhibit(Exhibit exhibit) {
 void PlotView::showExhibit(std::shared_ptr<const Exhibit> exhibit) {
     empty_ = false;
     exhibit_ = std::move(exhibit);
+    reach_ = reachOf(*exhibit_);
     before_.clear();
     setAccessibleName(text(exhibit_->title));
     setAccessibleDescription(text(exhibit_->subtitle));
@@ -95,9 +96,7 @@ void PlotView::setLasso(bool lasso) {
     lassoWord_->setText(lasso_ ? tr("box") : tr("lasso"));
 }
 
-PlotView::Plane PlotView::planeOf(const QRectF& whole) const {
-    const Exhibit& e = *exhibit_;
-    Plane f;
+PlotView::Reach PlotView::reachOf(const Exhibit& e) {
     double x0 = INFINITY;
     double x1 = -INFINITY;
     double y0 = INFINITY;
@@ -156,6 +155,13 @@ PlotView::Plane PlotView::planeOf(const QRectF& whole) const {
     if (e.fromZero) {
         y0 = std::min(y0, 0.0);
     }
+    return {x0, x1, y0, y1};
+}
+
+PlotView::Plane PlotView::planeOf(const QRectF& whole) const {
+    const Exhibit& e = *exhibit_;
+    Plane f;
+    const auto [x0, x1, y0, y1] = reach_;
     const double dx = e.tiles || !e.xNames.empty() ? 0.0 : (x1 - x0) * 0.03;
     const double dy = e.tiles ? 0.0 : (y1 - y0) * 0.05;
     f.x0 = x0 - dx;
@@ -386,10 +392,9 @@ void PlotView::drawLines(QPainter& painter, const Plane& f) const {
         if (line.x.empty()) {
             continue;
         }
-        QColor c = line.series >= 0              ? seriesColour(line.series)
-                   : line.dashed                 ? colour::kInk
-                   : line.name == "local spread" ? colour::kOchre
-                                                 : colour::kAccent;
+        QColor c = line.series >= 0 ? seriesColour(line.series)
+                   : line.dashed    ? colour::kInk
+                                    : colour::kAccent;
         if (line.faint) {
             c = colour::kBlue;
             c.setAlpha(70);
@@ -678,9 +683,27 @@ RowSet PlotView::rowsWithin() const {
                             mask.constScanLine(at.toPoint().y())[at.toPoint().x()] > 127
                       : box.contains(at);
     };
-    for (std::size_t i = 0; i < e.rows.size() && i < e.x.size(); ++i) {
-        if (within(pointAt(f, i))) {
-            rows.insert(e.rows[i]);
+    const std::size_t n = std::min({e.rows.size(), e.x.size(), e.y.size()});
+    if (!lasso_ && e.dx.empty() && e.dy.empty()) {
+        // A million points are compared where they are, not on the screen.
+        const double perX = (f.x1 - f.x0) / f.area.width();
+        const double perY = (f.y1 - f.y0) / f.area.height();
+        const double x0 = f.x0 + (box.left() - f.area.left()) * perX;
+        const double x1 = f.x0 + (box.right() - f.area.left()) * perX;
+        const double y0 = f.y0 + (f.area.bottom() - box.bottom()) * perY;
+        const double y1 = f.y0 + (f.area.bottom() - box.top()) * perY;
+        for (std::size_t i = 0; i < n; ++i) {
+            const double x = e.x[i];
+            const double y = e.y[i];
+            if ((x >= x0) & (x <= x1) & (y >= y0) & (y <= y1)) {
+                rows.insert(e.rows[i]);
+            }
+        }
+    } else {
+        for (std::size_t i = 0; i < n; ++i) {
+            if (within(pointAt(f, i))) {
+                rows.insert(e.rows[i]);
+            }
         }
     }
     const QRectF around = lasso_ ? path_.boundingRect() : box;

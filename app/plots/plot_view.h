@@ -33,6 +33,8 @@ class PlotView : public QWidget {
     /// Lines that stood here before a change, left faint.
     void showBefore(std::vector<Exhibit::Line> lines);
 
+    [[nodiscard]] const std::vector<Exhibit::Line>& before() const { return before_; }
+
     /// Names a source row for the hover.
     void setRowNamer(std::function<QString(std::size_t)> namer) { namer_ = std::move(namer); }
 
@@ -113,7 +115,15 @@ class PlotView : public QWidget {
     void makeCorner();
     void changed();
 
+    /// How far the exhibit reaches; looked for once, not at every move of the mouse.
+    struct Reach {
+        double x0 = 0.0, x1 = 1.0, y0 = 0.0, y1 = 1.0;
+    };
+
+    [[nodiscard]] static Reach reachOf(const Exhibit& exhibit);
+
     std::shared_ptr<const Exhibit> exhibit_;
+    Reach reach_;
     bool empty_ = true;
     QString why_;
     RowSet selection_;

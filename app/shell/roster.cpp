@@ -18,6 +18,7 @@ namespace {
 constexpr int kName = Qt::UserRole;
 constexpr int kDetail = Qt::UserRole + 1;
 constexpr int kTag = Qt::UserRole + 2;
+constexpr int kLit = Qt::UserRole + 6;
 constexpr int kBars = Qt::UserRole + 3;
 constexpr int kBadge = Qt::UserRole + 4;
 constexpr int kSection = Qt::UserRole + 5;
@@ -73,6 +74,15 @@ class RosterDelegate : public QStyledItemDelegate {
                 std::max(heights[b].toDouble() * 15.0, heights[b].toDouble() > 0 ? 1.0 : 0.0);
             painter->fillRect(QRectF(bars + b * w, r.top() + 20 - h, std::max(w - 1.0, 1.0), h),
                               colour::kBars);
+        }
+        const QVariantList lit = index.data(kLit).toList();
+        for (int b = 0; b < lit.size() && b < heights.size(); ++b) {
+            if (lit[b].toDouble() > 0.0) {
+                // A single selected row must still be seen.
+                const double h = std::max(lit[b].toDouble() * 15.0, 2.0);
+                painter->fillRect(QRectF(bars + b * w, r.top() + 20 - h, std::max(w - 1.0, 1.0), h),
+                                  colour::kOchre);
+            }
         }
         if (const QString badge = index.data(kBadge).toString(); !badge.isEmpty()) {
             painter->setPen(colour::kOchreText);
@@ -175,12 +185,34 @@ Roster::Roster(Session& session, QWidget* parent)
                     emit variablePicked(utf8(index.data(kName).toString()));
                 }
             });
+    connect(&session_, &Session::selectionChanged, this, &Roster::lightUp);
     connect(list_, &QListView::activated, this, [this](const QModelIndex& index) {
         emit variableActivated(utf8(index.data(kName).toString()));
     });
 }
 
 void Roster::refresh() { rebuild(); }
+
+void Roster::lightUp() {
+    const auto frame = session_.frame();
+    for (int row = 0; row < model_->rowCount() && frame; ++row) {
+        QStandardItem* item = model_->item(row);
+        const std::string name = utf8(item->data(kName).toString());
+        const auto fact = session_.facts().find(name);
+        const Column* column = frame->column(name);
+        QVariantList lit;
+        if (fact != session_.facts().end() && column != nullptr &&
+            !session_.selectedRows().empty()) {
+            for (const double h :
+                 litPart(fact->second.thumbnail, *column, session_.selectedRows())) {
+                lit.append(h);
+            }
+        }
+        if (item->data(kLit).toList() != lit) {
+            item->setData(lit, kLit);
+        }
+    }
+}
 
 void Roster::rebuild() {
     const auto frame = session_.frame();
@@ -251,7 +283,7 @@ void Roster::rebuild() {
             const auto fact = session_.facts().find(v.name);
             if (fact != session_.facts().end()) {
                 QVariantList bars;
-                for (const double h : fact->second.bars) {
+                for (const double h : fact->second.thumbnail.bars) {
                     bars.append(h);
                 }
                 item->setData(bars, kBars);
@@ -275,6 +307,7 @@ void Roster::rebuild() {
             }
         }
     }
+    lightUp();
 }
 
 }  // namespace rapporto::app

@@ -26,6 +26,7 @@ class Roster : public QWidget {
 
   private:
     void rebuild();
+    void lightUp();
 
     Session& session_;
     QLineEdit* search_;

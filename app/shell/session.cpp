@@ -17,51 +17,14 @@
 namespace rapporto::app {
 namespace {
 
-/// Heights of a dozen bars; of at most 20,000 rows, evenly taken.
-VariableFacts factsOf(const Column& column, const Variable& variable) {
-    VariableFacts facts;
-    facts.missing = column.countMissing();
-    const std::size_t stride = column.size() / 20000 + 1;
-    std::vector<double> cells;
-    for (std::size_t i = 0; i < column.size(); i += stride) {
-        cells.push_back(
-            column.isText()
-                ? (column.codes()[i] < 0 ? std::nan("") : static_cast<double>(column.codes()[i]))
-                : column.numbers()[i]);
-    }
-    if (column.isText() && variable.measure == Measure::Text) {
-        return facts;
-    }
-    std::vector<std::size_t> counts;
-    if (column.isText() || isGrouping(variable.measure)) {
-        std::map<double, std::size_t> byLevel;
-        for (const double c : cells) {
-            byLevel[std::isnan(c) ? -1e300 : c] += std::isnan(c) ? 0 : 1;
-        }
-        byLevel.erase(-1e300);
-        for (const auto& [level, count] : byLevel) {
-            counts.push_back(count);
-        }
-        std::sort(counts.rbegin(), counts.rend());
-        counts.resize(std::min<std::size_t>(counts.size(), 14));
-    } else if (variable.measure == Measure::YesNo) {
-        counts = histogram(cells, 2).counts;
-    } else {
-        counts = histogram(cells, 14).counts;
-    }
-    const std::size_t most =
-        counts.empty() ? 1
-                       : std::max<std::size_t>(*std::max_element(counts.begin(), counts.end()), 1);
-    for (const std::size_t c : counts) {
-        facts.bars.push_back(static_cast<double>(c) / static_cast<double>(most));
-    }
-    return facts;
-}
-
-/// The same with words and levels, which sort or count the whole column.
+/// With words and levels, which sort or count the whole column.
 VariableFacts allFactsOf(const Frame& frame, const Column& column, const Variable& variable) {
     // The rows of a summary are no observations: no bars, no levels.
-    VariableFacts facts = frame.moments() == nullptr ? factsOf(column, variable) : VariableFacts{};
+    VariableFacts facts;
+    if (frame.moments() == nullptr) {
+        facts.thumbnail = thumbnailOf(column, variable);
+        facts.missing = column.countMissing();
+    }
     facts.reading = variableReading(frame, variable.name);
     if (frame.moments() != nullptr) {
         return facts;

@@ -2,6 +2,7 @@
 
 #include "core/data/row_set.h"
 #include "core/describe/summary.h"
+#include "core/describe/thumbnail.h"
 #include "core/study/workbench.h"
 
 #include <QObject>
@@ -14,7 +15,7 @@ namespace rapporto::app {
 
 /// Small facts for the roster, computed beside the frame.
 struct VariableFacts {
-    std::vector<double> bars;  ///< Heights 0 to 1.
+    Thumbnail thumbnail;
     std::size_t missing = 0;
     std::vector<std::string> levels;  ///< Values of groups, at most 60.
     std::vector<std::string>

@@ -84,6 +84,7 @@ void describe(const CheckInput& in, CheckResult& result, const VectorXd& e,
     std::transform(result.exhibit.y.begin(), result.exhibit.y.end(), size2.begin(),
                    [](double x) { return std::abs(x); });
     Exhibit::Line upper = localLine(result.exhibit.x, size2, 0.6, "local spread");
+    upper.series = 1;  // Both of one colour, and another than a smooth through the middle.
     Exhibit::Line lower = upper;
     for (double& v : upper.y) {
         v = std::abs(v) * 1.2533;  // mean |e| to sd under normality

@@ -1,5 +1,6 @@
 #include "core/describe/correlation.h"
 
+#include "core/describe/pairwise_moments.h"
 #include "core/numerics/distributions.h"
 
 #include <tbb/parallel_for.h>
@@ -414,14 +415,6 @@ Result<CorrelationTable> correlate(const std::vector<RelatedColumn>& columns,
             }
         }
     }
-    for (Index a = 0; a < p; ++a) {
-        const auto& cells = columns[static_cast<std::size_t>(a)].cells;
-        double count = 0.0;
-        for (std::size_t i = 0; i < rows; ++i) {
-            count += (rowsUsed.empty() || rowsUsed[i]) && !std::isnan(cells[i]) ? 1.0 : 0.0;
-        }
-        out.n(a, a) = count;
-    }
     std::vector<std::pair<Index, Index>> pairs;
     for (Index a = 0; a < p; ++a) {
         for (Index b = 0; b < a; ++b) {
@@ -429,8 +422,32 @@ Result<CorrelationTable> correlate(const std::vector<RelatedColumn>& columns,
         }
     }
     std::vector<Cell> cells(pairs.size());
+    // All pairs of product moments at once, unless rows or ranks must be gathered for each.
+    std::optional<PairwiseMoments> moments;
+    if (settings.kind == CorrelationKind::Pearson && held.empty()) {
+        std::vector<const std::vector<double>*> all;
+        for (const RelatedColumn& column : columns) {
+            all.push_back(&column.cells);
+        }
+        moments = pairwiseMoments(all, rowsUsed, job);
+        out.n.diagonal() = moments->n.diagonal();
+    }
+    for (Index a = 0; a < p && !moments; ++a) {
+        const auto& column = columns[static_cast<std::size_t>(a)].cells;
+        double count = 0.0;
+        for (std::size_t i = 0; i < rows; ++i) {
+            count += (rowsUsed.empty() || rowsUsed[i]) && !std::isnan(column[i]) ? 1.0 : 0.0;
+        }
+        out.n(a, a) = count;
+    }
     tbb::parallel_for(std::size_t{0}, pairs.size(), [&](std::size_t k) {
         if (job.stopped()) {
+            return;
+        }
+        if (moments && !moments->again(pairs[k].first, pairs[k].second)) {
+            cells[k].n = moments->n(pairs[k].first, pairs[k].second);
+            cells[k].r = cells[k].plain = moments->r(pairs[k].first, pairs[k].second);
+            inferMoment(0.0, settings, cells[k]);
             return;
         }
         std::vector<const std::vector<double>*> wanted = {

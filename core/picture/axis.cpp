@@ -133,7 +133,11 @@ std::vector<Tick> ticksOn(AxisScale scale, double low, double high, int wanted) 
         return logTicks(low, high, wanted);
     }
     std::vector<Tick> out;
-    const auto places = roundPlaces(low, high, wanted);
+    auto places = roundPlaces(low, high, wanted);
+    // A single number tells no scale.
+    for (int more = wanted + 1; places.size() < 2 && more < wanted + 6; ++more) {
+        places = roundPlaces(low, high, more);
+    }
     for (const double v : places) {
         out.push_back({v, numberText(v, places.size() > 1 ? places[1] - places[0] : 1.0)});
     }

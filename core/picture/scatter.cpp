@@ -164,8 +164,9 @@ void addSeries(Drawing& d, Exhibit& e, int series) {
         }
         if (degree == 1 && series >= 0) {
             const double se = std::sqrt(curve->covariance[1][1]) / curve->scale;
-            d.out.numbers.push_back({"slope, " + name, shortNumber(curve->slope(), 4) + " (se " +
-                                                           shortNumber(se, 3) + ")"});
+            d.out.numbers.push_back(
+                {"slope, " + name, fixedNumber(curve->slope(), decimalsFor(se)) + " (se " +
+                                       fixedNumber(se, decimalsFor(se)) + ")"});
         }
         Exhibit::Line line{series >= 0 && degree == 1 ? name
                            : series >= 0              ? ""

@@ -4,6 +4,7 @@
 #include "app/shell/finder.h"
 #include "app/shell/main_window.h"
 #include "app/shell/reading_column.h"
+#include "app/shell/roster.h"
 #include "app/shell/theme.h"
 #include "app/stages/checks/checks_stage.h"
 #include "app/stages/data/coverage_view.h"
@@ -1261,8 +1262,27 @@ class WindowTest : public QObject {
         window_->settle();
         const auto selected = window_->session().selectedRows();
         QVERIFY(selected.contains(10));
+        // Lit in the roster’s histograms, too.
+        const auto ochreInRoster = [&] {
+            const QImage image = window_->findChild<Roster*>()->grab().toImage();
+            int count = 0;
+            for (int y = 0; y < image.height(); ++y) {
+                for (int x = 0; x < image.width(); ++x) {
+                    count += image.pixelColor(x, y) == colour::kOchre ? 1 : 0;
+                }
+            }
+            return count;
+        };
+        QVERIFY(ochreInRoster() > 3);
+        const double slopeBefore = plot->exhibit().lines.back().y.back();
         QTest::keyClick(window_.get(), Qt::Key_Delete);
         window_->settle();
+        QCOMPARE(ochreInRoster(), 0);
+        // The line has moved, and stands faint where it was.
+        QVERIFY(!plot->before().empty());
+        QCOMPARE(plot->before().back().name, std::string("line"));
+        QCOMPARE(plot->before().back().y.back(), slopeBefore);
+        QVERIFY(plot->exhibit().lines.back().y.back() != slopeBefore);
         QCOMPARE(window_->session().frame()->count(RowState::SetAside), selected.size());
         QVERIFY(window_->session().selectedRows().empty());
         window_->session().undo();

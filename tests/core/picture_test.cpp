@@ -8,6 +8,7 @@
 #include "core/describe/density.h"
 #include "core/describe/smooth.h"
 #include "core/describe/survey_mean.h"
+#include "core/describe/thumbnail.h"
 #include "core/picture/axis.h"
 #include "core/picture/line_fit.h"
 #include "core/study/study.h"
@@ -608,6 +609,36 @@ class PictureTest : public QObject {
         QCOMPARE(*rowsWhere(frame, "x >= 3 and g = 1"), (std::vector<std::size_t>{0, 2}));
         QVERIFY(rowsWhere(frame, "x > 100")->empty());
         QCOMPARE(rowsWhere(frame, "hivs > 1").error().code, ErrorCode::UnknownName);
+    }
+
+    void thumbnailsLightUpTheirPart() {
+        Table t = tableOf({{"x", {1, 2, 2, 3, 3, 3, 3, kNone}}, {"g", {7, 7, 7, 5, 5, 5, 5, 5}}});
+        t.variables[1].measure = Measure::Groups;
+        const Thumbnail x = thumbnailOf(t.columns[0], t.variables[0]);
+        QCOMPARE(x.bars.front(), 0.25);
+        QCOMPARE(x.bars.back(), 1.0);
+        const auto lit = litPart(x, t.columns[0], {0, 4, 5, 7});
+        QCOMPARE(lit.front(), 0.25);
+        QCOMPARE(lit.back(), 0.5);
+        // The largest level first.
+        const Thumbnail g = thumbnailOf(t.columns[1], t.variables[1]);
+        QCOMPARE(g.bars, (std::vector<double>{1.0, 0.6}));
+        QCOMPARE(litPart(g, t.columns[1], {0}), (std::vector<double>{0.0, 0.2}));
+        QCOMPARE(litPart(g, t.columns[1], {}), (std::vector<double>{0.0, 0.0}));
+        // Of many rows a part is looked at and stands for all.
+        std::vector<double> many(60000);
+        RowSet half;
+        for (std::size_t i = 0; i < many.size(); ++i) {
+            many[i] = static_cast<double>(i % 2);
+            if (i % 4 == 0) {
+                half.insert(i);
+            }
+        }
+        const Column column = Column::ofNumbers("m", many);
+        Variable yes;
+        yes.measure = Measure::YesNo;
+        const auto part = litPart(thumbnailOf(column, yes), column, half);
+        QVERIFY(near(part[0], 0.5, 0.02) && part[1] == 0.0);
     }
 
     void theDeskIsPartOfTheStudy() {

@@ -1,4 +1,5 @@
 // Correlations, tests of normality, comparisons of groups, against 50-digit and published values.
+#include "core/base/parallel.h"
 #include "core/describe/comparison.h"
 #include "core/describe/correlation.h"
 #include "core/describe/density.h"
@@ -273,6 +274,67 @@ class RelationTest : public QObject {
         QVERIFY(near(binned, sheatherJones(many), 0.01));
         QCOMPARE(sheatherJones(std::vector<double>{2, 2, 2}), 0.0);
         QVERIFY(densityOf(std::vector<double>{2, 2}, 0.0).x.empty());
+    }
+
+    void pairsAtOnceAreWhatEachPairIs() {
+        // Columns with holes, one far from zero, one that hardly varies where another is there.
+        std::vector<std::vector<double>> v(5, std::vector<double>(3000));
+        for (std::size_t i = 0; i < v[0].size(); ++i) {
+            const auto t = static_cast<double>(i);
+            v[0][i] = std::sin(t);
+            v[1][i] = i % 7 == 0 ? std::nan("") : 1e9 + std::sin(t) + std::cos(3.0 * t);
+            v[2][i] = i % 5 < 2 ? std::nan("") : std::fmod(t * 0.618, 1.0);
+            v[3][i] = i < 2900 ? std::nan("") : 3.0 + 1e-7 * std::cos(t);
+            v[4][i] = i < 2900 ? t : 1e6 + 1e-4 * std::sin(2.0 * t);
+        }
+        std::vector<bool> use(v[0].size());
+        for (std::size_t i = 0; i < use.size(); ++i) {
+            use[i] = i % 11 != 3;
+        }
+        std::vector<RelatedColumn> all;
+        for (std::size_t j = 0; j < v.size(); ++j) {
+            all.push_back({std::string(1, static_cast<char>('a' + j)), v[j]});
+        }
+        const auto table = correlate(all, {}, use, {}, Job());
+        for (std::size_t a = 0; a < v.size(); ++a) {
+            for (std::size_t b = 0; b < a; ++b) {
+                // The plain way, in long double, over the rows with both.
+                long double n = 0, ma = 0, mb = 0, sab = 0, saa = 0, sbb = 0;
+                for (int turn = 0; turn < 2; ++turn) {
+                    for (std::size_t i = 0; i < use.size(); ++i) {
+                        if (!use[i] || std::isnan(v[a][i]) || std::isnan(v[b][i])) {
+                            continue;
+                        }
+                        if (turn == 0) {
+                            n += 1;
+                            ma += v[a][i];
+                            mb += v[b][i];
+                        } else {
+                            sab += (v[a][i] - ma) * (v[b][i] - mb);
+                            saa += (v[a][i] - ma) * (v[a][i] - ma);
+                            sbb += (v[b][i] - mb) * (v[b][i] - mb);
+                        }
+                    }
+                    if (turn == 0) {
+                        ma /= n;
+                        mb /= n;
+                    }
+                }
+                const auto i = static_cast<Eigen::Index>(a);
+                const auto j = static_cast<Eigen::Index>(b);
+                QCOMPARE(table->n(i, j), static_cast<double>(n));
+                QVERIFY2(
+                    std::abs(table->r(i, j) - static_cast<double>(sab / sqrtl(saa * sbb))) < 1e-8,
+                    qPrintable(QString("%1 %2").arg(a).arg(b)));
+            }
+        }
+        setThreads(1);
+        const auto single = correlate(all, {}, use, {}, Job());
+        setThreads(0);
+        QVERIFY(single->r == table->r);
+        // A column that does not vary has no correlation.
+        all.push_back({"f", std::vector<double>(3000, 2.0)});
+        QVERIFY(std::isnan(correlate(all, {}, use, {}, Job())->r(5, 0)));
     }
 
     void groupsAgreeWithTheirTests() {
