@@ -158,6 +158,13 @@ PlotView::Reach PlotView::reachOf(const Exhibit& e) {
     return {x0, x1, y0, y1};
 }
 
+std::vector<Tick> PlotView::uprightTicks(const Plane& f) const {
+    const Exhibit& e = *exhibit_;
+    return e.yTicks.empty() && !(e.tiles && e.yTitle.empty())
+               ? ticksOn(e.yScale, f.y0, f.y1, static_cast<int>(f.area.height() / 52))
+               : e.yTicks;
+}
+
 PlotView::Plane PlotView::planeOf(const QRectF& whole) const {
     const Exhibit& e = *exhibit_;
     Plane f;
@@ -172,20 +179,19 @@ PlotView::Plane PlotView::planeOf(const QRectF& whole) const {
         f.area = whole.adjusted(3, 3, -3, -3);
         return f;
     }
-    // As much room at the left as the longest number needs.
-    const QFontMetricsF metrics(interfaceFont(11));
-    double left = 24.0;
-    const auto ticks = e.yTicks.empty() ? ticksOn(e.yScale, f.y0, f.y1, 6) : e.yTicks;
-    for (const Tick& tick : ticks) {
-        left = std::max(left, metrics.horizontalAdvance(text(tick.text)) + 10.0);
-    }
-    left = std::min(left, 0.3 * whole.width());
     const bool bare = e.title.empty() && e.subtitle.empty();
-    f.area = whole.adjusted(left,
+    f.area = whole.adjusted(24,
                             bare               ? 8
                             : e.yTitle.empty() ? 44
                                                : 58,
                             -14, e.xTitle.empty() ? -22 : -38);
+    // As much room at the left as the longest number needs.
+    const QFontMetricsF metrics(interfaceFont(11));
+    double left = 24.0;
+    for (const Tick& tick : uprightTicks(f)) {
+        left = std::max(left, metrics.horizontalAdvance(text(tick.text)) + 10.0);
+    }
+    f.area.setLeft(whole.left() + std::min(left, 0.3 * whole.width()));
     return f;
 }
 
@@ -226,10 +232,7 @@ void PlotView::drawHead(QPainter& painter, const QRectF& whole) const {
 void PlotView::drawAxes(QPainter& painter, const Plane& f) const {
     const Exhibit& e = *exhibit_;
     painter.setFont(interfaceFont(11));
-    const auto ys = e.yTicks.empty() && !(e.tiles && e.yTitle.empty())
-                        ? ticksOn(e.yScale, f.y0, f.y1, static_cast<int>(f.area.height() / 52))
-                        : e.yTicks;
-    for (const Tick& tick : ys) {
+    for (const Tick& tick : uprightTicks(f)) {
         const double y = f.py(tick.at);
         const bool zero = e.zeroLine && tick.at == 0.0;
         if (!e.tiles) {

@@ -93,6 +93,7 @@ class PlotView : public QWidget {
     };
 
     [[nodiscard]] Plane planeOf(const QRectF& whole) const;
+    [[nodiscard]] std::vector<Tick> uprightTicks(const Plane& plane) const;
     void drawBase(QPainter& painter, const QRectF& whole) const;
     void drawLit(QPainter& painter, const QRectF& whole) const;
     void drawHead(QPainter& painter, const QRectF& whole) const;

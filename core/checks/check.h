@@ -82,5 +82,26 @@ CheckResult checkLeverage(const CheckInput& in);
 CheckResult checkOutliers(const CheckInput& in);
 CheckResult checkCooksDistance(const CheckInput& in);
 CheckResult checkVif(const CheckInput& in);
+CheckResult checkRainbow(const CheckInput& in);
+CheckResult checkLink(const CheckInput& in);
+CheckResult checkInteractions(const CheckInput& in);
+CheckResult checkHarvey(const CheckInput& in);
+CheckResult checkGlejser(const CheckInput& in);
+CheckResult checkGoldfeldQuandt(const CheckInput& in);
+CheckResult checkGroupwise(const CheckInput& in);
+CheckResult checkArch(const CheckInput& in);
+CheckResult checkLjungBox(const CheckInput& in);
+CheckResult checkRuns(const CheckInput& in);
+CheckResult checkIntraclass(const CheckInput& in);
+CheckResult checkAndersonDarling(const CheckInput& in);
+CheckResult checkLilliefors(const CheckInput& in);
+CheckResult checkDagostino(const CheckInput& in);
+CheckResult checkDfbetas(const CheckInput& in);
+CheckResult checkDffits(const CheckInput& in);
+CheckResult checkCovratio(const CheckInput& in);
+CheckResult checkCondition(const CheckInput& in);
+CheckResult checkChow(const CheckInput& in);
+CheckResult checkCusum(const CheckInput& in);
+CheckResult checkCusumSquares(const CheckInput& in);
 
 }  // namespace rapporto

@@ -12,6 +12,7 @@ const std::vector<Check>& allChecks() {
     static const char* const normal = "Are errors normal enough?";
     static const char* const few = "Do a few rows decide?";
     static const char* const overlap = "Do the terms overlap?";
+    static const char* const stable = "Is it stable?";
     static const std::vector<Check> kChecks = {
         {"reset", shape, "powers of the fit (RESET)", "powers of the fitted value add nothing",
          "fine: p at or above alpha, or under 0.2 % of the residual variance; fails from 2 %",
@@ -20,6 +21,15 @@ const std::vector<Check>& allChecks() {
          "fine: adjusted p at or above alpha, or under 0.2 % of the residual variance; fails from "
          "2 %",
          "Larsen & McCleary 1972", &checkComponentResidual},
+        {"rainbow", shape, "rainbow", "the fit errs no more far out than in the middle",
+         "fine: p at or above alpha, or F under 1.1; fails from 1.5", "Utts 1982", &checkRainbow},
+        {"link", shape, "squared index", "the square of the fitted value adds nothing",
+         "fine: p at or above alpha, or under 0.2 % of the residual variance; fails from 2 %",
+         "Pregibon 1980", &checkLink},
+        {"interactions", shape, "products of terms", "no effect hangs on another term",
+         "fine: p by Holm at or above alpha, or under 0.2 % of the residual variance; fails from "
+         "2 %",
+         "Holm 1979", &checkInteractions},
         {"breusch-pagan", spread, "Breusch–Pagan", "one spread for all",
          "fine: p at or above alpha, or the spread differs by under 1.15 times (auxiliary R² under "
          ".03); fails from 1.5 times (.1)",
@@ -28,6 +38,25 @@ const std::vector<Check>& allChecks() {
          "fine: p at or above alpha, or the spread differs by under 1.15 times (auxiliary R² under "
          ".03); fails from 1.5 times (.1)",
          "White 1980", &checkWhite},
+        {"harvey", spread, "Harvey", "no term changes the spread by a factor",
+         "fine: p at or above alpha, or the spread differs by under 1.15 times; fails from 1.5 "
+         "times",
+         "Harvey 1976", &checkHarvey},
+        {"glejser", spread, "Glejser", "no term changes the size of the errors",
+         "fine: p at or above alpha, or the spread differs by under 1.15 times; fails from 1.5 "
+         "times",
+         "Glejser 1969", &checkGlejser},
+        {"goldfeld-quandt", spread, "Goldfeld–Quandt", "both ends scatter alike",
+         "fine: p at or above alpha, or the spread differs by under 1.15 times; fails from 1.5 "
+         "times",
+         "Goldfeld & Quandt 1965", &checkGoldfeldQuandt},
+        {"groupwise", spread, "by groups", "all groups scatter alike",
+         "fine: p at or above alpha, or the spread differs by under 1.15 times; fails from 1.5 "
+         "times",
+         "Brown & Forsythe 1974", &checkGroupwise},
+        {"arch", spread, "restless times (ARCH)", "large errors are not followed by large ones",
+         "fine: p at or above alpha, or under 1 % explained by the past; fails from 8 %",
+         "Engle 1982", &checkArch},
         {"durbin-watson", unrelated, "Durbin–Watson", "an error says nothing about the next",
          "fine: p at or above alpha, or a first autocorrelation under .1; fails from .3",
          "Durbin & Watson 1950", &checkDurbinWatson},
@@ -35,6 +64,15 @@ const std::vector<Check>& allChecks() {
          "earlier errors say nothing about the present one",
          "fine: p at or above alpha, or under 1 % explained by the past; fails from 8 %",
          "Breusch 1978; Godfrey 1978", &checkBreuschGodfrey},
+        {"ljung-box", unrelated, "Ljung–Box", "no echo at any lag",
+         "fine: p at or above alpha, or no autocorrelation of .1; fails from .3",
+         "Ljung & Box 1978", &checkLjungBox},
+        {"runs", unrelated, "runs of signs", "signs change as by chance",
+         "fine: p at or above alpha, or within 5 % of the expected number; fails from 25 %",
+         "Wald & Wolfowitz 1940", &checkRuns},
+        {"intraclass", unrelated, "clusters", "rows of one cluster are no more alike than others",
+         "fine: p at or above alpha, or under 1 % between clusters; fails from 5 %", "Donner 1986",
+         &checkIntraclass},
         {"jarque-bera", normal, "Jarque–Bera", "normal errors",
          "fine: p at or above alpha, or skewness under .2 and excess kurtosis under .4; fails from "
          "1 or 2",
@@ -43,6 +81,18 @@ const std::vector<Check>& allChecks() {
          "fine: p at or above alpha, or skewness under .2 and excess kurtosis under .4; fails from "
          "1 or 2",
          "Royston 1995", &checkShapiroWilk},
+        {"anderson-darling", normal, "Anderson–Darling", "normal errors",
+         "fine: p at or above alpha, or skewness under .2 and excess kurtosis under .4; fails from "
+         "1 or 2",
+         "Anderson & Darling 1954; D’Agostino & Stephens 1986", &checkAndersonDarling},
+        {"lilliefors", normal, "Lilliefors", "normal errors",
+         "fine: p at or above alpha, or skewness under .2 and excess kurtosis under .4; fails from "
+         "1 or 2",
+         "Lilliefors 1967; Dallal & Wilkinson 1986", &checkLilliefors},
+        {"dagostino", normal, "D’Agostino", "normal errors",
+         "fine: p at or above alpha, or skewness under .2 and excess kurtosis under .4; fails from "
+         "1 or 2",
+         "D’Agostino, Belanger & D’Agostino 1990", &checkDagostino},
         {"leverage", few, "leverage", "no row is far from the others in its terms",
          "weigh: a leverage above .2 and 3k/n; fails above .5 and 2k/n", "Hoaglin & Welsch 1978",
          &checkLeverage},
@@ -52,9 +102,30 @@ const std::vector<Check>& allChecks() {
         {"cooks-distance", few, "Cook’s distance", "no single row decides the estimates",
          "weigh: a distance above .1; fails above 1; rows above 4/n are counted", "Cook 1977",
          &checkCooksDistance},
+        {"dfbetas", few, "DFBETAS", "no row decides an effect",
+         "weigh: a row moves an effect by half its standard error; fails from a whole one",
+         "Belsley, Kuh & Welsch 1980", &checkDfbetas},
+        {"dffits", few, "DFFITS", "no row makes its own fit",
+         "weigh: a row moves its fit by its standard error; fails from twice that",
+         "Belsley, Kuh & Welsch 1980", &checkDffits},
+        {"covratio", few, "COVRATIO", "no row decides the precision",
+         "weigh: a row changes the generalised variance by half", "Belsley, Kuh & Welsch 1980",
+         &checkCovratio},
         {"vif", overlap, "variance inflation", "each term says something of its own",
          "weigh: an inflation of 10 or more (per column); fails from 30", "Fox & Monette 1992",
          &checkVif, false},
+        {"condition", overlap, "condition number", "no direction without data",
+         "weigh: 30 or more with two estimates that hang on it; fails from 100",
+         "Belsley, Kuh & Welsch 1980", &checkCondition, false},
+        {"chow", stable, "one model for all parts (Chow)", "the parts share one model",
+         "fine: p at or above alpha, or under 1 % of the residual variance; fails from 5 %",
+         "Chow 1960", &checkChow},
+        {"cusum", stable, "CUSUM", "neither level nor effects drift",
+         "fine: p at or above alpha; fails from 1.3 in the bounds’ measure",
+         "Brown, Durbin & Evans 1975", &checkCusum},
+        {"cusum-squares", stable, "CUSUM of squares", "errors keep their size along time",
+         "fine: p at or above alpha, or a departure under .05; fails from .25",
+         "Brown, Durbin & Evans 1975", &checkCusumSquares},
     };
     return kChecks;
 }
@@ -75,7 +146,7 @@ std::vector<CheckResult> runChecks(const Frame& frame, const Question& question,
     if (question.allChecks) {
         wanted.clear();
         for (const Check& check : allChecks()) {
-            wanted.push_back(CheckRequest{check.id, {}, {}, {}});
+            wanted.push_back(CheckRequest{check.id});
         }
     }
     std::vector<CheckResult> results;

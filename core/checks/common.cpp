@@ -6,6 +6,8 @@
 
 #include <algorithm>
 #include <cmath>
+#include <map>
+#include <numeric>
 
 namespace rapporto {
 
@@ -96,6 +98,113 @@ Exhibit residualExhibit(const CheckInput& in) {
     exhibit.rows = in.design.rows;
     exhibit.zeroLine = true;
     return exhibit;
+}
+
+std::string orderProblem(const CheckInput& in) {
+    if (in.design.layout == Layout::Kind::CrossSection) {
+        return "Rows of a cross-section have no order, so there is nothing for an error to carry "
+               "over to. "
+               "Say in Data that a row is a moment if it is one.";
+    }
+    if (in.design.layout == Layout::Kind::Panel) {
+        return "In a panel errors carry over within units; the test for that is not built yet. "
+               "Cluster by the unit meanwhile.";
+    }
+    return in.design.time.empty() ? "The time variable of the series is not a number or a date."
+                                  : "";
+}
+
+std::vector<Index> rowsInTime(const CheckInput& in) {
+    std::vector<Index> order(in.design.time.size());
+    std::iota(order.begin(), order.end(), Index{0});
+    std::stable_sort(order.begin(), order.end(), [&](Index a, Index b) {
+        return in.design.time[static_cast<std::size_t>(a)] <
+               in.design.time[static_cast<std::size_t>(b)];
+    });
+    return order;
+}
+
+std::string namesOf(const CheckInput& in, const std::vector<std::size_t>& rows) {
+    std::string names;
+    for (std::size_t i = 0; i < std::min<std::size_t>(rows.size(), 3); ++i) {
+        names += (i > 0 ? ", " : "") + rowName(in.frame, rows[i]);
+    }
+    return names + (rows.size() > 3 ? " …" : "");
+}
+
+std::vector<std::size_t> rowsAbove(const CheckInput& in, const VectorXd& values, double bound) {
+    std::vector<std::pair<double, std::size_t>> found;
+    for (Index i = 0; i < values.size(); ++i) {
+        if (values(i) > bound) {
+            found.emplace_back(-values(i), in.design.rows[static_cast<std::size_t>(i)]);
+        }
+    }
+    std::sort(found.begin(), found.end());
+    std::vector<std::size_t> rows;
+    for (const auto& [value, row] : found) {
+        rows.push_back(row);
+    }
+    return rows;
+}
+
+MatrixXd regressors(const CheckInput& in) {
+    std::vector<Index> columns;
+    for (const Index c : in.fit.solution.kept) {
+        if (in.design.columns[static_cast<std::size_t>(c)].term >= 0) {
+            columns.push_back(c);
+        }
+    }
+    return in.design.X(Eigen::all, columns);
+}
+
+tl::expected<CheckGroups, std::string> groupsFor(const CheckInput& in,
+                                                 const std::string& variable) {
+    const Column* column = in.frame.column(variable);
+    if (column == nullptr) {
+        return tl::make_unexpected("There is no variable ‘" + variable + "’.");
+    }
+    CheckGroups out;
+    std::map<double, int> place;
+    for (const FoundLevel& level :
+         levelsOf(*column, *in.frame.variable(variable), in.design.rows)) {
+        place.emplace(level.code, static_cast<int>(place.size()));
+        out.labels.push_back(level.label);
+    }
+    if (out.labels.size() < 2) {
+        return tl::make_unexpected("‘" + variable + "’ has a single level in these rows.");
+    }
+    for (const std::size_t row : in.design.rows) {
+        out.of.push_back(
+            column->isMissing(row)
+                ? -1
+                : place.at(column->isText() ? column->codes()[row] : column->numbers()[row]));
+    }
+    return out;
+}
+
+std::string firstGrouping(const CheckInput& in) {
+    for (const DesignTerm& term : in.design.terms) {
+        if ((term.groups || term.yesNo) && !term.isProduct && term.names.size() == 1) {
+            return *term.names.begin();
+        }
+    }
+    return {};
+}
+
+std::optional<PartFit> fitPart(const CheckInput& in, const std::vector<Index>& rows) {
+    const MatrixXd X = withColumns(in, MatrixXd(in.design.X.rows(), 0))(rows, Eigen::all);
+    const VectorXd y = in.design.y(rows);
+    const VectorXd w =
+        in.design.weights.size() > 0 ? VectorXd(in.design.weights(rows)) : VectorXd();
+    if (X.rows() <= X.cols()) {
+        return std::nullopt;
+    }
+    const auto solution = solveLinear({X, y, w, in.design.hasConstant}, false, in.job);
+    if (!solution) {
+        return std::nullopt;
+    }
+    return PartFit{solution->residualSquares, static_cast<double>(X.rows()),
+                   static_cast<double>(solution->kept.size())};
 }
 
 Result<Auxiliary> auxiliary(const MatrixXd& Z, const VectorXd& y, const Job& job) {

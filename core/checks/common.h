@@ -27,6 +27,46 @@ namespace rapporto {
 /// Residual against fitted value with every row named.
 [[nodiscard]] Exhibit residualExhibit(const CheckInput& in);
 
+/// Why the order of rows means nothing here, or empty.
+[[nodiscard]] std::string orderProblem(const CheckInput& in);
+
+/// The rows of a series from first to last.
+[[nodiscard]] std::vector<Eigen::Index> rowsInTime(const CheckInput& in);
+
+/// Kept columns but the constant.
+[[nodiscard]] Eigen::MatrixXd regressors(const CheckInput& in);
+
+/// Names of rows with the largest values first, three at most; for readings.
+[[nodiscard]] std::string namesOf(const CheckInput& in, const std::vector<std::size_t>& rows);
+
+/// Source rows whose value exceeds `bound`, largest first.
+[[nodiscard]] std::vector<std::size_t> rowsAbove(const CheckInput& in,
+                                                 const Eigen::VectorXd& values, double bound);
+
+/// The rows used cut by a grouping variable; the labels of the groups that occur.
+struct CheckGroups {
+    std::vector<int> of;  ///< −1: no value.
+    std::vector<std::string> labels;
+};
+
+/// @return the groups, or a sentence why there are none.
+[[nodiscard]] tl::expected<CheckGroups, std::string> groupsFor(const CheckInput& in,
+                                                               const std::string& variable);
+
+/// The first grouping term of the model, or empty.
+[[nodiscard]] std::string firstGrouping(const CheckInput& in);
+
+/// Residual sum of squares of the kept columns over some rows; absent with fewer rows than columns
+/// there, or when the work was stopped.
+struct PartFit {
+    double rss = 0.0;
+    double n = 0.0;
+    double columns = 0.0;
+};
+
+[[nodiscard]] std::optional<PartFit> fitPart(const CheckInput& in,
+                                             const std::vector<Eigen::Index>& rows);
+
 /// R² of y on [1, Z] with redundant columns left out, and how many columns counted.
 struct Auxiliary {
     double rSquared = 0.0;

@@ -12,30 +12,6 @@ namespace {
 using Eigen::Index;
 using Eigen::VectorXd;
 
-std::string namesOf(const CheckInput& in, const std::vector<std::size_t>& rows) {
-    std::string names;
-    for (std::size_t i = 0; i < std::min<std::size_t>(rows.size(), 3); ++i) {
-        names += (i > 0 ? ", " : "") + rowName(in.frame, rows[i]);
-    }
-    return names + (rows.size() > 3 ? " …" : "");
-}
-
-/// Source rows whose value exceeds `bound`, largest first.
-std::vector<std::size_t> rowsAbove(const CheckInput& in, const VectorXd& values, double bound) {
-    std::vector<std::pair<double, std::size_t>> found;
-    for (Index i = 0; i < values.size(); ++i) {
-        if (values(i) > bound) {
-            found.emplace_back(-values(i), in.design.rows[static_cast<std::size_t>(i)]);
-        }
-    }
-    std::sort(found.begin(), found.end());
-    std::vector<std::size_t> rows;
-    for (const auto& [value, row] : found) {
-        rows.push_back(row);
-    }
-    return rows;
-}
-
 /// Studentised residual against leverage with contours of Cook's distance.
 Exhibit leverageExhibit(const CheckInput& in, const std::vector<std::size_t>& marked) {
     Exhibit e;

@@ -3,6 +3,7 @@
 
 #include "core/base/format.h"
 #include "core/checks/common.h"
+#include "core/describe/normality_tests.h"
 #include "core/numerics/distributions.h"
 
 #include <algorithm>
@@ -34,21 +35,19 @@ Exhibit quantileExhibit(const CheckInput& in) {
     }
     // 95 % of the order statistics of a normal sample lie between these: the beta law's normal
     // approximation, sd √(p(1−p)/n)/φ(z).
-    Exhibit::Line low{"", {}, {}, true};
-    Exhibit::Line high{"95 % band, each point", {}, {}, true};
+    Exhibit::Band band{"95 %, each point"};
     const std::size_t step = order.size() / 80 + 1;
     for (std::size_t i = 0; i < order.size(); i += step) {
         const double p = (static_cast<double>(i) + 0.625) / (n + 0.25);
         const double z = out.x[i];
         const double width = 1.959963984540054 * std::sqrt(p * (1.0 - p) / n) /
                              (0.3989422804014327 * std::exp(-0.5 * z * z));
-        low.x.push_back(z);
-        low.y.push_back(z - width);
-        high.x.push_back(z);
-        high.y.push_back(z + width);
+        band.x.push_back(z);
+        band.low.push_back(z - width);
+        band.high.push_back(z + width);
     }
-    out.lines = {
-        {"normal", {out.x.front(), out.x.back()}, {out.x.front(), out.x.back()}, false}, low, high};
+    out.lines = {{"normal", {out.x.front(), out.x.back()}, {out.x.front(), out.x.back()}, false}};
+    out.bands = {std::move(band)};
     return out;
 }
 
@@ -141,6 +140,66 @@ CheckResult checkShapiroWilk(const CheckInput& in) {
     result.p = found.p;
     result.details = {{"skewness", m.skewness}, {"kurtosis", m.kurtosis}};
     describe(in, result, m);
+    return result;
+}
+
+namespace {
+
+/// A test of residuals with its statistic’s name; too few rows are said.
+CheckResult normalityOf(const CheckInput& in, Index least, const char* name,
+                        std::pair<double, double> (*test)(const std::vector<double>&),
+                        const char* distribution) {
+    if (in.fit.residuals.size() < least || in.fit.statistics.rss <= 0.0) {
+        return notApplicable(in.fit.statistics.rss <= 0.0
+                                 ? "The fit is perfect: there are no residuals."
+                                 : "It needs " + std::to_string(least) + " residuals.");
+    }
+    const VectorXd e = scaledResiduals(in);
+    const auto [statistic, p] = test({e.data(), e.data() + e.size()});
+    const Moments m = moments(e);
+    CheckResult result;
+    result.statistic = statistic;
+    result.statisticName = name;
+    result.distribution = distribution;
+    result.p = p;
+    result.details = {{"skewness", m.skewness}, {"kurtosis", m.kurtosis}};
+    describe(in, result, m);
+    return result;
+}
+
+}  // namespace
+
+CheckResult checkAndersonDarling(const CheckInput& in) {
+    return normalityOf(
+        in, 8, "Anderson–Darling A²",
+        [](const std::vector<double>& e) {
+            const AndersonDarling found = andersonDarling(e);
+            return std::pair{found.adjusted, found.p};
+        },
+        "A");
+}
+
+CheckResult checkLilliefors(const CheckInput& in) {
+    return normalityOf(
+        in, 5, "Lilliefors D",
+        [](const std::vector<double>& e) {
+            const Lilliefors found = lilliefors(e);
+            return std::pair{found.d, found.p};
+        },
+        "D");
+}
+
+CheckResult checkDagostino(const CheckInput& in) {
+    CheckResult result = normalityOf(
+        in, 20, "D’Agostino K²",
+        [](const std::vector<double>& e) {
+            const DAgostino found = dagostino(e);
+            return std::pair{found.k2, found.p};
+        },
+        "chi2");
+    if (result.p) {
+        result.df = {2.0};
+    }
     return result;
 }
 

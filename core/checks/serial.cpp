@@ -19,31 +19,6 @@ using Eigen::VectorXd;
 
 constexpr Index kExactRows = 1000;  // Beyond it the eigenvalues take seconds.
 
-/// Why the order of rows means nothing here, or empty.
-std::string noOrder(const CheckInput& in) {
-    if (in.design.layout == Layout::Kind::CrossSection) {
-        return "Rows of a cross-section have no order, so there is nothing for an error to carry "
-               "over to. "
-               "Say in Data that a row is a moment if it is one.";
-    }
-    if (in.design.layout == Layout::Kind::Panel) {
-        return "In a panel errors carry over within units; the test for that is not built yet. "
-               "Cluster by the unit meanwhile.";
-    }
-    return in.design.time.empty() ? "The time variable of the series is not a number or a date."
-                                  : "";
-}
-
-std::vector<Index> timeOrder(const CheckInput& in) {
-    std::vector<Index> order(in.design.time.size());
-    std::iota(order.begin(), order.end(), Index{0});
-    std::stable_sort(order.begin(), order.end(), [&](Index a, Index b) {
-        return in.design.time[static_cast<std::size_t>(a)] <
-               in.design.time[static_cast<std::size_t>(b)];
-    });
-    return order;
-}
-
 Exhibit timeExhibit(const CheckInput& in, const std::vector<Index>& order) {
     Exhibit e;
     e.subtitle = "residual against the one before it · n = " + countText(order.size() - 1);
@@ -105,10 +80,10 @@ DurbinWatsonP durbinWatsonP(const MatrixXd& X, double d) {
 
 // Durbin & Watson (1950, 1951), Biometrika 37 and 38.
 CheckResult checkDurbinWatson(const CheckInput& in) {
-    if (const std::string reason = noOrder(in); !reason.empty()) {
+    if (const std::string reason = orderProblem(in); !reason.empty()) {
         return notApplicable(reason);
     }
-    const auto order = timeOrder(in);
+    const auto order = rowsInTime(in);
     const VectorXd e = scaledResiduals(in)(order);
     if (e.size() < 4 || e.squaredNorm() <= 0.0) {
         return notApplicable("There are too few residuals.");
@@ -144,10 +119,10 @@ CheckResult checkDurbinWatson(const CheckInput& in) {
 
 // Breusch (1978), Australian Economic Papers 17; Godfrey (1978), Econometrica 46.
 CheckResult checkBreuschGodfrey(const CheckInput& in) {
-    if (const std::string reason = noOrder(in); !reason.empty()) {
+    if (const std::string reason = orderProblem(in); !reason.empty()) {
         return notApplicable(reason);
     }
-    const auto order = timeOrder(in);
+    const auto order = rowsInTime(in);
     const VectorXd e = scaledResiduals(in)(order);
     const Index n = e.size();
     const int lags = in.options.lags.value_or(in.design.seasonLags);

@@ -6,6 +6,7 @@
 
 #include <algorithm>
 #include <cmath>
+#include <numbers>
 #include <numeric>
 
 namespace rapporto {
@@ -29,16 +30,6 @@ double spreadRatio(const CheckInput& in, const VectorXd& e) {
         top += std::pow(e(order[order.size() - 1 - i]), 2);
     }
     return bottom > 0.0 ? std::sqrt(top / bottom) : 1.0;
-}
-
-MatrixXd regressors(const CheckInput& in) {
-    std::vector<Index> columns;
-    for (const Index c : in.fit.solution.kept) {
-        if (in.design.columns[static_cast<std::size_t>(c)].term >= 0) {
-            columns.push_back(c);
-        }
-    }
-    return in.design.X(Eigen::all, columns);
 }
 
 /// Reading, exhibit and remedies, the same for both tests.
@@ -165,6 +156,62 @@ CheckResult checkWhite(const CheckInput& in) {
     result.details = {{"auxiliary R²", aux->rSquared}, {"with cross products", cross ? 1.0 : 0.0}};
     describe(in, result, e,
              cross ? "the terms, their squares and products" : "the terms and their squares");
+    return result;
+}
+
+// Harvey (1976), Econometrica 44, 461–465.
+CheckResult checkHarvey(const CheckInput& in) {
+    const MatrixXd Z = regressors(in);
+    const VectorXd e = scaledResiduals(in);
+    if (Z.cols() == 0 || in.fit.statistics.rss <= 0.0 || e.cwiseAbs().minCoeff() == 0.0) {
+        return notApplicable(Z.cols() == 0 ? "There is no term that the spread could change with."
+                                           : "A residual is zero and has no logarithm.");
+    }
+    const auto aux = auxiliary(Z, VectorXd(e.array().square().log()), in.job);
+    if (!aux) {
+        return notApplicable("The work was stopped.");
+    }
+    CheckResult result;
+    const double n = static_cast<double>(e.size());
+    result.statistic = n * aux->rSquared;
+    result.statisticName = "Harvey n·R²";
+    result.df = {aux->columns};
+    result.distribution = "chi2";
+    result.p = chiSquareTail(*result.statistic, aux->columns);
+    // The logarithm of a chi-square with one degree of freedom has variance π²/2.
+    const double original = aux->explained / (0.5 * std::numbers::pi * std::numbers::pi);
+    result.details = {{"auxiliary R²", aux->rSquared},
+                      {"original statistic", original},
+                      {"original p", chiSquareTail(original, aux->columns)}};
+    describe(in, result, e, "the terms, by factors");
+    return result;
+}
+
+// Glejser (1969), Journal of the American Statistical Association 64, 316–323.
+CheckResult checkGlejser(const CheckInput& in) {
+    const MatrixXd Z = regressors(in);
+    if (Z.cols() == 0 || in.fit.statistics.rss <= 0.0) {
+        return notApplicable("There is no term that the spread could change with.");
+    }
+    const VectorXd e = scaledResiduals(in);
+    const auto aux = auxiliary(Z, VectorXd(e.cwiseAbs()), in.job);
+    if (!aux) {
+        return notApplicable("The work was stopped.");
+    }
+    CheckResult result;
+    const double n = static_cast<double>(e.size());
+    result.statistic = n * aux->rSquared;
+    result.statisticName = "Glejser n·R²";
+    result.df = {aux->columns};
+    result.distribution = "chi2";
+    result.p = chiSquareTail(*result.statistic, aux->columns);
+    const double df2 = n - aux->columns - 1.0;
+    const double f = aux->explained / aux->columns / (aux->rss / df2);
+    result.details = {{"auxiliary R²", aux->rSquared},
+                      {"F", f},
+                      {"F df2", df2},
+                      {"F p", fTail(f, aux->columns, df2)}};
+    describe(in, result, e, "the terms");
     return result;
 }
 

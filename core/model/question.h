@@ -47,9 +47,13 @@ enum class WeightKind : std::uint8_t { None, Sampling, Frequency, Precision };
 
 struct CheckRequest {
     std::string id;
-    std::optional<int> lags;
-    std::optional<bool> cross;
-    std::vector<int> powers;
+    std::optional<int> lags = {};
+    std::optional<bool> cross = {};
+    std::vector<int> powers = {};
+    std::string by = {};                    ///< A variable: what rows are ordered or grouped by.
+    std::optional<double> drop = {};        ///< Share of rows left out of the middle.
+    std::optional<std::size_t> atRow = {};  ///< From 1, of the source: first of the second part.
+    std::string at = {};                    ///< A moment: the first of the second part.
 
     friend bool operator==(const CheckRequest&, const CheckRequest&) = default;
 };

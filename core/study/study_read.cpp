@@ -477,30 +477,9 @@ Survey readSurvey(const Json& json, Reader& outer) {
 
 /// Ids of checks that the methods page names and this version does not have yet.
 bool isCheckToCome(const std::string& id) {
-    static const std::vector<std::string> kLater = {"rainbow",
-                                                    "link",
-                                                    "interactions",
-                                                    "harvey",
-                                                    "glejser",
-                                                    "goldfeld-quandt",
-                                                    "arch",
-                                                    "groupwise",
-                                                    "ljung-box",
-                                                    "runs",
-                                                    "panel-serial",
+    static const std::vector<std::string> kLater = {"panel-serial",
                                                     "cross-section-dependence",
-                                                    "intraclass",
-                                                    "anderson-darling",
-                                                    "lilliefors",
-                                                    "dagostino",
-                                                    "dfbetas",
-                                                    "dffits",
-                                                    "covratio",
-                                                    "condition",
-                                                    "chow",
                                                     "sup-f",
-                                                    "cusum",
-                                                    "cusum-squares",
                                                     "recursive",
                                                     "endogeneity",
                                                     "over-identification",
@@ -561,6 +540,21 @@ void readChecks(const Json& value, Question& q, Reader& in) {
             }
             if (options.has("cross")) {
                 request.cross = options.flag("cross", true);
+            }
+            request.by = options.text("by");
+            request.at = options.text("at");
+            if (options.has("drop")) {
+                request.drop = options.number("drop", 0.2);
+                if (!(*request.drop >= 0.0) || !(*request.drop < 0.8)) {
+                    options.fault("‘drop’ is a share from 0 to under 0.8");
+                }
+            }
+            if (options.has("at_row")) {
+                const double row = options.number("at_row", 0.0);
+                if (row < 1.0) {
+                    options.fault("‘at_row’ is the number of a row, from 1");
+                }
+                request.atRow = static_cast<std::size_t>(std::clamp(row, 1.0, 1e15));
             }
             for (const Json* power : options.list("powers")) {
                 power->is_number_integer() && power->get<int>() >= 2 && power->get<int>() <= 8

@@ -109,6 +109,18 @@ Json checksJson(const Question& q) {
         if (!c.powers.empty()) {
             one["powers"] = c.powers;
         }
+        if (!c.by.empty()) {
+            one["by"] = c.by;
+        }
+        if (!c.at.empty()) {
+            one["at"] = c.at;
+        }
+        if (c.drop) {
+            one["drop"] = *c.drop;
+        }
+        if (c.atRow) {
+            one["at_row"] = *c.atRow;
+        }
         list.push_back(one.size() == 1 ? Json(c.id) : one);
     }
     return list;

@@ -92,7 +92,7 @@ class StudyTest : public QObject {
             ErrorCode::NotBuilt);
         row("check", R"({"id":"q1","outcome":"y","terms":["x"],"checks":["resets"]})",
             ErrorCode::BadSetting);
-        row("check to come", R"({"id":"q1","outcome":"y","terms":["x"],"checks":["rainbow"]})",
+        row("check to come", R"({"id":"q1","outcome":"y","terms":["x"],"checks":["sup-f"]})",
             ErrorCode::NotBuilt);
         row("trace", R"({"id":"q1","kind":"trace","paths":[]})", ErrorCode::NotBuilt);
         row("coefficient",

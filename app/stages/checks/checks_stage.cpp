@@ -12,6 +12,8 @@
 #include <QPainter>
 #include <QScrollArea>
 
+#include <map>
+
 namespace rapporto::app {
 
 CheckList::CheckList(QWidget* parent) : QWidget(parent) {
@@ -37,8 +39,8 @@ void CheckList::showChecks(std::shared_ptr<const Answer> answer, bool fresh,
                 rows_.push_back({QRect(0, y, 0, 28), text(group), nullptr});
                 y += 28;
             }
-            rows_.push_back({QRect(0, y, 0, 25), {}, &result});
-            y += 25;
+            rows_.push_back({QRect(0, y, 0, 23), {}, &result});
+            y += 23;
         }
     }
     setMinimumHeight(y + 8);
@@ -126,6 +128,9 @@ ChecksStage::ChecksStage(Session& session, QWidget* parent)
     layout->setContentsMargins(0, 0, 0, 0);
     layout->setSpacing(0);
     auto* scroll = new QScrollArea(this);
+    connect(list_, &CheckList::checkChosen, this, [this, scroll](const std::string& id) {
+        scroll->ensureVisible(0, list_->rowOf(id).center().y(), 0, 40);
+    });
     scroll->setWidgetResizable(true);
     scroll->setFocusPolicy(Qt::NoFocus);
     scroll->setWidget(list_);
@@ -275,10 +280,20 @@ QString ChecksStage::state() const {
     int fails = 0;
     int weigh = 0;
     int applicable = 0;
+    // A question counts once, by its worst answer: five tests of normality are one doubt.
+    std::map<std::string, Verdict> worst;
     for (const CheckResult& c : answer->checks) {
-        applicable += c.verdict == Verdict::NotApplicable ? 0 : 1;
-        fails += c.verdict == Verdict::Fails ? 1 : 0;
-        weigh += c.verdict == Verdict::Weigh ? 1 : 0;
+        const Check* check = findCheck(c.id);
+        if (c.verdict == Verdict::NotApplicable || check == nullptr) {
+            continue;
+        }
+        ++applicable;
+        Verdict& group = worst.emplace(check->group, Verdict::Fine).first->second;
+        group = std::max(group, c.verdict);
+    }
+    for (const auto& [group, verdict] : worst) {
+        fails += verdict == Verdict::Fails ? 1 : 0;
+        weigh += verdict == Verdict::Weigh ? 1 : 0;
     }
     if (fails + weigh == 0) {
         return applicable == static_cast<int>(answer->checks.size())

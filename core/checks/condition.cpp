@@ -1,0 +1,78 @@
+// Do the terms overlap? Condition indices of the scaled columns with their variance shares.
+#include "core/base/format.h"
+#include "core/checks/common.h"
+
+#include <algorithm>
+#include <cmath>
+
+namespace rapporto {
+
+using Eigen::Index;
+using Eigen::MatrixXd;
+using Eigen::VectorXd;
+
+// Belsley, Kuh & Welsch (1980), Regression Diagnostics, chapter 3: columns with the constant,
+// uncentred, scaled to one length.
+CheckResult checkCondition(const CheckInput& in) {
+    MatrixXd X = withColumns(in, MatrixXd(in.design.X.rows(), 0));
+    if (X.cols() < 2) {
+        return notApplicable("A single column overlaps with none.");
+    }
+    if (in.design.weights.size() > 0) {
+        X = in.design.weights.cwiseSqrt().asDiagonal() * X;
+    }
+    const VectorXd lengths = X.colwise().norm();
+    X = X * lengths.cwiseInverse().asDiagonal();
+    // The singular values of the triangle are those of the columns.
+    const MatrixXd R = Eigen::HouseholderQR<MatrixXd>(X)
+                           .matrixQR()
+                           .topRows(X.cols())
+                           .template triangularView<Eigen::Upper>();
+    const Eigen::JacobiSVD<MatrixXd> svd(R, Eigen::ComputeFullV);
+    const VectorXd& d = svd.singularValues();
+    const VectorXd index = d(0) * d.cwiseInverse();
+    const Index last = d.size() - 1;
+    // Share of each estimate’s variance that hangs on the weakest direction.
+    const MatrixXd parts = svd.matrixV().cwiseAbs2() * d.cwiseAbs2().cwiseInverse().asDiagonal();
+    const VectorXd shares = parts.col(last).cwiseQuotient(parts.rowwise().sum());
+    CheckResult result;
+    result.statistic = index(last);
+    result.statisticName = "condition number";
+    std::vector<std::string> involved;
+    for (Index j = 0; j < d.size(); ++j) {
+        const std::string& term = in.fit.coefficients[static_cast<std::size_t>(j)].term;
+        result.details.emplace_back("share " + term, shares(j));
+        if (shares(j) > 0.5) {
+            involved.push_back(term);
+        }
+    }
+    for (Index j = 0; j < d.size(); ++j) {
+        result.details.emplace_back("index " + std::to_string(j + 1), index(j));
+    }
+    const bool two = involved.size() >= 2;
+    result.verdict = index(last) >= 100.0 && two  ? Verdict::Fails
+                     : index(last) >= 30.0 && two ? Verdict::Weigh
+                                                  : Verdict::Fine;
+    result.headline = fixedNumber(index(last), 1);
+    result.reading =
+        "The condition number of the columns is " + fixedNumber(index(last), 1) +
+        (result.verdict == Verdict::Fine
+             ? (index(last) >= 30.0
+                    ? ": a weak direction there is, but it burdens one estimate alone."
+                    : ": below 30, the columns are far enough apart.")
+             : ": in one direction the data say little, and " + joinedNames(involved) +
+                   " hang on it with more than half of their variance. Their separate effects are "
+                   "hard to tell apart; what they say together is not touched.");
+    Exhibit& e = result.exhibit;
+    e.title =
+        result.verdict == Verdict::Fine ? "No direction is too weak" : "One direction is weak";
+    e.subtitle = "share of each estimate’s variance on the weakest direction";
+    for (Index j = 0; j < d.size(); ++j) {
+        e.barNames.push_back(in.fit.coefficients[static_cast<std::size_t>(j)].term);
+        e.x.push_back(shares(j));
+    }
+    e.lines.push_back({".5", {0.5, 0.5}, {0.0, 1.0}, true});
+    return result;
+}
+
+}  // namespace rapporto

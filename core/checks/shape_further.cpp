@@ -1,0 +1,246 @@
+// Is the shape right? The middle against the whole, a squared index, products of terms.
+#include "core/base/format.h"
+#include "core/checks/common.h"
+#include "core/describe/correlation.h"
+#include "core/describe/smooth.h"
+#include "core/numerics/distributions.h"
+
+#include <algorithm>
+#include <cmath>
+#include <numeric>
+
+namespace rapporto {
+namespace {
+
+using Eigen::Index;
+using Eigen::MatrixXd;
+using Eigen::VectorXd;
+
+Exhibit bentExhibit(const CheckInput& in, bool fine) {
+    Exhibit e = residualExhibit(in);
+    e.title = fine ? "No bend left along the fit" : "The residuals bend along the fit";
+    e.lines.push_back(localLine(e.x, e.y, 0.5, "smooth"));
+    return e;
+}
+
+}  // namespace
+
+// Utts (1982), Communications in Statistics, Theory and Methods 11: the half of the rows with the
+// smallest leverage against all of them.
+CheckResult checkRainbow(const CheckInput& in) {
+    std::vector<Index> order(static_cast<std::size_t>(in.fit.leverage.size()));
+    std::iota(order.begin(), order.end(), Index{0});
+    std::stable_sort(order.begin(), order.end(),
+                     [&](Index a, Index b) { return in.fit.leverage(a) < in.fit.leverage(b); });
+    const std::size_t half = order.size() / 2;
+    order.resize(half);
+    std::sort(order.begin(), order.end());
+    const auto part = fitPart(in, order);
+    const double n = static_cast<double>(in.fit.leverage.size());
+    if (!part || part->rss <= 0.0 || part->n <= part->columns) {
+        return notApplicable("The middle half has too few rows for a model of its own.");
+    }
+    const double df1 = n - part->n;
+    const double df2 = part->n - part->columns;
+    const double whole = scaledResiduals(in).squaredNorm();
+    const double f = std::max((whole - part->rss) / df1 / (part->rss / df2), 0.0);
+    CheckResult result;
+    result.statistic = f;
+    result.statisticName = "rainbow F";
+    result.df = {df1, df2};
+    result.distribution = "F";
+    result.p = fTail(f, df1, df2);
+    result.details = {{"rows in the middle", part->n}};
+    result.verdict = judge(*result.p, in.alpha, f, 1.1, 1.5);
+    result.headline = pClause(*result.p);
+    result.reading =
+        *result.p >= in.alpha
+            ? "Far from the middle of the terms the fit errs no more than within it (" +
+                  pClause(*result.p) + ")."
+            : "Far from the middle of the terms the fit errs more than within it (F " +
+                  fixedNumber(f, 2) + ", " + pClause(*result.p) +
+                  "): the straight shape holds in the middle at best. A spread that grows outward "
+                  "looks the same to this test.";
+    result.exhibit = bentExhibit(in, result.verdict == Verdict::Fine);
+    if (result.verdict != Verdict::Fine) {
+        offerLogOutcome(in, result);
+    }
+    return result;
+}
+
+// Pregibon (1980), Applied Statistics 29, 15–24; Tukey (1949), Biometrics 5.
+CheckResult checkLink(const CheckInput& in) {
+    // The centred index spans the same with a constant and loses no digits.
+    const VectorXd& fitted = in.fit.fitted;
+    const VectorXd index =
+        in.design.hasConstant ? VectorXd(fitted.array() - fitted.mean()) : fitted;
+    const double reach = index.cwiseAbs().maxCoeff();
+    const double columns = in.design.hasConstant ? 3.0 : 2.0;
+    const double df = static_cast<double>(fitted.size()) - columns;
+    if (!(reach > 0.0) || df < 1.0) {
+        return notApplicable("The fitted values do not differ.");
+    }
+    MatrixXd X(index.size(), static_cast<Index>(columns));
+    X.col(0).setOnes();
+    X.col(static_cast<Index>(columns) - 2) = index / reach;
+    X.col(static_cast<Index>(columns) - 1) = (index / reach).cwiseAbs2();
+    const auto solution =
+        solveLinear({X, in.design.y, in.design.weights, in.design.hasConstant}, true, in.job);
+    if (!solution || solution->kept.size() < static_cast<std::size_t>(columns)) {
+        return notApplicable("The squared index adds nothing of its own.");
+    }
+    const double sigma2 = solution->residualSquares / df;
+    const Index last = static_cast<Index>(columns) - 1;
+    const double se = std::sqrt(sigma2 * solution->factor.row(last).squaredNorm());
+    CheckResult result;
+    result.statistic = solution->coefficients(last) / se;
+    result.statisticName = "t of the squared index";
+    result.df = {df};
+    result.distribution = "t";
+    result.p = twoSidedP(*result.statistic, df);
+    const double t2 = *result.statistic * *result.statistic;
+    const double share = t2 / (t2 + df);
+    result.details = {{"share of residual variance", share}};
+    result.verdict = judge(*result.p, in.alpha, share, 0.002, 0.02);
+    result.headline = pClause(*result.p);
+    result.reading =
+        *result.p >= in.alpha
+            ? "The square of the fitted value adds nothing beside it (" + pClause(*result.p) +
+                  "): no sign that the outcome wants another scale."
+            : "The square of the fitted value adds to it (" + pClause(*result.p) + ", " +
+                  fixedNumber(100.0 * share, 1) +
+                  " % of what is left): the outcome may want another scale, or a term is missing.";
+    result.exhibit = bentExhibit(in, result.verdict == Verdict::Fine);
+    if (result.verdict != Verdict::Fine) {
+        offerLogOutcome(in, result);
+    }
+    return result;
+}
+
+// Each product of two terms added alone; Holm (1979) over all of them.
+CheckResult checkInteractions(const CheckInput& in) {
+    constexpr std::size_t kMostPairs = 300;
+    const MatrixXd X = withColumns(in, MatrixXd(in.design.X.rows(), 0));
+    VectorXd root = in.design.weights.size() > 0 ? VectorXd(in.design.weights.cwiseSqrt())
+                                                 : VectorXd::Ones(X.rows());
+    // X A has orthonormal columns for (X'WX)⁻¹ = A A'.
+    const MatrixXd Q = root.asDiagonal() * X * in.fit.solution.factor;
+    const VectorXd e = scaledResiduals(in);
+    const double rss = e.squaredNorm();
+    const auto& kept = in.fit.solution.kept;
+    const auto columnsOf = [&](const DesignTerm& term) {
+        std::vector<Index> out;
+        for (const Index c : term.columns) {
+            if (std::find(kept.begin(), kept.end(), c) != kept.end()) {
+                out.push_back(c);
+            }
+        }
+        return out;
+    };
+
+    struct Pair {
+        std::string name;
+        double f = 0.0;
+        double df1 = 0.0;
+        double p = 1.0;
+        double share = 0.0;
+    };
+
+    std::vector<Pair> pairs;
+    std::size_t possible = 0;
+    for (std::size_t a = 0; a < in.design.terms.size(); ++a) {
+        for (std::size_t b = 0; b < a; ++b) {
+            const DesignTerm& first = in.design.terms[b];
+            const DesignTerm& second = in.design.terms[a];
+            if (first.isProduct || second.isProduct || first.names == second.names ||
+                in.job.stopped()) {
+                continue;
+            }
+            const auto left = columnsOf(first);
+            const auto right = columnsOf(second);
+            const auto q = static_cast<Index>(left.size() * right.size());
+            if (q == 0 || q > 30 || ++possible > kMostPairs) {
+                continue;
+            }
+            MatrixXd Z(X.rows(), q);
+            Index at = 0;
+            for (const Index l : left) {
+                for (const Index r : right) {
+                    const VectorXd u = in.design.X.col(l).array() - in.design.X.col(l).mean();
+                    const VectorXd v = in.design.X.col(r).array() - in.design.X.col(r).mean();
+                    Z.col(at++) = root.cwiseProduct(u.cwiseProduct(v));
+                }
+            }
+            const VectorXd before = Z.colwise().norm();
+            Z -= Q * (Q.transpose() * Z);
+            Z -= Q * (Q.transpose() * Z);  // What rounding left.
+            for (Index j = 0; j < q; ++j) {
+                Z.col(j) *= before(j) > 0.0 ? 1.0 / before(j) : 0.0;
+            }
+            const Eigen::ColPivHouseholderQR<MatrixXd> qr(Z);
+            Index rank = 0;
+            for (Index j = 0; j < std::min(q, Z.rows()); ++j) {
+                rank += std::abs(qr.matrixR()(j, j)) > 1e-8 ? 1 : 0;
+            }
+            const double df2 = in.fit.dfResidual - static_cast<double>(rank);
+            if (rank == 0 || df2 < 1.0) {
+                continue;
+            }
+            const VectorXd effects = (qr.householderQ().adjoint() * e).head(rank);
+            Pair pair{first.name + " × " + second.name};
+            pair.df1 = static_cast<double>(rank);
+            const double gained = effects.squaredNorm();
+            pair.share = gained / rss;
+            pair.f = gained / pair.df1 / (std::max(rss - gained, 1e-300) / df2);
+            pair.p = fTail(pair.f, pair.df1, df2);
+            pairs.push_back(std::move(pair));
+        }
+    }
+    if (pairs.empty() || rss <= 0.0) {
+        return notApplicable("There are no two terms whose product could be added.");
+    }
+    std::vector<double> ps;
+    for (const Pair& pair : pairs) {
+        ps.push_back(pair.p);
+    }
+    const std::vector<double> adjusted = holm(ps);
+    const auto worst =
+        static_cast<std::size_t>(std::min_element(ps.begin(), ps.end()) - ps.begin());
+    CheckResult result;
+    result.statistic = pairs[worst].f;
+    result.statisticName = "largest F of an added product";
+    result.df = {pairs[worst].df1, in.fit.dfResidual - pairs[worst].df1};
+    result.distribution = "F";
+    result.p = adjusted[worst];
+    result.details = {{"products tried", static_cast<double>(pairs.size())},
+                      {"p alone", pairs[worst].p}};
+    for (std::size_t k = 0; k < pairs.size(); ++k) {
+        result.details.emplace_back("p " + pairs[k].name, pairs[k].p);
+    }
+    result.verdict = judge(*result.p, in.alpha, pairs[worst].share, 0.002, 0.02);
+    result.headline = pairs[worst].name + ", " + pClause(*result.p);
+    result.reading =
+        result.verdict == Verdict::Fine
+            ? "Of " + plural(pairs.size(), "product", "products") +
+                  " of two terms none adds anything to speak of (the best is " + pairs[worst].name +
+                  ", " + pClause(*result.p) + " after that many looks)."
+            : "The effect of one term hangs on another: the product " + pairs[worst].name +
+                  " adds to the fit (" + pClause(*result.p) + " after " +
+                  plural(pairs.size(), "look", "looks") +
+                  "). It was found by looking at all products: say so where it is reported.";
+    Exhibit& x = result.exhibit;
+    x.title =
+        result.verdict == Verdict::Fine ? "No product adds much" : pairs[worst].name + " adds";
+    x.subtitle = "what each product would explain of the rest, %";
+    std::vector<std::size_t> order(pairs.size());
+    std::iota(order.begin(), order.end(), std::size_t{0});
+    std::sort(order.begin(), order.end(),
+              [&](std::size_t a, std::size_t b) { return pairs[a].share > pairs[b].share; });
+    for (std::size_t k = 0; k < std::min<std::size_t>(order.size(), 14); ++k) {
+        x.barNames.push_back(pairs[order[k]].name);
+        x.x.push_back(100.0 * pairs[order[k]].share);
+    }
+    return result;
+}
+
+}  // namespace rapporto

@@ -1,0 +1,210 @@
+// The further checks of least squares against definitions worked out by refitting.
+#include "core/checks/check.h"
+#include "core/study/study.h"
+#include "tests/core/fixtures.h"
+
+#include <QTest>
+
+using namespace rapporto;
+using namespace rapporto::test;
+
+namespace {
+
+const nlohmann::json& reference() {
+    static const nlohmann::json kReference = readJson("tests/reference/checks_reference.json");
+    return kReference;
+}
+
+Table tableFor(const nlohmann::json& data) {
+    std::vector<std::pair<std::string, std::vector<double>>> columns;
+    for (const char* name : {"t", "x", "z", "g", "c", "y"}) {
+        columns.emplace_back(name, data[name].get<std::vector<double>>());
+    }
+    Table table = tableOf(columns);
+    table.variables[3].measure = Measure::Groups;
+    table.variables[4].measure = Measure::Groups;
+    return table;
+}
+
+Answer answered(const Table& table, std::vector<CheckRequest> checks,
+                const Layout& layout = {Layout::Kind::Series, "", "t", ""}) {
+    Question q = explain("y", {"x", "z", "g"});
+    q.allChecks = checks.empty();
+    q.checks = std::move(checks);
+    return answer(table, q, layout);
+}
+
+CheckRequest asked(const std::string& id) {
+    CheckRequest request{id};
+    if (id == "intraclass") {
+        request.by = "c";
+    }
+    if (id == "chow by g") {
+        request.id = "chow";
+        request.by = "g";
+    }
+    if (id == "chow at 60") {
+        request.id = "chow";
+        request.at = "60";
+    }
+    return request;
+}
+
+double detail(const CheckResult& c, const std::string& name) {
+    for (const auto& [key, value] : c.details) {
+        if (key == name) {
+            return value;
+        }
+    }
+    return std::nan("");
+}
+
+bool close(double a, double b) { return std::abs(a - b) <= 1e-8 * std::max(1.0, std::abs(b)); }
+
+}  // namespace
+
+class FurtherChecksTest : public QObject {
+    Q_OBJECT
+
+  private slots:
+
+    void agreeWithTheirDefinitions_data() {
+        QTest::addColumn<QString>("kind");
+        QTest::newRow("clean") << "clean";
+        QTest::newRow("fails") << "fails";
+        QTest::newRow("awkward") << "awkward";
+    }
+
+    void agreeWithTheirDefinitions() {
+        QFETCH(QString, kind);
+        const auto& set = reference()[kind.toStdString()];
+        const Table table = tableFor(set["data"]);
+        for (const auto& [id, expected] : set["checks"].items()) {
+            const Answer a = answered(table, {asked(id)});
+            QVERIFY2(a.checks.size() == 1, id.c_str());
+            const CheckResult& c = a.checks.front();
+            QVERIFY2(c.statistic.has_value(), (id + ": " + c.reading).c_str());
+            for (const auto& [key, value] : expected.items()) {
+                const double found = key == "statistic" ? *c.statistic
+                                     : key == "p"       ? *c.p
+                                     : key == "df1"     ? c.df.front()
+                                                        : detail(c, key);
+                QVERIFY2(close(found, value.get<double>()),
+                         qPrintable(QString("%1, %2: %3 for %4")
+                                        .arg(id.c_str(), key.c_str())
+                                        .arg(found, 0, 'g', 17)
+                                        .arg(value.get<double>(), 0, 'g', 17)));
+            }
+            QVERIFY2(c.reading.size() > 40 && !c.exhibit.title.empty(), id.c_str());
+        }
+    }
+
+    void verdictsFollowTheData() {
+        const auto verdicts = [](const char* kind) {
+            std::map<std::string, Verdict> out;
+            for (const CheckResult& c : answered(tableFor(reference()[kind]["data"]), {}).checks) {
+                out[c.id] = c.verdict;
+            }
+            return out;
+        };
+        auto clean = verdicts("clean");
+        auto fails = verdicts("fails");
+        for (const char* id : {"harvey", "glejser", "goldfeld-quandt", "groupwise", "cusum",
+                               "dffits", "condition", "rainbow"}) {
+            QVERIFY2(clean.at(id) == Verdict::Fine, id);
+        }
+        for (const char* id :
+             {"glejser", "goldfeld-quandt", "link", "interactions", "ljung-box", "runs"}) {
+            QVERIFY2(fails.at(id) != Verdict::Fine && fails.at(id) != Verdict::NotApplicable, id);
+        }
+        // Every registered check has an answer, and says why where it has none.
+        QCOMPARE(clean.size(), allChecks().size());
+    }
+
+    void orderMeansNothingInACrossSection() {
+        const Table table = tableFor(reference()["clean"]["data"]);
+        for (const char* id : {"ljung-box", "runs", "arch", "cusum", "cusum-squares"}) {
+            const Answer a = answered(table, {CheckRequest{id}}, {});
+            QVERIFY2(a.checks[0].verdict == Verdict::NotApplicable, id);
+            QVERIFY2(
+                !a.checks[0].statistic && a.checks[0].reading.find("no order") != std::string::npos,
+                id);
+        }
+    }
+
+    void whatCannotBeAnsweredSaysWhy() {
+        const Table table = tableFor(reference()["awkward"]["data"]);
+        const auto reading = [&](CheckRequest request) {
+            const Answer a = answered(table, {std::move(request)});
+            return a.checks[0].verdict == Verdict::NotApplicable ? a.checks[0].reading
+                                                                 : std::string();
+        };
+        CheckRequest chow{"chow"};
+        chow.by = "nobody";
+        QVERIFY(reading(chow).find("nobody") != std::string::npos);
+        chow.by = "t";  // Every row a group.
+        QVERIFY(reading(chow).find("too few rows") != std::string::npos);
+        QVERIFY(reading(CheckRequest{"intraclass"}).find("No clusters") != std::string::npos);
+        CheckRequest ends{"goldfeld-quandt"};
+        ends.drop = 0.7;
+        QVERIFY(reading(ends).find("too few rows") != std::string::npos);
+        // A perfect fit leaves nothing to test.
+        Table perfect = tableOf({{"t", {1, 2, 3, 4, 5, 6, 7, 8}},
+                                 {"x", {1, 2, 3, 4, 5, 6, 7, 9}},
+                                 {"z", {1, 0, 1, 1, 0, 0, 1, 0}},
+                                 {"g", {1, 2, 1, 2, 1, 2, 1, 2}},
+                                 {"c", {1, 1, 2, 2, 3, 3, 4, 4}},
+                                 {"y", {2, 4, 6, 8, 10, 12, 14, 18}}});
+        perfect.variables[3].measure = Measure::Groups;
+        for (const CheckResult& c : answered(perfect, {}).checks) {
+            QVERIFY2(!c.statistic || std::isfinite(*c.statistic), c.id.c_str());
+            QVERIFY2(!c.p || (*c.p >= 0.0 && *c.p <= 1.0), c.id.c_str());
+        }
+    }
+
+    void theyDoNotHangOnUnitsOrRowOrder() {
+        const auto& set = reference()["fails"];
+        const Table table = tableFor(set["data"]);
+        Table other = table;
+        const std::size_t n = table.rows();
+        for (std::size_t j = 0; j < table.columns.size(); ++j) {
+            std::vector<double> cells(n);
+            const double unit = j == 1 ? 1000.0 : j == 5 ? 0.01 : 1.0;
+            for (std::size_t i = 0; i < n; ++i) {
+                cells[i] = unit * table.columns[j].numbers()[(i * 7 + 3) % n];
+            }
+            other.columns[j] = Column::ofNumbers(table.columns[j].name(), cells);
+        }
+        const Answer a = answered(table, {});
+        const Answer b = answered(other, {});
+        for (std::size_t k = 0; k < a.checks.size(); ++k) {
+            QCOMPARE(a.checks[k].verdict, b.checks[k].verdict);
+            if (a.checks[k].p) {
+                QVERIFY2(std::abs(*a.checks[k].p - *b.checks[k].p) < 1e-7, a.checks[k].id.c_str());
+            }
+        }
+    }
+
+    void optionsAreReadAndWritten() {
+        const std::string text = R"({"format": "rapporto-study", "version": 1,
+            "source": {"kind": "table", "file": "a.csv"},
+            "questions": [{"id": "q1", "kind": "explain", "outcome": "y", "terms": ["x"],
+              "checks": [{"id": "chow", "by": "zone"}, {"id": "chow", "at_row": 120},
+                {"id": "chow", "at": "2015-06"}, {"id": "goldfeld-quandt", "by": "x", "drop": 0.2},
+                {"id": "ljung-box", "lags": 4}, "condition"]}]})";
+        const auto study = readStudyText(text);
+        QVERIFY(study.has_value());
+        const Question& q = study->questions[0];
+        QVERIFY2(!q.unbuilt, "an option was refused");
+        QCOMPARE(q.checks[0].by, std::string("zone"));
+        QCOMPARE(*q.checks[1].atRow, std::size_t{120});
+        QCOMPARE(q.checks[2].at, std::string("2015-06"));
+        QCOMPARE(*q.checks[3].drop, 0.2);
+        QCOMPARE(*q.checks[4].lags, 4);
+        const auto again = readStudyText(studyText(*study));
+        QCOMPARE(again->questions[0].checks, q.checks);
+    }
+};
+
+QTEST_APPLESS_MAIN(FurtherChecksTest)
+#include "further_checks_test.moc"
