@@ -508,6 +508,15 @@ void QuestionLine::pickErrors(QWidget* by) {
                                put(ErrorSpec{"robust", t, {}});
                            }});
     }
+    if (session_.study().layout.kind == Layout::Kind::Series) {
+        ErrorSpec spec{"autocorrelation", "HC1", {}};
+        entries.push_back({tr("allowing for autocorrelation"),
+                           tr("Newey–West, lags by the rule of thumb"),
+                           [put, spec] { put(spec); }});
+        spec.automaticLags = true;
+        entries.push_back({tr("allowing for autocorrelation, lags by the data"),
+                           tr("Newey & West 1994"), [put, spec] { put(spec); }});
+    }
     if (const auto frame = session_.frame()) {
         const ErrorSpec present = session_.question()->errors;
         for (const Variable& v : frame->table().variables) {

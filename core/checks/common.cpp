@@ -345,6 +345,16 @@ void offerRobust(const CheckInput& in, CheckResult& result) {
          "the same estimates with standard errors that allow an uneven spread", variant});
 }
 
+void offerAutocorrelation(const CheckInput& in, CheckResult& result) {
+    if (in.question.errors.kind == "autocorrelation" || in.design.moments.empty()) {
+        return;
+    }
+    Question variant = variantBase(in, "allowing for autocorrelation");
+    variant.errors = ErrorSpec{"autocorrelation", "HC1", {}};
+    result.remedies.push_back({"Allow for autocorrelation",
+                               "the same estimates with standard errors by Newey & West", variant});
+}
+
 void offerCluster(const CheckInput& in, CheckResult& result) {
     if (in.question.errors.kind == "clustered") {
         return;

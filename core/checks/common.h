@@ -91,5 +91,6 @@ void offerLogOutcome(const CheckInput& in, CheckResult& result);
 void offerSquare(const CheckInput& in, const std::string& term, CheckResult& result);
 void offerWithout(const CheckInput& in, const std::vector<std::size_t>& rows, CheckResult& result);
 void offerCluster(const CheckInput& in, CheckResult& result);
+void offerAutocorrelation(const CheckInput& in, CheckResult& result);
 
 }  // namespace rapporto

@@ -76,6 +76,9 @@ CheckResult checkLjungBox(const CheckInput& in) {
                            static_cast<std::size_t>(n));
     result.exhibit.title =
         result.verdict == Verdict::Fine ? "No echo in time" : "Residuals echo in time";
+    if (result.verdict != Verdict::Fine) {
+        offerAutocorrelation(in, result);
+    }
     return result;
 }
 

@@ -114,6 +114,9 @@ CheckResult checkDurbinWatson(const CheckInput& in) {
     result.exhibit.title = result.verdict == Verdict::Fine
                                ? "Neighbours in time are unrelated"
                                : "Neighbours in time resemble each other";
+    if (result.verdict != Verdict::Fine) {
+        offerAutocorrelation(in, result);
+    }
     return result;
 }
 
@@ -173,6 +176,9 @@ CheckResult checkBreuschGodfrey(const CheckInput& in) {
     result.exhibit.title = result.verdict == Verdict::Fine
                                ? "The past says nothing about the residual"
                                : "The past shows in the residual";
+    if (result.verdict != Verdict::Fine) {
+        offerAutocorrelation(in, result);
+    }
     return result;
 }
 

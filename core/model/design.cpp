@@ -474,6 +474,11 @@ class Builder {
         for (const std::size_t row : design_.rows) {
             design_.time.push_back(time->numbers()[row]);
         }
+        if (const auto& order = frame_.timeOrder()) {
+            for (const std::size_t row : design_.rows) {
+                design_.moments.push_back(order->moment[row]);
+            }
+        }
         if (const auto& order = frame_.timeOrder();
             order && frame_.variable(frame_.layout().time)->measure == Measure::Date) {
             // Days have the season of a week.

@@ -68,8 +68,9 @@ struct Design {
     std::vector<std::vector<std::int32_t>> clusters;  ///< One a clustering variable, ids from 0.
     std::vector<std::int32_t> clusterCounts;
     Layout::Kind layout = Layout::Kind::CrossSection;
-    std::vector<double> time;  ///< Of each row in a series; empty otherwise.
-    int seasonLags = 1;        ///< Lags in a year of the series.
+    std::vector<double> time;           ///< Of each row in a series; empty otherwise.
+    std::vector<std::int64_t> moments;  ///< Of each row in a series: whole steps; else empty.
+    int seasonLags = 1;                 ///< Lags in a year of the series.
     RowCounts counts;
     std::vector<std::string> warnings;  ///< Product without its parts, undefined rows, …
 };

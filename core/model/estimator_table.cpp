@@ -14,6 +14,7 @@ const std::vector<CovarianceKind>& allCovariances() {
         {"classical", &classicalCovariance},
         {"robust", &robustCovariance},
         {"clustered", &clusteredCovariance},
+        {"autocorrelation", &autocorrelationCovariance},
     };
     return kKinds;
 }

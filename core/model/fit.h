@@ -130,6 +130,13 @@ struct CovarianceInput {
 [[nodiscard]] Result<Covariance> clusteredCovariance(const CovarianceInput& in,
                                                      const ErrorSpec& spec);
 
+/// Bartlett weights 1 − l/(L + 1) on pairs of rows l moments apart (a gap in time makes no pair),
+/// × n/(n − k). L as asked for, else floor(4(n/100)^(2/9)), else automatic.
+/// Source: Newey & West (1987), Econometrica 55; (1994), Review of Economic Studies 61.
+/// @return BadSetting without a series, with two rows at one moment, with frequency weights.
+[[nodiscard]] Result<Covariance> autocorrelationCovariance(const CovarianceInput& in,
+                                                           const ErrorSpec& spec);
+
 struct CovarianceKind {
     const char* kind;  ///< As errors.kind has it.
     Result<Covariance> (*compute)(const CovarianceInput&, const ErrorSpec&);

@@ -122,7 +122,7 @@ class Fitter {
         }
         return refuse(ErrorCode::NotBuilt,
                       "errors of kind ‘" + errors_.kind + "’ are not built yet", "errors",
-                      "Use classical, robust or clustered errors.");
+                      "Use classical, robust, clustered or autocorrelation errors.");
     }
 
     void fillStatistics() {

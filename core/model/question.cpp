@@ -20,6 +20,12 @@ std::string ErrorSpec::shown() const {
     if (kind == "clustered" && !by.empty()) {
         return "clustered by " + by.front() + (by.size() > 1 ? " and " + by[1] : "");
     }
+    if (kind == "autocorrelation") {
+        return "allowing for autocorrelation" +
+               (lags            ? " (" + std::to_string(*lags) + (*lags == 1 ? " lag)" : " lags)")
+                : automaticLags ? std::string(" (lags by the data)")
+                                : std::string());
+    }
     return kind;
 }
 

@@ -34,6 +34,8 @@ struct ErrorSpec {
     std::string kind = "classical";  ///< classical, robust, clustered; others are refused.
     std::string type = "HC1";        ///< Of robust: HC0 to HC4.
     std::vector<std::string> by;     ///< Of clustered: one or two variables.
+    std::optional<int> lags = {};    ///< Of autocorrelation; absent: by the rule of thumb.
+    bool automaticLags = false;      ///< Of autocorrelation: by the data.
 
     /// “clustered by village”, “robust (HC1)”, “classical”.
     [[nodiscard]] std::string shown() const;

@@ -545,6 +545,11 @@ std::string methodsReading(const Answer& answer) {
         text += q.errors.shown() + " (Liang & Zeger 1986" +
                 (q.errors.by.size() > 1 ? "; Cameron, Gelbach & Miller 2011" : "") + "; " +
                 answer.fit->errorNote + ")";
+    } else if (q.errors.kind == "autocorrelation") {
+        text +=
+            "robust to an uneven spread and to autocorrelation (Newey & West 1987, Bartlett "
+            "weights, " +
+            answer.fit->errorNote + (q.errors.automaticLags ? " by Newey & West 1994)" : ")");
     } else {
         text += "classical: they assume one spread and unrelated errors";
     }

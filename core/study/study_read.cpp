@@ -616,10 +616,21 @@ void readErrors(const Json& json, Question& q, Reader& in) {
     q.errors.kind = errors.text("kind", "classical");
     q.errors.type = errors.text("type", "HC1");
     q.errors.by = errors.texts("by");
-    static const std::vector<std::string> kLater = {
-        "autocorrelation", "panel-autocorrelation", "survey", "bootstrap", "density", "kernel"};
+    static const std::vector<std::string> kLater = {"panel-autocorrelation", "survey", "bootstrap",
+                                                    "density", "kernel"};
     if (std::find(kLater.begin(), kLater.end(), q.errors.kind) != kLater.end()) {
         notBuilt(errors, "errors of kind ‘" + q.errors.kind + "’ are");
+    } else if (q.errors.kind == "autocorrelation") {
+        const Json& lags = errors.at("lags");
+        q.errors.automaticLags = lags == "automatic";
+        if (lags.is_number_integer() && lags >= 0 && lags < 100000) {
+            q.errors.lags = lags.get<int>();
+        } else if (!lags.is_null() && !q.errors.automaticLags) {
+            errors.fault("‘lags’ is a whole number from 0, or \"automatic\"");
+        }
+        if (const std::string kernel = errors.text("kernel", "bartlett"); kernel != "bartlett") {
+            errors.fault("there is no kernel ‘" + kernel + "’", "The kernel is bartlett.");
+        }
     } else if (q.errors.kind != "classical" && q.errors.kind != "robust" &&
                q.errors.kind != "clustered") {
         errors.fault("there are no errors of kind ‘" + q.errors.kind + "’");

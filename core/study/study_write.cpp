@@ -134,6 +134,11 @@ Json errorsJson(const ErrorSpec& errors) {
     if (!errors.by.empty()) {
         json["by"] = errors.by;
     }
+    if (errors.automaticLags) {
+        json["lags"] = "automatic";
+    } else if (errors.lags) {
+        json["lags"] = *errors.lags;
+    }
     return json;
 }
 

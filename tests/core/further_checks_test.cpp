@@ -185,6 +185,61 @@ class FurtherChecksTest : public QObject {
         }
     }
 
+    void errorsAllowForAutocorrelation() {
+        const auto& cases = reference()["newey-west"];
+        for (const auto& [name, expected] : cases.items()) {
+            const Table whole = tableFor(reference()["fails"]["data"]);
+            Table table = whole;
+            std::vector<std::size_t> kept;
+            for (std::size_t i = 0; i < whole.rows(); ++i) {
+                const auto t = static_cast<int>(whole.columns[0].numbers()[i]);
+                const auto gone = expected["gone"].get<std::vector<int>>();
+                if (std::find(gone.begin(), gone.end(), t) == gone.end()) {
+                    kept.push_back(i);
+                }
+            }
+            // Backwards: the order of the rows is nothing, their moments all.
+            std::reverse(kept.begin(), kept.end());
+            for (Column& column : table.columns) {
+                std::vector<double> cells;
+                for (const std::size_t i : kept) {
+                    cells.push_back(column.numbers()[i]);
+                }
+                column = Column::ofNumbers(column.name(), cells);
+            }
+            Question q = explain("y", {"x", "z"});
+            q.errors.kind = "autocorrelation";
+            q.errors.automaticLags = name == "automatic";
+            if (name == "four" || name == "gaps") {
+                q.errors.lags = 4;
+            }
+            const Answer a = answer(table, q, {Layout::Kind::Series, "", "t", ""});
+            QVERIFY2(a.fit != nullptr, a.refusal ? a.refusal->text().c_str() : "");
+            QCOMPARE(QString::fromStdString(a.fit->errorNote).section(' ', 0, 0).toInt(),
+                     expected["lags"].get<int>());
+            for (std::size_t j = 0; j < 3; ++j) {
+                QVERIFY2(near(a.fit->coefficients[j].se, expected["se"][j].get<double>(), 1e-9),
+                         qPrintable(QString("%1 %2").arg(name.c_str()).arg(j)));
+            }
+        }
+        Question q = explain("y", {"x", "z"});
+        q.errors.kind = "autocorrelation";
+        const Table table = tableFor(reference()["clean"]["data"]);
+        QCOMPARE(answer(table, q).refusal->code, ErrorCode::BadSetting);
+        q.errors.lags = 90;
+        QCOMPARE(answer(table, q, {Layout::Kind::Series, "", "t", ""}).refusal->code,
+                 ErrorCode::BadSetting);
+        // A remedy where errors carry over.
+        bool offered = false;
+        for (const CheckResult& c :
+             answered(tableFor(reference()["fails"]["data"]), {CheckRequest{"ljung-box"}}).checks) {
+            for (const Remedy& remedy : c.remedies) {
+                offered = offered || remedy.variant.errors.kind == "autocorrelation";
+            }
+        }
+        QVERIFY(offered);
+    }
+
     void optionsAreReadAndWritten() {
         const std::string text = R"({"format": "rapporto-study", "version": 1,
             "source": {"kind": "table", "file": "a.csv"},
@@ -203,6 +258,17 @@ class FurtherChecksTest : public QObject {
         QCOMPARE(*q.checks[4].lags, 4);
         const auto again = readStudyText(studyText(*study));
         QCOMPARE(again->questions[0].checks, q.checks);
+        for (const char* lags : {"4", "\"automatic\""}) {
+            std::string other = text;
+            const std::string errors =
+                std::string(R"("errors": {"kind": "autocorrelation", "lags": )") + lags + "}, ";
+            other.insert(other.find("\"checks\""), errors);
+            const auto asked = readStudyText(other);
+            QVERIFY(asked && !asked->questions[0].unbuilt);
+            QCOMPARE(readStudyText(studyText(*asked))->questions[0].errors,
+                     asked->questions[0].errors);
+            QCOMPARE(asked->questions[0].errors.automaticLags, lags[0] != '4');
+        }
     }
 };
 

@@ -204,11 +204,45 @@ def checks(d):
     return out
 
 
+def newey_west(d, gone, lags):
+    """Errors by all pairs of rows, weighted by how many moments they are apart."""
+    rows = [i for i in range(len(d["t"])) if d["t"][i] not in gone]
+    t = np.array(d["t"])[rows]
+    X = np.column_stack([np.ones(len(rows)), np.array(d["x"])[rows], np.array(d["z"])[rows]])
+    y = np.array(d["y"])[rows]
+    b, e, _ = fit(X, y)
+    n, k = X.shape
+    if lags == "automatic":
+        v = e * X[:, 1:].sum(axis=1)
+        reach = int(4 * (n / 100) ** (2 / 9))
+        sigma = [sum(v[i] * v[j] for i in range(n) for j in range(n) if t[i] - t[j] == l)
+                 for l in range(reach + 1)]
+        s0 = sigma[0] + 2 * sum(sigma[1:])
+        s1 = 2 * sum(l * s for l, s in enumerate(sigma))
+        lags = int(1.1447 * ((s1 / s0) ** 2) ** (1 / 3) * n ** (1 / 3))
+    elif lags is None:
+        lags = int(4 * (n / 100) ** (2 / 9))
+    u = X * e[:, None]
+    meat = np.zeros((k, k))
+    for i in range(n):
+        for j in range(n):
+            apart = abs(int(t[i]) - int(t[j]))
+            if apart <= lags:
+                meat += (1 - apart / (lags + 1)) * np.outer(u[i], u[j])
+    inverse = np.linalg.inv(X.T @ X)
+    V = n / (n - k) * inverse @ meat @ inverse
+    return {"gone": gone, "lags": lags, "se": np.sqrt(np.diag(V)).tolist()}
+
+
 def main():
     out = {}
     for kind in ("clean", "fails", "awkward"):
         d = data(kind)
         out[kind] = {"data": d, "checks": checks(d)}
+    d = data("fails")
+    out["newey-west"] = {"rule": newey_west(d, [], None), "four": newey_west(d, [], 4),
+                         "gaps": newey_west(d, [10, 11, 50, 90], 4),
+                         "automatic": newey_west(d, [], "automatic")}
     path = pathlib.Path(__file__).with_name("checks_reference.json")
     path.write_text(json.dumps(out, indent=1) + "\n")
 
