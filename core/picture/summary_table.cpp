@@ -58,6 +58,46 @@ Summary summaryIn(const Frame& frame, const DeskVariable& v, const std::vector<d
     return weights.empty() ? summarise(cells) : summariseWeighted(cells, kept);
 }
 
+/// Where to look first: the most missing, the longest tail.
+void addReading(DrawnPicture& out, const Frame& frame, const std::vector<DeskVariable>& variables,
+                const std::vector<double>& weights) {
+    const DeskVariable* gappy = nullptr;
+    const DeskVariable* skewed = nullptr;
+    std::size_t most = 0;
+    double tail = 1.0;
+    std::size_t seen = 0;
+    for (const DeskVariable& v : variables) {
+        const auto missing =
+            frame.count(RowState::In) -
+            static_cast<std::size_t>(std::count_if(v.cells.begin(), v.cells.end(),
+                                                   [](double x) { return !std::isnan(x); }));
+        if (missing > most) {
+            most = missing;
+            gappy = &v;
+        }
+        if (!v.groups && !v.date) {
+            ++seen;
+            const double skewness = summaryIn(frame, v, weights, {}).skewness;
+            if (std::abs(skewness) > tail) {
+                tail = std::abs(skewness);
+                skewed = &v;
+            }
+        }
+    }
+    if (gappy != nullptr) {
+        out.words.push_back("**" + gappy->name + "** lacks " + plural(most, "value", "values") +
+                            " in " + countText(frame.count(RowState::In)) + " rows" +
+                            (variables.size() > 1 ? ", the most of these." : "."));
+    }
+    if (skewed != nullptr) {
+        out.words.push_back("**" + skewed->name + "** has a long tail (skewness " +
+                            fixedNumber(tail, 1) +
+                            " in size): its median and quartiles say more than mean and sd.");
+    } else if (seen > 0) {
+        out.words.emplace_back("No quantity here leans far to one side.");
+    }
+}
+
 /// A grouping: each level with its rows and share.
 void addLevels(PictureTable& table, const DeskVariable& v, const std::vector<double>& weights,
                const Rows& rows, const std::string& before) {
@@ -137,6 +177,7 @@ DrawnPicture drawSummaryTable(const PictureInput& input) {
         }
     }
     out.table = std::move(table);
+    addReading(out, frame, variables, weights);
     return out;
 }
 

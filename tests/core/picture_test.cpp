@@ -571,6 +571,11 @@ class PictureTest : public QObject {
         QCOMPARE(t.cells[1][2], std::string("1"));
         QCOMPARE(t.cells[1][3], std::string("3"));
         QCOMPARE(t.cells[1][6], std::string("2.5"));
+        // What to look at first is said: one of five values is missing, nothing leans far.
+        const auto words = drawn(frame, {"x"}, "table").words;
+        QCOMPARE(words.size(), std::size_t{2});
+        QVERIFY(words[0].find("**x** lacks 1 value in 5 rows") != std::string::npos);
+        QVERIFY(words[1].find("No quantity") != std::string::npos);
         const PictureTable by = *drawn(frame, {"x", "g"}, "table").table;
         QCOMPARE(by.cells[2][0], std::string("   1"));
         QCOMPARE(by.cells[2][3], std::string("4"));
