@@ -40,14 +40,6 @@ void drawLabels(QPainter& painter, const QRectF& area, std::vector<LineLabel> la
 /// Names with their marks, for series without a line.
 void drawLegend(QPainter& painter, const QRectF& area, const std::vector<std::string>& names);
 
-/// Many points as shading by the logarithm of their number in small squares.
-template <class At>
-[[nodiscard]] QImage densityImage(QSizeF size, std::size_t n, const At& at);
-
-/// Squares that hold a lit point; a point left of the area is none.
-template <class At>
-[[nodiscard]] QImage litImage(QSizeF size, std::size_t n, const At& at);
-
 /// Counts in squares of `kCell` pixels.
 class CellCounts {
   public:
@@ -75,22 +67,15 @@ class CellCounts {
     std::vector<int> counts_;
 };
 
+/// Many points as small squares, shaded by the logarithm of their number, or lit where there is
+/// one. `at` places a point in the area; left of it is none.
 template <class At>
-QImage densityImage(QSizeF size, std::size_t n, const At& at) {
+[[nodiscard]] QImage meltedPoints(QSizeF size, std::size_t n, bool lit, const At& at) {
     CellCounts cells(size);
     for (std::size_t i = 0; i < n; ++i) {
         cells.add(at(i));
     }
-    return cells.image(false);
-}
-
-template <class At>
-QImage litImage(QSizeF size, std::size_t n, const At& at) {
-    CellCounts cells(size);
-    for (std::size_t i = 0; i < n; ++i) {
-        cells.add(at(i));
-    }
-    return cells.image(true);
+    return cells.image(lit);
 }
 
 }  // namespace rapporto::app

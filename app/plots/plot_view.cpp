@@ -60,6 +60,7 @@ void PlotView::showExhibit(Exhibit exhibit) {
 
 void PlotView::showExhibit(std::shared_ptr<const Exhibit> exhibit) {
     empty_ = false;
+    stale_ = false;
     exhibit_ = std::move(exhibit);
     reach_ = reachOf(*exhibit_);
     before_.clear();
@@ -70,6 +71,7 @@ void PlotView::showExhibit(std::shared_ptr<const Exhibit> exhibit) {
 
 void PlotView::showNothing(const QString& why) {
     empty_ = true;
+    stale_ = false;
     why_ = why;
     exhibit_ = std::make_shared<const Exhibit>();
     setAccessibleName(why);
@@ -79,6 +81,13 @@ void PlotView::showNothing(const QString& why) {
 void PlotView::showSelection(const RowSet& rows) {
     selection_ = rows;
     update();
+}
+
+void PlotView::setStale(bool stale) {
+    if (stale_ != stale) {
+        stale_ = stale;
+        update();
+    }
 }
 
 void PlotView::showBefore(std::vector<Exhibit::Line> lines) {
@@ -328,7 +337,8 @@ void PlotView::drawPoints(QPainter& painter, const Plane& f) const {
     const Exhibit& e = *exhibit_;
     const std::size_t n = std::min(e.x.size(), e.y.size());
     if (n > kDensePoints) {
-        painter.drawImage(f.area.topLeft(), densityImage(f.area.size(), n, [&](std::size_t i) {
+        painter.drawImage(f.area.topLeft(),
+                          meltedPoints(f.area.size(), n, false, [&](std::size_t i) {
                               const QPointF at = pointAt(f, i);
                               return QPointF(at.x() - f.area.left(), at.y() - f.area.top());
                           }));
@@ -555,12 +565,12 @@ void PlotView::drawLit(QPainter& painter, const QRectF& whole) const {
     }
     const std::size_t n = std::min({e.x.size(), e.y.size(), e.rows.size()});
     if (!selection_.empty() && n > kDensePoints) {
-        painter.drawImage(f.area.topLeft(), litImage(f.area.size(), n, [&](std::size_t i) {
-                              const QPointF at = selection_.contains(e.rows[i])
-                                                     ? pointAt(f, i) - f.area.topLeft()
-                                                     : QPointF(-1.0, -1.0);
-                              return at;
-                          }));
+        painter.drawImage(
+            f.area.topLeft(), meltedPoints(f.area.size(), n, true, [&](std::size_t i) {
+                const QPointF at = selection_.contains(e.rows[i]) ? pointAt(f, i) - f.area.topLeft()
+                                                                  : QPointF(-1.0, -1.0);
+                return at;
+            }));
     } else if (!selection_.empty()) {
         painter.setPen(QPen(colour::kInk, 0.8));
         painter.setBrush(colour::kOchre);
@@ -602,6 +612,7 @@ void PlotView::paintEvent(QPaintEvent* /*event*/) {
         baseFresh_ = true;
     }
     QPainter painter(this);
+    painter.setOpacity(stale_ ? 0.45 : 1.0);
     painter.drawPixmap(0, 0, base_);
     drawLit(painter, rect());
     if (dragging_) {

@@ -30,6 +30,11 @@ class PlotView : public QWidget {
     void showNothing(const QString& why);
     void showSelection(const RowSet& rows);
 
+    /// What stands here is of before a change, and the new is being made: dimmed.
+    void setStale(bool stale);
+
+    [[nodiscard]] bool isStale() const { return stale_; }
+
     /// Lines that stood here before a change, left faint.
     void showBefore(std::vector<Exhibit::Line> lines);
 
@@ -50,8 +55,6 @@ class PlotView : public QWidget {
     [[nodiscard]] const Exhibit& exhibit() const { return *exhibit_; }
 
     [[nodiscard]] bool isEmpty() const { return empty_; }
-
-    [[nodiscard]] bool takesLasso() const { return lasso_; }
 
     void setLasso(bool lasso);
 
@@ -126,6 +129,7 @@ class PlotView : public QWidget {
     std::shared_ptr<const Exhibit> exhibit_;
     Reach reach_;
     bool empty_ = true;
+    bool stale_ = false;
     QString why_;
     RowSet selection_;
     std::vector<Exhibit::Line> before_;

@@ -70,6 +70,17 @@ struct Check {
                                                  const Design& design, const Fit& fit, double alpha,
                                                  const Job& job);
 
+/// What the checks under one question say together: the worst verdict, and whose it is.
+struct GroupVerdict {
+    std::string group;
+    Verdict worst = Verdict::NotApplicable;
+    std::vector<std::string> names;  ///< Of the checks that give the worst verdict.
+};
+
+/// Each question once, in the order of the checks: five tests of normality are one doubt. Not
+/// applicable where no check of the question is.
+[[nodiscard]] std::vector<GroupVerdict> verdictsByGroup(const std::vector<CheckResult>& checks);
+
 CheckResult checkReset(const CheckInput& in);
 CheckResult checkComponentResidual(const CheckInput& in);
 CheckResult checkBreuschPagan(const CheckInput& in);

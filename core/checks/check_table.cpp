@@ -139,6 +139,32 @@ const Check* findCheck(const std::string& id) {
     return nullptr;
 }
 
+std::vector<GroupVerdict> verdictsByGroup(const std::vector<CheckResult>& checks) {
+    const auto rank = [](Verdict v) {
+        return v == Verdict::NotApplicable ? -1 : static_cast<int>(v);
+    };
+    std::vector<GroupVerdict> out;
+    for (const CheckResult& result : checks) {
+        const Check* check = findCheck(result.id);
+        if (check == nullptr) {
+            continue;
+        }
+        auto at = std::find_if(out.begin(), out.end(),
+                               [&](const auto& one) { return one.group == check->group; });
+        if (at == out.end()) {
+            at = out.insert(out.end(), GroupVerdict{check->group, result.verdict, {}});
+        }
+        if (rank(result.verdict) > rank(at->worst)) {
+            at->worst = result.verdict;
+            at->names.clear();
+        }
+        if (result.verdict == at->worst) {
+            at->names.emplace_back(check->name);
+        }
+    }
+    return out;
+}
+
 std::vector<CheckResult> runChecks(const Frame& frame, const Question& question,
                                    const Design& design, const Fit& fit, double alpha,
                                    const Job& job) {

@@ -335,7 +335,8 @@ Question variantBase(const CheckInput& in, const std::string& title) {
 }
 
 void offerRobust(const CheckInput& in, CheckResult& result) {
-    if (in.question.errors.kind == "robust") {
+    // Clustered errors and those in time allow for an uneven spread, and for more.
+    if (in.question.errors.kind != "classical") {
         return;
     }
     Question variant = variantBase(in, "robust errors");

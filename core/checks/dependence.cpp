@@ -1,7 +1,7 @@
 // Are errors unrelated? Autocorrelations, runs, their squares in time, and clusters.
 #include "core/base/format.h"
 #include "core/checks/common.h"
-#include "core/describe/comparison.h"
+#include "core/describe/autocorrelation.h"
 #include "core/numerics/distributions.h"
 
 #include <algorithm>
@@ -13,24 +13,6 @@ namespace {
 using Eigen::Index;
 using Eigen::MatrixXd;
 using Eigen::VectorXd;
-
-/// Stems at lags 1, 2, … with the bound that unrelated values keep.
-Exhibit stems(const std::vector<double>& r, double bound, std::size_t n) {
-    Exhibit e;
-    e.zeroLine = true;
-    e.subtitle = "autocorrelation of the residuals · n = " + countText(n);
-    e.xTitle = "lag";
-    e.yTitle = "r";
-    for (std::size_t k = 0; k < r.size(); ++k) {
-        const double at = static_cast<double>(k) + 1.0;
-        e.bars.push_back({at - 0.07, at + 0.07, std::min(r[k], 0.0), std::max(r[k], 0.0)});
-        e.bars.back().says = "lag " + fixedNumber(at, 0) + ": " + fixedNumber(r[k], 3, true);
-        e.xTicks.push_back({at, fixedNumber(at, 0)});
-    }
-    const double to = static_cast<double>(r.size()) + 0.5;
-    e.bands.push_back({"", {0.5, to}, {-bound, -bound}, {bound, bound}});
-    return e;
-}
 
 }  // namespace
 
@@ -72,8 +54,10 @@ CheckResult checkLjungBox(const CheckInput& in) {
                                "); the strongest echo is " + fixedNumber(*most, 2, true) +
                                " at lag " + std::to_string(most - r.begin() + 1) +
                                ". Classical and robust standard errors do not allow for it.";
-    result.exhibit = stems(r, normalQuantile(1.0 - in.alpha / 2.0) / std::sqrt(rows),
-                           static_cast<std::size_t>(n));
+    result.exhibit = correlogram(r, 1, normalQuantile(1.0 - in.alpha / 2.0) / std::sqrt(rows));
+    result.exhibit.subtitle =
+        "autocorrelation of the residuals · n = " + countText(static_cast<std::size_t>(n));
+    result.exhibit.yTitle = "r";
     result.exhibit.title =
         result.verdict == Verdict::Fine ? "No echo in time" : "Residuals echo in time";
     if (result.verdict != Verdict::Fine) {

@@ -3,6 +3,7 @@
 #include "core/checks/common.h"
 #include "core/describe/comparison.h"
 #include "core/numerics/distributions.h"
+#include "core/picture/desk_rows.h"
 
 #include <algorithm>
 #include <cmath>
@@ -179,10 +180,9 @@ CheckResult checkGroupwise(const CheckInput& in) {
     x.xNames = groups->labels;
     for (std::size_t i = 0; i < groups->of.size(); ++i) {
         if (groups->of[i] >= 0) {
-            const double turn = static_cast<double>(i) * 1.618033988749895;
             x.x.push_back(groups->of[i] + 1.0);
             x.y.push_back(e(static_cast<Index>(i)));
-            x.dx.push_back(static_cast<float>(0.5 * (turn - std::floor(turn) - 0.5)));
+            x.dx.push_back(0.5F * evenShift(i));
             x.rows.push_back(in.design.rows[i]);
         }
     }

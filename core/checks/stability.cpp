@@ -5,7 +5,6 @@
 
 #include <algorithm>
 #include <cmath>
-#include <set>
 
 namespace rapporto {
 namespace {
@@ -60,6 +59,7 @@ tl::expected<CheckGroups, std::string> partsFor(const CheckInput& in) {
 struct Recursive {
     std::vector<double> residuals;
     std::vector<Index> rows;
+    double squares = 0.0;  ///< Their sum of squares.
 };
 
 Recursive recursiveResiduals(const CheckInput& in, const std::vector<Index>& order) {
@@ -113,43 +113,69 @@ double bridgeTail(double x) {
     return std::clamp(sum, 0.0, 1.0);
 }
 
+/// The x that a falling tail leaves with probability p.
+double valueBeyond(double (*tail)(double), double p) {
+    double low = 0.1;
+    double high = 4.0;
+    for (int turn = 0; turn < 60; ++turn) {
+        const double middle = 0.5 * (low + high);
+        (tail(middle) > p ? low : high) = middle;
+    }
+    return low;
+}
+
 /// A path along time with its bounds.
-Exhibit pathExhibit(const CheckInput& in, const Recursive& recursive,
-                    const std::vector<double>& path, const std::vector<double>& low,
-                    const std::vector<double>& high) {
-    Exhibit e;
+struct Path {
+    std::vector<double> at;
+    std::vector<double> low;
+    std::vector<double> high;
+
+    void add(double value, double from, double to) {
+        at.push_back(value);
+        low.push_back(from);
+        high.push_back(to);
+    }
+};
+
+/// What both paths show alike: the headline and the exhibit.
+void finishPath(const CheckInput& in, const Recursive& recursive, const Path& path,
+                CheckResult& result) {
+    result.headline = pClause(*result.p);
+    Exhibit& e = result.exhibit;
+    e.title =
+        *result.p >= in.alpha ? "The path stays within its bounds" : "The path leaves its bounds";
     e.xTitle = in.frame.layout().time;
     const Variable* time = in.frame.variable(e.xTitle);
     e.xScale =
         time != nullptr && time->measure == Measure::Date ? AxisScale::Date : AxisScale::Number;
     Exhibit::Line line;
-    Exhibit::Band band;
-    for (std::size_t j = 0; j < path.size(); ++j) {
-        const auto at = static_cast<std::size_t>(recursive.rows[j]);
-        line.x.push_back(in.design.time[at]);
-        line.y.push_back(path[j]);
-        line.rows.push_back(static_cast<std::uint32_t>(in.design.rows[at]));
-        band.x.push_back(in.design.time[at]);
-        band.low.push_back(low[j]);
-        band.high.push_back(high[j]);
+    for (const Index row : recursive.rows) {
+        const auto at = static_cast<std::size_t>(row);
         e.x.push_back(in.design.time[at]);
-        e.y.push_back(path[j]);
         e.rows.push_back(in.design.rows[at]);
+        line.rows.push_back(static_cast<std::uint32_t>(in.design.rows[at]));
     }
+    e.y = line.y = path.at;
+    line.x = e.x;
     e.pointsHidden = true;
+    e.bands.push_back({"", e.x, path.low, path.high});
     e.lines.push_back(std::move(line));
-    e.bands.push_back(std::move(band));
     e.zeroLine = true;
-    return e;
 }
 
-std::optional<Recursive> pathFor(const CheckInput& in) {
-    Recursive out = recursiveResiduals(in, rowsInTime(in));
-    double sum = 0.0;
-    for (const double w : out.residuals) {
-        sum += w * w;
+/// The recursive residuals of a series, or a sentence why there are none.
+tl::expected<Recursive, std::string> pathFor(const CheckInput& in) {
+    if (std::string reason = orderProblem(in); !reason.empty()) {
+        return tl::make_unexpected(std::move(reason));
     }
-    return out.residuals.size() < 5 || sum <= 0.0 ? std::nullopt : std::optional(std::move(out));
+    Recursive out = recursiveResiduals(in, rowsInTime(in));
+    for (const double w : out.residuals) {
+        out.squares += w * w;
+    }
+    if (out.residuals.size() < 5 || out.squares <= 0.0) {
+        return tl::make_unexpected(std::string("There are too few rows after the first fit."));
+    }
+    return out;
 }
 
 }  // namespace
@@ -210,61 +236,53 @@ CheckResult checkChow(const CheckInput& in) {
     result.exhibit.title = result.verdict == Verdict::Fine ? "One model serves all parts"
                                                            : "The parts want models of their own";
     if (parts->labels.size() <= 6) {
-        for (const int part : parts->of) {
-            result.exhibit.series.push_back(static_cast<std::uint8_t>(std::max(part, 0)));
+        // Rows that belong to no part have no colour and no place.
+        Exhibit& e = result.exhibit;
+        Exhibit whole = e;
+        e.x.clear();
+        e.y.clear();
+        e.rows.clear();
+        for (const Index i : all) {
+            const auto at = static_cast<std::size_t>(i);
+            e.x.push_back(whole.x[at]);
+            e.y.push_back(whole.y[at]);
+            e.rows.push_back(whole.rows[at]);
+            e.series.push_back(static_cast<std::uint8_t>(parts->of[at]));
         }
-        result.exhibit.seriesNames = parts->labels;
+        e.seriesNames = parts->labels;
     }
     return result;
 }
 
 CheckResult checkCusum(const CheckInput& in) {
-    if (const std::string reason = orderProblem(in); !reason.empty()) {
-        return notApplicable(reason);
-    }
     const auto recursive = pathFor(in);
     if (!recursive) {
-        return notApplicable("There are too few rows after the first fit.");
+        return notApplicable(recursive.error());
     }
     const double m = static_cast<double>(recursive->residuals.size());
-    double squares = 0.0;
-    for (const double w : recursive->residuals) {
-        squares += w * w;
-    }
-    const double sigma = std::sqrt(squares / m);
+    const double sigma = std::sqrt(recursive->squares / m);
+    // The chance that the path crosses either line, in the authors’ approximation.
     const auto tail = [](double a) {
         return std::min(
             1.0, 2.0 * (normalTail(3.0 * a) + std::exp(-4.0 * a * a) * (1.0 - normalTail(a))));
     };
-    // The slope of the bounds at alpha, by halving: .948 at .05.
-    double low = 0.1;
-    double high = 4.0;
-    for (int turn = 0; turn < 60; ++turn) {
-        const double middle = 0.5 * (low + high);
-        (tail(middle) > in.alpha ? low : high) = middle;
-    }
-    std::vector<double> path;
-    std::vector<double> lower;
-    std::vector<double> upper;
+    const double bound = valueBeyond(tail, in.alpha);  // .948 at .05
+    Path path;
     double sum = 0.0;
     double most = 0.0;
     for (const double w : recursive->residuals) {
         sum += w / sigma;
-        path.push_back(sum);
-        const double j = static_cast<double>(path.size());
+        const double j = static_cast<double>(path.at.size()) + 1.0;
         const double width = std::sqrt(m) * (1.0 + 2.0 * j / m);
-        upper.push_back(low * width);
-        lower.push_back(-low * width);
+        path.add(sum, -bound * width, bound * width);
         most = std::max(most, std::abs(sum) / width);
     }
     CheckResult result;
     result.statistic = most;
     result.statisticName = "CUSUM";
-    result.distribution = "exact";
     result.p = tail(most);
-    result.details = {{"recursive residuals", m}, {"bound", low}};
+    result.details = {{"recursive residuals", m}, {"bound", bound}};
     result.verdict = judge(*result.p, in.alpha, most, 0.0, 1.3);
-    result.headline = pClause(*result.p);
     result.reading =
         *result.p >= in.alpha
             ? "Predicted from the rows before them, rows err to both sides alike: no sign that the "
@@ -272,67 +290,44 @@ CheckResult checkCusum(const CheckInput& in) {
                   pClause(*result.p) + ")."
             : "Predicted from the rows before them, rows err to one side for long (" +
                   pClause(*result.p) + "): the level or an effect has shifted on the way.";
-    result.exhibit = pathExhibit(in, *recursive, path, lower, upper);
-    result.exhibit.title =
-        *result.p >= in.alpha ? "The path stays within its bounds" : "The path leaves its bounds";
+    finishPath(in, *recursive, path, result);
     result.exhibit.subtitle =
-        "sum of recursive residuals, in standard deviations · n = " + countText(path.size());
+        "sum of recursive residuals, in standard deviations · n = " + countText(path.at.size());
     result.exhibit.yTitle = "CUSUM";
     return result;
 }
 
 CheckResult checkCusumSquares(const CheckInput& in) {
-    if (const std::string reason = orderProblem(in); !reason.empty()) {
-        return notApplicable(reason);
-    }
     const auto recursive = pathFor(in);
     if (!recursive) {
-        return notApplicable("There are too few rows after the first fit.");
+        return notApplicable(recursive.error());
     }
     const double m = static_cast<double>(recursive->residuals.size());
-    double squares = 0.0;
-    for (const double w : recursive->residuals) {
-        squares += w * w;
-    }
-    double low = 0.3;
-    double high = 3.0;
-    for (int turn = 0; turn < 60; ++turn) {
-        const double middle = 0.5 * (low + high);
-        (bridgeTail(middle) > in.alpha ? low : high) = middle;
-    }
-    const double bound = low / std::sqrt(0.5 * m);
-    std::vector<double> path;
-    std::vector<double> lower;
-    std::vector<double> upper;
+    const double bound = valueBeyond(bridgeTail, in.alpha) / std::sqrt(0.5 * m);
+    Path path;
     double sum = 0.0;
     double most = 0.0;
     for (const double w : recursive->residuals) {
-        sum += w * w / squares;
-        path.push_back(sum);
-        const double expected = static_cast<double>(path.size()) / m;
+        sum += w * w / recursive->squares;
+        const double expected = (static_cast<double>(path.at.size()) + 1.0) / m;
+        path.add(sum, expected - bound, expected + bound);
         most = std::max(most, std::abs(sum - expected));
-        lower.push_back(expected - bound);
-        upper.push_back(expected + bound);
     }
     CheckResult result;
     result.statistic = most;
     result.statisticName = "CUSUM of squares";
-    result.distribution = "exact";
     result.p = bridgeTail(most * std::sqrt(0.5 * m));
     result.details = {{"recursive residuals", m}, {"bound", bound}};
     result.verdict = judge(*result.p, in.alpha, most, 0.05, 0.25);
-    result.headline = pClause(*result.p);
     result.reading =
         *result.p >= in.alpha
             ? "The errors of prediction keep their size along time (" + pClause(*result.p) + ")."
             : "The errors of prediction change their size along time (" + pClause(*result.p) +
                   "): a restless stretch, or a break in an effect. The bounds ask for normal "
                   "errors.";
-    result.exhibit = pathExhibit(in, *recursive, path, lower, upper);
-    result.exhibit.title =
-        *result.p >= in.alpha ? "The path stays within its bounds" : "The path leaves its bounds";
+    finishPath(in, *recursive, path, result);
     result.exhibit.subtitle =
-        "share of the squared recursive residuals so far · n = " + countText(path.size());
+        "share of the squared recursive residuals so far · n = " + countText(path.at.size());
     result.exhibit.yTitle = "share";
     return result;
 }

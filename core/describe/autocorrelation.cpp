@@ -1,5 +1,6 @@
 #include "core/describe/autocorrelation.h"
 
+#include "core/base/format.h"
 #include "core/numerics/distributions.h"
 
 #include <algorithm>
@@ -137,6 +138,28 @@ std::vector<double> crossCorrelations(const TimeOrder& order, std::span<const do
         out.push_back(scale > 0.0 ? product(order, a, b, k, sa) / scale : 0.0);
     }
     return out;
+}
+
+Exhibit correlogram(const std::vector<double>& r, int firstLag, double bound) {
+    Exhibit e;
+    e.zeroLine = true;
+    e.xTitle = "lag";
+    for (std::size_t k = 0; k < r.size(); ++k) {
+        const double at = firstLag + static_cast<double>(k);
+        e.bars.push_back({at - 0.07, at + 0.07, std::min(r[k], 0.0), std::max(r[k], 0.0)});
+        e.bars.back().says = "lag " + fixedNumber(at, 0) + ": " + fixedNumber(r[k], 3, true);
+    }
+    // Lags are whole: no number stands between them.
+    const std::size_t every = (r.size() + 12) / 13;
+    for (std::size_t k = 0; k < r.size(); ++k) {
+        if (const int lag = firstLag + static_cast<int>(k); lag % static_cast<int>(every) == 0) {
+            e.xTicks.push_back({static_cast<double>(lag), fixedNumber(lag, 0)});
+        }
+    }
+    const double from = firstLag - 0.5;
+    const double to = firstLag + static_cast<double>(r.size()) - 0.5;
+    e.bands.push_back({"", {from, to}, {-bound, -bound}, {bound, bound}});
+    return e;
 }
 
 }  // namespace rapporto

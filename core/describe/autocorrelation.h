@@ -1,6 +1,7 @@
 #pragma once
 
 #include "core/data/layout.h"
+#include "core/describe/exhibit.h"
 
 #include <span>
 #include <vector>
@@ -29,5 +30,8 @@ struct Autocorrelations {
 [[nodiscard]] std::vector<double> crossCorrelations(const TimeOrder& order,
                                                     std::span<const double> x,
                                                     std::span<const double> y, std::size_t lags);
+
+/// Correlations as stems at lags `firstLag`, … with the ground where unrelated values keep, ±bound.
+[[nodiscard]] Exhibit correlogram(const std::vector<double>& r, int firstLag, double bound);
 
 }  // namespace rapporto

@@ -330,45 +330,4 @@ Result<GroupComparison> compareBy(const Frame& frame, const std::string& outcome
     return compareGroups(labels, values, alpha);
 }
 
-Result<CrossTable> crossBy(const Frame& frame, const std::string& rows,
-                           const std::string& columns) {
-    const Column* a = frame.column(rows);
-    const Column* b = frame.column(columns);
-    if (a == nullptr || b == nullptr) {
-        return refuse(ErrorCode::UnknownName,
-                      "there is no variable ‘" + (a == nullptr ? rows : columns) + "’");
-    }
-    const std::vector<bool> use = rowsInSample(frame);
-
-    struct Side {
-        std::vector<std::string> labels;
-        std::map<double, Eigen::Index> place;
-    };
-
-    const auto sideOf = [&](const Column& column, const std::string& name) {
-        Side side;
-        for (const FoundLevel& level : levelsOf(column, *frame.variable(name))) {
-            side.place[level.code] = static_cast<Eigen::Index>(side.labels.size());
-            side.labels.push_back(level.label);
-        }
-        return side;
-    };
-    const Side x = sideOf(*a, rows);
-    const Side y = sideOf(*b, columns);
-    constexpr std::size_t kMostLevels = 200;
-    if (x.labels.size() > kMostLevels || y.labels.size() > kMostLevels) {
-        return refuse(ErrorCode::BadSetting, "a grouping has more than 200 levels", "",
-                      "Merge levels first.");
-    }
-    Eigen::MatrixXd counts = Eigen::MatrixXd::Zero(static_cast<Eigen::Index>(x.labels.size()),
-                                                   static_cast<Eigen::Index>(y.labels.size()));
-    for (std::size_t i = 0; i < frame.rows(); ++i) {
-        if (use[i] && !a->isMissing(i) && !b->isMissing(i)) {
-            counts(x.place.at(a->isText() ? a->codes()[i] : a->numbers()[i]),
-                   y.place.at(b->isText() ? b->codes()[i] : b->numbers()[i])) += 1.0;
-        }
-    }
-    return crossTable(x.labels, y.labels, counts);
-}
-
 }  // namespace rapporto

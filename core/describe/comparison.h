@@ -78,7 +78,5 @@ struct CrossTable {
 /// @return WrongType for an outcome that is no number, and what compareGroups refuses.
 [[nodiscard]] Result<GroupComparison> compareBy(const Frame& frame, const std::string& outcome,
                                                 const std::string& groups, double alpha);
-[[nodiscard]] Result<CrossTable> crossBy(const Frame& frame, const std::string& rows,
-                                         const std::string& columns);
 
 }  // namespace rapporto

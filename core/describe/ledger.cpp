@@ -73,4 +73,22 @@ Result<std::vector<RuleStep>> ruleSteps(const Frame& frame, const std::string& r
     return steps;
 }
 
+Result<std::vector<std::size_t>> rowsWhere(const Frame& frame, const std::string& condition) {
+    const auto value = frame.evaluateText(condition);
+    if (!value) {
+        return tl::make_unexpected(value.error());
+    }
+    if (value->column.isText()) {
+        return refuse(ErrorCode::WrongType, "this is a text, not a condition",
+                      "‘" + condition + "’", "Compare it with something: zone = 'Ridge'.");
+    }
+    std::vector<std::size_t> out;
+    for (std::size_t i = 0; i < frame.rows(); ++i) {
+        if (const double holds = value->column.numbers()[i]; !std::isnan(holds) && holds != 0.0) {
+            out.push_back(i);
+        }
+    }
+    return out;
+}
+
 }  // namespace rapporto

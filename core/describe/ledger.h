@@ -29,4 +29,9 @@ struct RuleStep {
 /// The rule without its part number `part` of `ruleParts`.
 [[nodiscard]] std::string ruleWithout(const std::string& rule, std::size_t part);
 
+/// The rows (from 0) for which a condition holds, in the sample or not.
+/// @return them, or what the expression language refuses; WrongType for a text.
+[[nodiscard]] Result<std::vector<std::size_t>> rowsWhere(const Frame& frame,
+                                                         const std::string& condition);
+
 }  // namespace rapporto

@@ -118,6 +118,48 @@ Result<SurveyRows> surveyRows(const Frame& frame, const Survey& survey) {
     return out;
 }
 
+DesignCovariance designCovariance(const SurveyRows& rows, const Eigen::MatrixXd& scores) {
+    const Eigen::Index k = scores.cols();
+    const auto count = static_cast<std::size_t>(rows.clusterCount);
+    // A cluster without a score has the sum zero and counts as a cluster.
+    Eigen::MatrixXd byCluster = Eigen::MatrixXd::Zero(k, rows.clusterCount);
+    std::vector<std::int32_t> stratumOf(count, -1);
+    for (std::size_t i = 0; i < rows.strata.size(); ++i) {
+        if (rows.strata[i] >= 0) {
+            stratumOf[static_cast<std::size_t>(rows.clusters[i])] = rows.strata[i];
+            byCluster.col(rows.clusters[i]) += scores.row(static_cast<Eigen::Index>(i)).transpose();
+        }
+    }
+    const auto strata = static_cast<std::size_t>(rows.strataCount);
+    Eigen::MatrixXd sums = Eigen::MatrixXd::Zero(k, rows.strataCount);
+    std::vector<double> clusters(strata, 0.0);
+    DesignCovariance out;
+    for (std::size_t c = 0; c < count; ++c) {
+        if (stratumOf[c] >= 0) {
+            sums.col(stratumOf[c]) += byCluster.col(static_cast<Eigen::Index>(c));
+            clusters[static_cast<std::size_t>(stratumOf[c])] += 1.0;
+            out.df += 1.0;
+        }
+    }
+    out.df -= static_cast<double>(
+        std::count_if(clusters.begin(), clusters.end(), [](double one) { return one > 0.0; }));
+    out.matrix = Eigen::MatrixXd::Zero(k, k);
+    for (std::size_t c = 0; c < count; ++c) {
+        if (stratumOf[c] < 0) {
+            continue;
+        }
+        const auto s = static_cast<std::size_t>(stratumOf[c]);
+        const bool lonely = clusters[s] < 2.0;
+        Eigen::VectorXd d = byCluster.col(static_cast<Eigen::Index>(c));
+        if (!lonely) {
+            d -= sums.col(stratumOf[c]) / clusters[s];
+        }
+        out.matrix += d * d.transpose() * (lonely ? 1.0 : clusters[s] / (clusters[s] - 1.0)) *
+                      (1.0 - rows.taken[s]);
+    }
+    return out;
+}
+
 std::optional<DesignMean> meanUnder(const SurveyRows& rows, std::span<const double> cells) {
     DesignMean out;
     double total = 0.0;
@@ -137,49 +179,19 @@ std::optional<DesignMean> meanUnder(const SurveyRows& rows, std::span<const doub
     }
     out.mean = sum / total;
     out.effective = total * total / squares;
-    // Sums of the linearised values by cluster; a cluster without a value has the sum zero.
-    std::vector<double> byCluster(static_cast<std::size_t>(rows.clusterCount), 0.0);
-    std::vector<std::int32_t> stratumOf(byCluster.size(), -1);
     double spread = 0.0;
+    Eigen::VectorXd scores = Eigen::VectorXd::Zero(static_cast<Eigen::Index>(cells.size()));
     for (std::size_t i = 0; i < cells.size(); ++i) {
-        if (rows.strata[i] < 0) {
-            continue;
-        }
-        const auto c = static_cast<std::size_t>(rows.clusters[i]);
-        stratumOf[c] = rows.strata[i];
         if (counts(i)) {
             const double d = cells[i] - out.mean;
-            byCluster[c] += rows.weights[i] * d / total;
+            scores(static_cast<Eigen::Index>(i)) = rows.weights[i] * d / total;
             spread += rows.weights[i] * d * d / total;
         }
     }
-    const auto strata = static_cast<std::size_t>(rows.strataCount);
-    std::vector<double> sums(strata, 0.0);
-    std::vector<double> clusters(strata, 0.0);
-    double clustersInAll = 0.0;
-    for (std::size_t c = 0; c < byCluster.size(); ++c) {
-        if (stratumOf[c] >= 0) {
-            sums[static_cast<std::size_t>(stratumOf[c])] += byCluster[c];
-            clusters[static_cast<std::size_t>(stratumOf[c])] += 1.0;
-            clustersInAll += 1.0;
-        }
-    }
-    double variance = 0.0;
-    for (std::size_t c = 0; c < byCluster.size(); ++c) {
-        if (stratumOf[c] < 0) {
-            continue;
-        }
-        const auto s = static_cast<std::size_t>(stratumOf[c]);
-        // A lonely cluster is centred at the grand mean, which is zero here.
-        const bool lonely = clusters[s] < 2.0;
-        const double d = byCluster[c] - (lonely ? 0.0 : sums[s] / clusters[s]);
-        variance +=
-            d * d * (lonely ? 1.0 : clusters[s] / (clusters[s] - 1.0)) * (1.0 - rows.taken[s]);
-    }
+    const DesignCovariance covariance = designCovariance(rows, scores);
+    const double variance = covariance.matrix(0, 0);
     out.se = std::sqrt(variance);
-    out.df = clustersInAll -
-             static_cast<double>(std::count_if(clusters.begin(), clusters.end(),
-                                               [](double count) { return count > 0.0; }));
+    out.df = covariance.df;
     const auto n = static_cast<double>(out.n);
     const double simple = n > 1.0 ? spread / (n - 1.0) : 0.0;
     out.deff = simple > 0.0 ? variance / simple : std::nan("");

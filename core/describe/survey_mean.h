@@ -3,6 +3,8 @@
 #include "core/data/frame.h"
 #include "core/data/survey.h"
 
+#include <Eigen/Dense>
+
 #include <optional>
 #include <span>
 
@@ -22,6 +24,18 @@ struct SurveyRows {
 /// @return the rows, or UnknownName, WrongType (a weight or a population that is no number),
 ///         BadSetting (a weight below zero, fewer clusters in the population than drawn).
 [[nodiscard]] Result<SurveyRows> surveyRows(const Frame& frame, const Survey& survey);
+
+/// Covariance of sums of scores under the design: by linearisation over clusters within strata with
+/// the finite-population factor; a lonely cluster is centred at zero, where scores sum to zero.
+/// Source: Binder (1983), International Statistical Review 51.
+struct DesignCovariance {
+    Eigen::MatrixXd matrix;
+    double df = 0.0;  ///< Clusters less strata.
+};
+
+/// @param scores  of each row (n × k); rows out of the part asked for have zeros.
+[[nodiscard]] DesignCovariance designCovariance(const SurveyRows& rows,
+                                                const Eigen::MatrixXd& scores);
 
 /// A mean as the design gives it.
 struct DesignMean {

@@ -28,28 +28,6 @@ std::string momentName(const TimeOrder& order) {
     return named ? order.stepText() : "step";
 }
 
-Exhibit stems(const std::vector<double>& r, int firstLag, double bound) {
-    Exhibit e;
-    e.zeroLine = true;
-    e.xTitle = "lag";
-    for (std::size_t k = 0; k < r.size(); ++k) {
-        const double at = firstLag + static_cast<double>(k);
-        e.bars.push_back({at - 0.07, at + 0.07, std::min(r[k], 0.0), std::max(r[k], 0.0)});
-        e.bars.back().says = "lag " + fixedNumber(at, 0) + ": " + fixedNumber(r[k], 3, true);
-    }
-    // Lags are whole: no number stands between them.
-    const std::size_t every = (r.size() + 12) / 13;
-    for (std::size_t k = 0; k < r.size(); ++k) {
-        if (const int lag = firstLag + static_cast<int>(k); lag % static_cast<int>(every) == 0) {
-            e.xTicks.push_back({static_cast<double>(lag), fixedNumber(lag, 0)});
-        }
-    }
-    const double from = firstLag - 0.5;
-    const double to = firstLag + static_cast<double>(r.size()) - 0.5;
-    e.bands.push_back({"", {from, to}, {-bound, -bound}, {bound, bound}});
-    return e;
-}
-
 std::string boundText(double alpha, double bound) {
     return " · shaded: where " + shortNumber(100.0 * (1.0 - alpha), 3) +
            " % would lie without any (±" + fixedNumber(bound, 2, true) + ")";
@@ -75,12 +53,12 @@ DrawnPicture drawAutocorrelation(const PictureInput& input) {
         normalQuantile(1.0 - input.alpha / 2.0) / std::sqrt(static_cast<double>(a.n));
     const std::string unit =
         input.frame.layout().kind == Layout::Kind::Panel ? " · about each unit’s own mean" : "";
-    Exhibit all = stems(a.r, 1, bound);
+    Exhibit all = correlogram(a.r, 1, bound);
     all.title = "Autocorrelation of " + input.frame.variable(v.name)->shown();
     all.subtitle = "n = " + countText(a.n) + unit + boundText(input.alpha, bound);
     all.xTitle = "lag, " + momentName(*order) + "s";
     all.yTitle = "r";
-    Exhibit partial = stems(a.partial, 1, bound);
+    Exhibit partial = correlogram(a.partial, 1, bound);
     partial.title = "Partial: what is left when the shorter lags are held";
     partial.subtitle = "a lone early stem speaks for so many lagged terms";
     partial.xTitle = all.xTitle;
@@ -97,6 +75,11 @@ DrawnPicture drawAutocorrelation(const PictureInput& input) {
                          "the changes, too."
                        : "") +
         " A model asks this of its residuals, not of the outcome.");
+    if (input.frame.layout().kind == Layout::Kind::Panel) {
+        out.words.emplace_back(
+            "~Taken about each unit’s own mean, correlations in short units come out too low, and "
+            "the p is rough.");
+    }
     return out;
 }
 
@@ -124,7 +107,7 @@ DrawnPicture drawCrossCorrelation(const PictureInput& input) {
     const auto r = crossCorrelations(*order, x.cells, y.cells, lags);
     const double bound =
         normalQuantile(1.0 - input.alpha / 2.0) / std::sqrt(static_cast<double>(n));
-    Exhibit e = stems(r, -static_cast<int>(lags), bound);
+    Exhibit e = correlogram(r, -static_cast<int>(lags), bound);
     e.title = y.name + " with " + x.name + " earlier or later";
     e.subtitle = "n = " + countText(n) + boundText(input.alpha, bound);
     e.xTitle = "how many " + momentName(*order) + "s earlier " + x.name + " is";

@@ -119,7 +119,15 @@ DrawnPicture drawDistribution(const PictureInput& input) {
         weightsNote(input);
     out.exhibits.push_back(std::move(e));
     if (!v.date) {
-        addNormality(out, v.cells, input.alpha);
+        // Of what is drawn: on a logarithmic axis of the logarithms.
+        addNormality(out, cells, input.alpha);
+        if (input.spec.logX) {
+            out.words.front() = "Of the logarithm: " + out.words.front();
+        }
+        if (!weights.empty()) {
+            out.words.emplace_back(
+                "~The picture is weighted by the survey; the tests count every row alike.");
+        }
     }
     return out;
 }

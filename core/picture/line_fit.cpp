@@ -1,5 +1,7 @@
 #include "core/picture/line_fit.h"
 
+#include "core/picture/desk_rows.h"
+
 #include <Eigen/Dense>
 
 #include <algorithm>
@@ -11,40 +13,6 @@ namespace {
 Eigen::Vector3d powersAt(const Curve& curve, double x) {
     const double z = (x - curve.centre) / curve.scale;
     return {1.0, z, z * z};
-}
-
-/// Meat of the sandwich: scores summed by cluster, about their mean within the stratum.
-Eigen::MatrixXd designMeat(const SurveyRows& design, std::span<const std::size_t> rows,
-                           const std::vector<Eigen::Vector3d>& scores, Eigen::Index k) {
-    std::vector<Eigen::Vector3d> byCluster(static_cast<std::size_t>(design.clusterCount),
-                                           Eigen::Vector3d::Zero());
-    std::vector<std::int32_t> stratumOf(byCluster.size(), 0);
-    for (std::size_t i = 0; i < design.strata.size(); ++i) {
-        if (design.strata[i] >= 0) {
-            stratumOf[static_cast<std::size_t>(design.clusters[i])] = design.strata[i];
-        }
-    }
-    for (std::size_t i = 0; i < rows.size(); ++i) {
-        if (design.strata[rows[i]] >= 0) {
-            byCluster[static_cast<std::size_t>(design.clusters[rows[i]])] += scores[i];
-        }
-    }
-    const auto strata = static_cast<std::size_t>(design.strataCount);
-    std::vector<Eigen::Vector3d> sums(strata, Eigen::Vector3d::Zero());
-    std::vector<double> clusters(strata, 0.0);
-    for (std::size_t c = 0; c < byCluster.size(); ++c) {
-        sums[static_cast<std::size_t>(stratumOf[c])] += byCluster[c];
-        clusters[static_cast<std::size_t>(stratumOf[c])] += 1.0;
-    }
-    Eigen::Matrix3d meat = Eigen::Matrix3d::Zero();
-    for (std::size_t c = 0; c < byCluster.size(); ++c) {
-        const auto s = static_cast<std::size_t>(stratumOf[c]);
-        const bool lonely = clusters[s] < 2.0;
-        const Eigen::Vector3d d = lonely ? byCluster[c] : byCluster[c] - sums[s] / clusters[s];
-        meat += d * d.transpose() * (lonely ? 1.0 : clusters[s] / (clusters[s] - 1.0)) *
-                (1.0 - design.taken[s]);
-    }
-    return meat.topLeftCorner(k, k);
 }
 
 }  // namespace
@@ -119,13 +87,14 @@ std::optional<Curve> fitCurve(std::span<const double> x, std::span<const double>
     }
     b.head(k) += solver.solve(rest.head(k));
     double rss = 0.0;
-    std::vector<Eigen::Vector3d> scores(design == nullptr ? 0 : x.size(), Eigen::Vector3d::Zero());
+    Eigen::MatrixXd scores = Eigen::MatrixXd::Zero(
+        design == nullptr ? 0 : static_cast<Eigen::Index>(design->strata.size()), k);
     for (std::size_t i = 0; i < x.size(); ++i) {
         const Eigen::Vector3d p = powersAt(out, x[i]);
         const double e = y[i] - p.dot(b);
         rss += weight(i) * e * e;
         if (design != nullptr) {
-            scores[i] = weight(i) * e * p;
+            scores.row(static_cast<Eigen::Index>(rows[i])) = weight(i) * e * p.head(k).transpose();
         }
     }
     const Eigen::MatrixXd inverse = solver.solve(Eigen::MatrixXd::Identity(k, k));
@@ -135,8 +104,9 @@ std::optional<Curve> fitCurve(std::span<const double> x, std::span<const double>
         out.df = counted - static_cast<double>(k);
         covariance = out.sigma * out.sigma * inverse;
     } else {
-        out.df = std::max(1.0, static_cast<double>(design->clusterCount - design->strataCount));
-        covariance = inverse * designMeat(*design, rows, scores, k) * inverse;
+        const DesignCovariance meat = designCovariance(*design, scores);
+        out.df = meat.df;
+        covariance = inverse * meat.matrix * inverse;
     }
     out.coefficients.assign(b.data(), b.data() + k);
     for (Eigen::Index a = 0; a < k; ++a) {
@@ -144,6 +114,31 @@ std::optional<Curve> fitCurve(std::span<const double> x, std::span<const double>
         out.covariance.emplace_back(row.data(), row.data() + k);
     }
     return out;
+}
+
+std::optional<double> slopeWithout(const DrawnPicture& scatter, const Frame& frame,
+                                   const Survey& survey, const RowSet& rows) {
+    if (scatter.spec.kind != "scatter" || scatter.spec.of.size() != 2 || scatter.exhibits.empty()) {
+        return std::nullopt;
+    }
+    const Exhibit& e = scatter.exhibits.front();
+    std::vector<double> x;
+    std::vector<double> y;
+    std::vector<std::size_t> kept;
+    for (std::size_t i = 0; i < e.x.size(); ++i) {
+        if (!rows.contains(e.rows[i])) {
+            x.push_back(e.x[i]);
+            y.push_back(e.y[i]);
+            kept.push_back(e.rows[i]);
+        }
+    }
+    const bool weighted = !deskWeights({frame, scatter.spec, survey}).empty();
+    const auto design = weighted ? surveyRows(frame, survey) : Result<SurveyRows>(SurveyRows{});
+    if (!design) {
+        return std::nullopt;
+    }
+    const auto curve = fitCurve(x, y, kept, 1, weighted ? &*design : nullptr);
+    return curve ? std::optional(curve->slope()) : std::nullopt;
 }
 
 }  // namespace rapporto

@@ -1,6 +1,8 @@
 #pragma once
 
+#include "core/data/row_set.h"
 #include "core/describe/survey_mean.h"
+#include "core/picture/picture.h"
 
 #include <optional>
 #include <span>
@@ -15,7 +17,7 @@ struct Curve {
     std::vector<double> coefficients;             ///< Of 1, z, z².
     std::vector<std::vector<double>> covariance;  ///< Of them.
     double sigma = 0.0;                           ///< Spread of one row about the curve.
-    double df = 0.0;
+    double df = 0.0;  ///< Under 1: the design cannot tell how sure the curve is.
 
     [[nodiscard]] double at(double x) const;
     [[nodiscard]] double se(double x) const;  ///< Of the mean at x.
@@ -30,5 +32,9 @@ struct Curve {
 [[nodiscard]] std::optional<Curve> fitCurve(std::span<const double> x, std::span<const double> y,
                                             std::span<const std::size_t> rows, int degree,
                                             const SurveyRows* design);
+
+/// Slope of the line through a scatter’s points without some of its rows, by the same weights.
+[[nodiscard]] std::optional<double> slopeWithout(const DrawnPicture& scatter, const Frame& frame,
+                                                 const Survey& survey, const RowSet& rows);
 
 }  // namespace rapporto

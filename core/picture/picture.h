@@ -110,9 +110,4 @@ struct PictureKind {
 [[nodiscard]] DrawnPicture drawPicture(const Frame& frame, PictureSpec spec, const Survey& survey,
                                        double alpha);
 
-/// The rows in the sample for which a condition holds.
-/// @return them, or what the expression language refuses.
-[[nodiscard]] Result<std::vector<std::size_t>> rowsWhere(const Frame& frame,
-                                                         const std::string& condition);
-
 }  // namespace rapporto

@@ -152,24 +152,4 @@ DrawnPicture drawPicture(const Frame& frame, PictureSpec spec, const Survey& sur
     return out;
 }
 
-Result<std::vector<std::size_t>> rowsWhere(const Frame& frame, const std::string& condition) {
-    const auto holds = frame.evaluateText(condition);
-    if (!holds) {
-        return tl::make_unexpected(holds.error());
-    }
-    const Column& column = holds->column;
-    if (column.isText()) {
-        return refuse(ErrorCode::WrongType, "‘" + condition + "’ gives texts, not yes or no", "",
-                      "Compare it with something: zone = 'Ridge'.");
-    }
-    std::vector<std::size_t> out;
-    for (std::size_t i = 0; i < column.size(); ++i) {
-        if (frame.states()[i] == RowState::In && !column.isMissing(i) &&
-            column.numbers()[i] != 0.0) {
-            out.push_back(i);
-        }
-    }
-    return out;
-}
-
 }  // namespace rapporto

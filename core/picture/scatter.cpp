@@ -176,7 +176,7 @@ void addSeries(Drawing& d, Exhibit& e, int series) {
                            {},
                            series < 0 || (degree == 1 && spec.smooth) || degree == 2};
         line.series = series;
-        addCurve(e, *curve, part, std::move(line), spec.bands, d.input.alpha);
+        addCurve(e, *curve, part, std::move(line), spec.bands && curve->df >= 1.0, d.input.alpha);
     }
 }
 

@@ -12,7 +12,7 @@ namespace {
 
 struct Share {
     double p = 0.0;
-    ShareInterval interval;
+    std::optional<ShareInterval> interval;  ///< None: as many strata as clusters.
 };
 
 /// Share of each level among the rows that have one.
@@ -48,9 +48,11 @@ Result<std::vector<Share>> sharesOf(const PictureInput& input, const DeskVariabl
         }
         const double spread = mean->mean * (1.0 - mean->mean);
         const double rows = mean->se > 0.0 ? spread / (mean->se * mean->se) : mean->effective;
-        out.push_back(
-            {mean->mean, wilsonInterval(mean->mean, rows,
-                                        criticalValue(input.alpha, std::max(mean->df, 1.0)))});
+        out.push_back({mean->mean, std::nullopt});
+        if (mean->df >= 1.0) {
+            out.back().interval =
+                wilsonInterval(mean->mean, rows, criticalValue(input.alpha, mean->df));
+        }
     }
     return out;
 }
@@ -100,16 +102,15 @@ DrawnPicture drawShares(const PictureInput& input) {
                 bar.rows.push_back(static_cast<std::uint32_t>(i));
             }
         }
-        bar.says = v.levels[k] + ": " + fixedNumber(100.0 * share.p, 1) + " % (" +
-                   fixedNumber(100.0 * share.interval.low, 1) + " to " +
-                   fixedNumber(100.0 * share.interval.high, 1) + "), " +
-                   plural(bar.rows.size(), "row", "rows");
-        out.numbers.push_back({v.levels[k], fixedNumber(100.0 * share.p, 1) + " % (" +
-                                                fixedNumber(100.0 * share.interval.low, 1) +
-                                                " to " +
-                                                fixedNumber(100.0 * share.interval.high, 1) + ")"});
-        e.intervals.push_back(
-            {at, 100.0 * share.interval.low, 100.0 * share.p, 100.0 * share.interval.high});
+        std::string words = fixedNumber(bar.y1, 1) + " %";
+        if (share.interval) {
+            const double low = 100.0 * share.interval->low;
+            const double high = 100.0 * share.interval->high;
+            words += " (" + fixedNumber(low, 1) + " to " + fixedNumber(high, 1) + ")";
+            e.intervals.push_back({at, low, bar.y1, high});
+        }
+        bar.says = v.levels[k] + ": " + words + ", " + plural(bar.rows.size(), "row", "rows");
+        out.numbers.push_back({v.levels[k], words});
         e.bars.push_back(std::move(bar));
     }
     out.exhibits.push_back(std::move(e));

@@ -240,17 +240,15 @@ std::string overallReading(const Answer& answer) {
     }
     std::string doubts;
     std::size_t count = 0;
-    for (const CheckResult& c : answer.checks) {
-        if (c.verdict == Verdict::Fails || c.verdict == Verdict::Weigh) {
-            const Check* check = findCheck(c.id);
+    for (const GroupVerdict& group : verdictsByGroup(answer.checks)) {
+        if (group.worst == Verdict::Fails || group.worst == Verdict::Weigh) {
             doubts +=
-                (doubts.empty() ? "" : ", ") + (check == nullptr ? c.id : std::string(check->name));
+                (doubts.empty() ? " " : "; ") + group.group + " (" + joinedNames(group.names) + ")";
             ++count;
         }
     }
     if (count > 0) {
-        text +=
-            " **" + plural(count, "check asks", "checks ask") + "** for thought: " + doubts + ".";
+        text += " **" + plural(count, "doubt remains", "doubts remain") + "**:" + doubts + ".";
     }
     return text;
 }

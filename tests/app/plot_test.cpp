@@ -98,6 +98,18 @@ class PlotTest : public QObject {
         QVERIFY(painted() != image);
     }
 
+    void theLastPictureFadesUntilTheNextOneIsThere() {
+        plot_->showExhibit(points());
+        const QImage fresh = painted();
+        plot_->setStale(true);
+        QVERIFY(plot_->isStale());
+        const QPoint point = plot_->pixelOf(5, 25).toPoint();
+        QVERIFY(painted().pixelColor(point).lightness() > fresh.pixelColor(point).lightness());
+        plot_->showExhibit(points());
+        QVERIFY(!plot_->isStale());
+        QCOMPARE(painted(), fresh);
+    }
+
     void barsAreAsTallAsTheirNumbers() {
         Exhibit e;
         e.fromZero = true;

@@ -240,6 +240,25 @@ class FurtherChecksTest : public QObject {
         QVERIFY(offered);
     }
 
+    void aQuestionOfTheListHasOneVerdict() {
+        const auto result = [](const char* id, Verdict verdict) {
+            CheckResult r;
+            r.id = id;
+            r.verdict = verdict;
+            return r;
+        };
+        const auto groups = verdictsByGroup(
+            {result("jarque-bera", Verdict::Weigh), result("durbin-watson", Verdict::NotApplicable),
+             result("shapiro-wilk", Verdict::Fails), result("white", Verdict::Fine),
+             result("lilliefors", Verdict::Fails), result("no such check", Verdict::Fails)});
+        QCOMPARE(groups.size(), std::size_t{3});
+        QCOMPARE(groups[0].worst, Verdict::Fails);
+        QCOMPARE(groups[0].names, (std::vector<std::string>{"Shapiro–Wilk", "Lilliefors"}));
+        QCOMPARE(groups[1].worst, Verdict::NotApplicable);
+        QCOMPARE(groups[2].worst, Verdict::Fine);
+        QVERIFY(verdictsByGroup({}).empty());
+    }
+
     void optionsAreReadAndWritten() {
         const std::string text = R"({"format": "rapporto-study", "version": 1,
             "source": {"kind": "table", "file": "a.csv"},

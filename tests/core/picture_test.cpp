@@ -6,6 +6,7 @@
 #include "core/describe/autocorrelation.h"
 #include "core/describe/calculator.h"
 #include "core/describe/density.h"
+#include "core/describe/ledger.h"
 #include "core/describe/smooth.h"
 #include "core/describe/survey_mean.h"
 #include "core/describe/thumbnail.h"
@@ -609,9 +610,30 @@ class PictureTest : public QObject {
         }
     }
 
+    void aSlopeWithoutRowsIsTheSlopeOfTheOthers() {
+        const Table all = tableOf({{"x", {1, 2, 3, 4, 5, 6}}, {"y", {2, 1, 4, 3, 9, 1}}});
+        const Table fewer = tableOf({{"x", {1, 2, 3, 4, 5}}, {"y", {2, 1, 4, 3, 9}}});
+        const auto scatter = drawn(frameOf(all), {"y", "x"}, "scatter");
+        const auto without = slopeWithout(scatter, frameOf(all), {}, RowSet{5});
+        QVERIFY(without.has_value());
+        // By hand: Σ(x−3)(y−3.8) = 16 over Σ(x−3)² = 10.
+        QVERIFY(std::abs(*without - 1.6) < 1e-12);
+        const auto same = slopeWithout(drawn(frameOf(fewer), {"y", "x"}, "scatter"), frameOf(fewer),
+                                       {}, RowSet{});
+        QVERIFY(std::abs(*without - *same) < 1e-14);
+        // Two rows left have a line, one has none.
+        QVERIFY(!slopeWithout(scatter, frameOf(all), {}, RowSet{1, 2, 3, 4, 5}));
+    }
+
     void rowsAreFoundByACondition() {
         const Frame frame = smallFrame();
-        QCOMPARE(*rowsWhere(frame, "x >= 3 and g = 1"), (std::vector<std::size_t>{0, 2}));
+        // Of all rows, the one set aside among them: who asks says which rows count.
+        const auto rows = rowsWhere(frame, "x >= 3 and g = 1");
+        QCOMPARE(*rows, (std::vector<std::size_t>{0, 2, 5}));
+        std::vector<std::size_t> inSample;
+        std::ranges::copy_if(*rows, std::back_inserter(inSample),
+                             [&](std::size_t r) { return frame.states()[r] == RowState::In; });
+        QCOMPARE(inSample, (std::vector<std::size_t>{0, 2}));
         QVERIFY(rowsWhere(frame, "x > 100")->empty());
         QCOMPARE(rowsWhere(frame, "hivs > 1").error().code, ErrorCode::UnknownName);
     }

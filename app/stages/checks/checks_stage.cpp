@@ -12,8 +12,6 @@
 #include <QPainter>
 #include <QScrollArea>
 
-#include <map>
-
 namespace rapporto::app {
 
 CheckList::CheckList(QWidget* parent) : QWidget(parent) {
@@ -277,30 +275,22 @@ QString ChecksStage::state() const {
     if (answer->relation) {
         return tr("none to ask");
     }
-    int fails = 0;
-    int weigh = 0;
-    int applicable = 0;
-    // A question counts once, by its worst answer: five tests of normality are one doubt.
-    std::map<std::string, Verdict> worst;
-    for (const CheckResult& c : answer->checks) {
-        const Check* check = findCheck(c.id);
-        if (c.verdict == Verdict::NotApplicable || check == nullptr) {
-            continue;
-        }
-        ++applicable;
-        Verdict& group = worst.emplace(check->group, Verdict::Fine).first->second;
-        group = std::max(group, c.verdict);
-    }
-    for (const auto& [group, verdict] : worst) {
-        fails += verdict == Verdict::Fails ? 1 : 0;
-        weigh += verdict == Verdict::Weigh ? 1 : 0;
-    }
+    const auto groups = verdictsByGroup(answer->checks);
+    const auto count = [&](Verdict verdict) {
+        return std::count_if(groups.begin(), groups.end(),
+                             [&](const auto& one) { return one.worst == verdict; });
+    };
+    const auto fails = count(Verdict::Fails);
+    const auto weigh = count(Verdict::Weigh);
+    const auto applicable =
+        std::count_if(answer->checks.begin(), answer->checks.end(),
+                      [](const auto& c) { return c.verdict != Verdict::NotApplicable; });
     if (fails + weigh == 0) {
-        return applicable == static_cast<int>(answer->checks.size())
+        return applicable == std::ssize(answer->checks)
                    ? tr("all fine")
                    : tr("%1 fine, %2 not asked")
                          .arg(applicable)
-                         .arg(answer->checks.size() - static_cast<std::size_t>(applicable));
+                         .arg(std::ssize(answer->checks) - applicable);
     }
     return fails > 0 ? weigh > 0 ? tr("%1 fail, %2 to weigh").arg(fails).arg(weigh)
                                  : tr("%1 fail").arg(fails)

@@ -206,23 +206,11 @@ void CompareTable::drawVerdicts(QPainter& painter, double& top) const {
             if (!answers_[a] || !answers_[a]->fit) {
                 continue;
             }
-            // The worst verdict of the group stands for it.
-            std::optional<Verdict> worst;
-            const auto rank = [](Verdict v) {
-                return v == Verdict::Fails   ? 3
-                       : v == Verdict::Weigh ? 2
-                       : v == Verdict::Fine  ? 1
-                                             : 0;
-            };
-            for (const CheckResult& c : answers_[a]->checks) {
-                const Check* check = findCheck(c.id);
-                if (check != nullptr && check->group == group &&
-                    (!worst || rank(c.verdict) > rank(*worst))) {
-                    worst = c.verdict;
-                }
-            }
-            if (worst) {
-                drawVerdict(painter, QPointF(columnRect(a).left() + 16, top + 11), *worst);
+            const auto verdicts = verdictsByGroup(answers_[a]->checks);
+            const auto worst = std::find_if(verdicts.begin(), verdicts.end(),
+                                            [&](const auto& one) { return one.group == group; });
+            if (worst != verdicts.end()) {
+                drawVerdict(painter, QPointF(columnRect(a).left() + 16, top + 11), worst->worst);
             }
         }
         top += 22;

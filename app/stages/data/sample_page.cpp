@@ -260,18 +260,15 @@ void SamplePage::setAsideByRule() {
     if (rule.empty() || !shownFrame_) {
         return;
     }
-    const auto value = shownFrame_->evaluateText(rule);
-    if (!value || value->column.isText()) {
+    const auto found = rowsWhere(*shownFrame_, rule);
+    if (!found) {
         conditionSays_->setText("<span style=\"color:#966618\">" +
-                                (value ? tr("this is a text, not a condition")
-                                       : text(value.error().text()).toHtmlEscaped()) +
-                                "</span>");
+                                text(found.error().text()).toHtmlEscaped() + "</span>");
         return;
     }
     std::vector<std::size_t> rows;
-    for (std::size_t i = 0; i < shownFrame_->rows(); ++i) {
-        const double holds = value->column.numbers()[i];
-        if (!std::isnan(holds) && holds != 0.0 && shownFrame_->states()[i] != RowState::SetAside) {
+    for (const std::size_t i : *found) {
+        if (shownFrame_->states()[i] != RowState::SetAside) {
             rows.push_back(i + 1);
         }
     }

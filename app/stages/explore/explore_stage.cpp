@@ -4,6 +4,7 @@
 #include "app/shell/flow_layout.h"
 #include "app/shell/theme.h"
 #include "core/base/format.h"
+#include "core/describe/ledger.h"
 #include "core/describe/row_names.h"
 #include "core/picture/desk_rows.h"
 #include "core/picture/line_fit.h"
@@ -82,7 +83,9 @@ void selectWhere(Session& session, const QString& condition) {
     }
     RowSet selected;
     for (const std::size_t row : *rows) {
-        selected.insert(row);
+        if (frame->states()[row] == RowState::In) {
+            selected.insert(row);
+        }
     }
     session.selectRows(selected);
     if (selected.empty()) {
@@ -178,6 +181,13 @@ void ExploreStage::changeDesk(const Desk& desk) {
         session_.setDesk(desk);
     }
     refresh();
+}
+
+const DrawnPicture* ExploreStage::drawnInHand() const {
+    // No number stands under other names than its own.
+    return drawn_ && hand_ < drawn_->pictures.size() && drawn_->specs == shownDesk().pictures
+               ? drawn_->pictures[hand_].get()
+               : nullptr;
 }
 
 void ExploreStage::change(const PictureSpec& spec) {
@@ -429,16 +439,25 @@ void ExploreStage::draw() {
     askedSpecs_ = desk.pictures;
     askedSurvey_ = session_.study().survey;
     askedAlpha_ = session_.study().alpha;
+    if (frame->rows() > kRowsAtOnce) {
+        for (const auto* tiles : {&pictures_, &companions_}) {
+            for (PictureTile* tile : *tiles) {
+                tile->setStale(true);
+            }
+        }
+    }
     drawing_.ask(
         [frame, specs = desk.pictures, survey = askedSurvey_, alpha = askedAlpha_] {
             Drawn out{frame, specs, {}, {}};
             for (const PictureSpec& spec : specs) {
-                out.pictures.push_back(drawPicture(*frame, spec, survey, alpha));
+                out.pictures.push_back(
+                    std::make_shared<const DrawnPicture>(drawPicture(*frame, spec, survey, alpha)));
             }
             if (specs.size() == 1) {
-                const DrawnPicture& main = out.pictures.front();
+                const DrawnPicture& main = *out.pictures.front();
                 for (const PictureSpec& one : companionsOf(*frame, main.spec, main.spec.kind)) {
-                    out.companions.push_back(drawPicture(*frame, one, survey, alpha));
+                    out.companions.push_back(std::make_shared<const DrawnPicture>(
+                        drawPicture(*frame, one, survey, alpha)));
                 }
             }
             return out;
@@ -522,7 +541,7 @@ void ExploreStage::showDrawn(const Drawn& drawn) {
             PictureTile& tile = *(*tiles)[k];
             tile.setRowNamer(namer);
             tile.showPicture(made[k],
-                             moved && tiles == &pictures_ ? &before->pictures[k] : nullptr);
+                             moved && tiles == &pictures_ ? before->pictures[k].get() : nullptr);
         }
     }
     for (std::size_t k = 0; k < pictures_.size(); ++k) {
@@ -576,34 +595,10 @@ void ExploreStage::dropEvent(QDropEvent* event) {
 
 std::optional<double> ExploreStage::slopeWithoutSelected() const {
     constexpr std::size_t kMost = 200000;  // More would be felt at every click.
-    if (!drawn_ || hand_ >= drawn_->pictures.size() || drawn_->specs != shownDesk().pictures) {
-        return std::nullopt;
-    }
-    const DrawnPicture& picture = drawn_->pictures[hand_];
-    if (picture.spec.kind != "scatter" || picture.exhibits.empty() || picture.spec.of.size() != 2 ||
-        picture.exhibits.front().x.size() > kMost) {
-        return std::nullopt;
-    }
-    const Exhibit& e = picture.exhibits.front();
-    std::vector<double> x;
-    std::vector<double> y;
-    std::vector<std::size_t> rows;
-    for (std::size_t i = 0; i < e.x.size(); ++i) {
-        if (!session_.selectedRows().contains(e.rows[i])) {
-            x.push_back(e.x[i]);
-            y.push_back(e.y[i]);
-            rows.push_back(e.rows[i]);
-        }
-    }
-    std::optional<SurveyRows> design;
-    const PictureInput input{*drawn_->frame, picture.spec, askedSurvey_, askedAlpha_};
-    if (!deskWeights(input).empty()) {
-        if (auto made = surveyRows(*drawn_->frame, askedSurvey_)) {
-            design = *std::move(made);
-        }
-    }
-    const auto curve = fitCurve(x, y, rows, 1, design ? &*design : nullptr);
-    return curve ? std::optional(curve->slope()) : std::nullopt;
+    const DrawnPicture* picture = drawnInHand();
+    return picture == nullptr || drawn_->frame->rows() > kMost
+               ? std::nullopt
+               : slopeWithout(*picture, *drawn_->frame, askedSurvey_, session_.selectedRows());
 }
 
 void ExploreStage::addSelectionReading(ReadingContent& content) const {
@@ -626,10 +621,10 @@ void ExploreStage::addSelectionReading(ReadingContent& content) const {
     const auto without = slopeWithoutSelected();
     content.actions.push_back(
         {tr("Set aside"),
-         without ? tr("Delete — with them the slope of the line is %1, without %2")
-                       .arg(text(shortNumber(drawn_->pictures[hand_].slope, 3)),
-                            text(shortNumber(*without, 3)))
-                 : tr("Delete"),
+         without
+             ? tr("Delete — with them the slope of the line is %1, without %2")
+                   .arg(text(shortNumber(drawnInHand()->slope, 3)), text(shortNumber(*without, 3)))
+             : tr("Delete"),
          [this] { session_.setSelectedAside(tr("set aside from a picture")); }});
     content.actions.push_back(
         {tr("Select nothing"), tr("Esc"), [this] { session_.selectRows({}); }});
@@ -682,8 +677,6 @@ ReadingContent ExploreStage::reading() const {
         return content;
     }
     const PictureSpec spec = inHand();
-    const bool current =
-        drawn_ && hand_ < drawn_->pictures.size() && drawn_->specs == shownDesk().pictures;
     content.title = spec.of.size() == 2   ? tr("%1 and %2").arg(text(spec.of[0]), text(spec.of[1]))
                     : spec.of.empty()     ? tr("explore")
                     : spec.of.size() == 1 ? text(spec.of[0])
@@ -699,11 +692,12 @@ ReadingContent ExploreStage::reading() const {
             }
         }
     }
-    if (!current) {
+    const DrawnPicture* drawn = drawnInHand();
+    if (drawn == nullptr) {
         content.paragraphs << tr("Drawing the picture…");
         return content;
     }
-    const DrawnPicture& picture = drawn_->pictures[hand_];
+    const DrawnPicture& picture = *drawn;
     if (picture.spec.kind == "scatter" && spec.of.size() == 2 && picture.spec.line &&
         !picture.exhibits.empty() && picture.exhibits.front().xScale == AxisScale::Number &&
         picture.exhibits.front().yScale == AxisScale::Number &&

@@ -37,16 +37,20 @@ class ExploreStage : public Stage {
     void dropEvent(QDropEvent* event) override;
 
   private:
+    /// Shared, so that no view copies a million points in the window’s turn.
+    using Pictures = std::vector<std::shared_ptr<const DrawnPicture>>;
+
     /// The pictures’ numbers, made beside the window’s turn.
     struct Drawn {
         std::shared_ptr<const Frame> frame;
         std::vector<PictureSpec> specs;
-        std::vector<DrawnPicture> pictures;    ///< Of the desk, in order.
-        std::vector<DrawnPicture> companions;  ///< Beside a lone picture.
+        Pictures pictures;    ///< Of the desk, in order.
+        Pictures companions;  ///< Beside a lone picture.
     };
 
     [[nodiscard]] Desk shownDesk() const;
     [[nodiscard]] PictureSpec inHand() const;
+    [[nodiscard]] const DrawnPicture* drawnInHand() const;
     void change(const PictureSpec& spec);
     void changeDesk(const Desk& desk);
     void addPicture();

@@ -148,7 +148,18 @@ void PictureTile::showTable(const PictureTable& table) {
     table_->show();
 }
 
-void PictureTile::showPicture(const DrawnPicture& drawn, const DrawnPicture* before) {
+void PictureTile::setStale(bool stale) {
+    for (PlotView* view : views_) {
+        view->setStale(stale);
+    }
+    if (table_ != nullptr) {
+        table_->setEnabled(!stale);
+    }
+}
+
+void PictureTile::showPicture(const std::shared_ptr<const DrawnPicture>& picture,
+                              const DrawnPicture* before) {
+    const DrawnPicture& drawn = *picture;
     if (!drawn.nothing.empty()) {
         showNothing(text(drawn.nothing));
         return;
@@ -163,7 +174,7 @@ void PictureTile::showPicture(const DrawnPicture& drawn, const DrawnPicture* bef
         grid_->addWidget(view, static_cast<int>(k / drawn.columns),
                          static_cast<int>(k % drawn.columns));
         view->setTitleEditable(k == 0 && !drawn.exhibits[k].compact);
-        view->showExhibit(drawn.exhibits[k]);
+        view->showExhibit(std::shared_ptr<const Exhibit>(picture, &drawn.exhibits[k]));
         if (before != nullptr && k < before->exhibits.size()) {
             auto curves = curvesOf(before->exhibits[k]);
             if (!sameCurves(curves, curvesOf(drawn.exhibits[k]))) {

@@ -18,8 +18,12 @@ class PictureTile : public QFrame {
     explicit PictureTile(QWidget* parent = nullptr);
 
     /// @param before  the picture that stood here over other rows: its curves stay, faint.
-    void showPicture(const DrawnPicture& drawn, const DrawnPicture* before = nullptr);
+    void showPicture(const std::shared_ptr<const DrawnPicture>& picture,
+                     const DrawnPicture* before = nullptr);
     void showNothing(const QString& why);
+
+    /// What stands here is of before a change, and the new is being made.
+    void setStale(bool stale);
     void showSelection(const RowSet& rows);
     void setRowNamer(std::function<QString(std::size_t)> namer);
 
