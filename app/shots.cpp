@@ -6,6 +6,7 @@
 #include "core/base/parallel.h"
 
 #include <QApplication>
+#include <QFileInfo>
 #include <QPixmap>
 #include <QPushButton>
 
@@ -70,6 +71,35 @@ int main(int argc, char** argv) {
         window.showStage(1);
         window.settle();
         window.grab().save(directory + "/desk.png");
+    }
+    if (argc <= 3 && (only.isEmpty() || only == "predict")) {
+        // Two growers alike in all but membership, and what is claimed of the effects.
+        rapporto::Question question = *window.session().question();
+        question.predict = {{{{"hives", 6.0}, {"irrigated", 1.0}, {"member", 0.0}}, "outside"},
+                            {{{"hives", 6.0}, {"irrigated", 1.0}, {"member", 1.0}}, "member"}};
+        question.hypotheses = {"member > 0", "member = irrigated", "zone = 0"};
+        window.session().putQuestion(question, "predict");
+        window.showStage(2);
+        window.settle();
+        for (const auto& [tab, name] :
+             {std::pair{"Predict", "predict"}, {"Hypotheses", "hypotheses"}, {"Effects", ""}}) {
+            window.findChild<QPushButton*>(QString("tab:") + tab)->click();
+            window.settle();
+            if (*name != 0) {
+                window.grab().save(directory + "/" + name + ".png");
+            }
+        }
+    }
+    if (argc <= 3 && (only.isEmpty() || only == "bends")) {
+        MainWindow other;
+        other.resize(1280, 800);
+        other.show();
+        other.openPath(QFileInfo(window.session().path()).absolutePath() + "/pollination.rapporto");
+        other.settle();
+        other.showStage(2);
+        other.findChild<QPushButton*>("tab:Shape")->click();
+        other.settle();
+        other.grab().save(directory + "/bends.png");
     }
     if (argc <= 3 && (only.isEmpty() || only == "relation")) {
         window.session().startRelation({"age", "schooling_years", "training_days", "pruning_score",

@@ -332,6 +332,57 @@ void writeSummary(const std::string& path) {
     }
 }
 
+/// Fruit set against hives: a line that bends twice, and one orchard that does not behave.
+void writePollination(const std::string& path) {
+    Random random(20240502);
+    const std::array<const char*, 12> first = {"Sunken", "Upper", "Old",     "Mill",
+                                               "Stony",  "Lark",  "Widow's", "Red",
+                                               "Long",   "Heron", "Salt",    "Bell"};
+    const std::array<const char*, 8> second = {"Gate", "Croft", "Terrace", "Hollow",
+                                               "Bank", "Acre",  "Garth",   "Rise"};
+    std::ofstream out(path, std::ios::binary);
+    out << "orchard,hives,bloom_days,fruit_set_pct\n";
+    for (std::size_t i = 0; i < 96; ++i) {
+        const double hives = std::round(10.0 * 14.0 * std::pow(random.uniform(), 1.2)) / 10.0;
+        const double bloom = 6.0 + random.poisson(5.0);
+        double set = 9.0 + 2.6 * hives - 1.8 * std::max(hives - 4.0, 0.0) -
+                     1.5 * std::max(hives - 9.5, 0.0) + 0.35 * (bloom - 11.0) +
+                     0.9 * random.normal();
+        if (i == 37) {
+            set -= 11.0;  // A late frost on one slope.
+        }
+        out << fmt::format("{} {},{:.1f},{:.0f},{:.1f}\n", first[i % 12], second[i / 12], hives,
+                           bloom, std::clamp(set, 0.0, 100.0));
+    }
+}
+
+/// Fifteen years of the juice market by month: what trends, echoes and breaks once.
+void writeMarket(const std::string& path) {
+    Random random(20240503);
+    std::ofstream out(path, std::ios::binary);
+    out << "month,juice_price,freight,stock_kt,export_rate,energy\n";
+    double freight = 4.2;
+    double rate = 0.0;
+    double energy = 4.0;
+    double stock = 3.2;
+    double shock = 0.0;
+    for (int t = 0; t < 180; ++t) {
+        freight += 0.003 + 0.03 * random.normal();
+        rate = 0.97 * rate + 0.02 * random.normal();
+        energy += 0.002 + 0.04 * random.normal();
+        const double season = 0.12 * std::sin(2.0 * std::numbers::pi * (t + 2) / 12.0);
+        stock = 0.9 * stock + 0.32 + season + 0.05 * random.normal();
+        shock = 0.55 * shock + 0.035 * random.normal();
+        // From September 2017 on, freight counts for more.
+        const bool after = t >= 104;
+        const double price = 1.4 + (after ? 0.62 : 0.35) * freight - (after ? 1.15 : 0.0) -
+                             0.28 * stock + 0.5 * rate + 0.15 * energy + shock;
+        out << fmt::format("{}-{:02},{:.2f},{:.2f},{:.2f},{:.4f},{:.2f}\n", 2009 + t / 12,
+                           t % 12 + 1, std::exp(price), std::exp(freight), std::exp(stock),
+                           std::exp(rate), std::exp(energy));
+    }
+}
+
 }  // namespace
 
 int main(int argc, char** argv) {
@@ -346,6 +397,8 @@ int main(int argc, char** argv) {
         writeGrowers(directory + "/growers.csv", 1180);
         writePackage(directory + "/growers.datapackage.json");
         writeSummary(directory + "/coop_summary.csv");
+        writePollination(directory + "/pollination.csv");
+        writeMarket(directory + "/market_monthly.csv");
     }
     return 0;
 }

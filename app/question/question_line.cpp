@@ -4,6 +4,7 @@
 #include "app/shell/flow_layout.h"
 #include "app/shell/roster.h"
 #include "app/shell/theme.h"
+#include "core/report/request_wording.h"
 #include "core/report/wording.h"
 
 #include <QDragEnterEvent>
@@ -144,8 +145,8 @@ void QuestionLine::rebuild() {
         connect(plus, &QPushButton::clicked, this, [this, plus] { pickTerm(plus); });
 
         addWord(second_, tr("by"), false);
-        auto* method = addSlot(second_, tr("least squares"), "slot:method");
-        method->setToolTip(tr("The one method of this version"));
+        auto* method = addSlot(second_, text(methodText(*q)), "slot:method");
+        connect(method, &QPushButton::clicked, this, [this, method] { pickMethod(method); });
         addWord(second_, tr("· errors"), false);
         auto* errors = addSlot(second_, text(q->errors.shown()), "slot:errors");
         connect(errors, &QPushButton::clicked, this, [this, errors] { pickErrors(errors); });
@@ -488,6 +489,40 @@ void QuestionLine::moveTerm(std::size_t index, int by) {
     }
 }
 
+void QuestionLine::pickMethod(QWidget* by) {
+    std::vector<FinderEntry> entries;
+    const auto put = [this](const std::string& method, const EstimatorSettings& settings) {
+        Question next = *session_.question();
+        next.method = method;
+        next.settings = settings;
+        session_.putQuestion(next, tr("by %1").arg(text(methodText(next))));
+    };
+    entries.push_back({tr("least squares"), tr("one straight effect a term"),
+                       [put] { put("least-squares", {}); }});
+    if (const auto answer = session_.answer(); answer && answer->design) {
+        for (const DesignTerm& term : answer->design->terms) {
+            const bool plain = !term.groups && !term.yesNo && !term.isProduct &&
+                               !term.factors.empty() &&
+                               term.name.find(" past bend ") == std::string::npos &&
+                               !term.name.starts_with("bend ");
+            for (const int bends : {1, 2}) {
+                EstimatorSettings settings;
+                settings.variable = term.name;
+                settings.bends = bends;
+                if (plain) {
+                    entries.push_back({bends == 1
+                                           ? tr("a line with 1 bend in %1").arg(text(term.name))
+                                           : tr("a line with 2 bends in %1").arg(text(term.name)),
+                                       tr("its slope changes where it fits best"),
+                                       [put, settings] { put("bent-line", settings); }});
+                }
+            }
+        }
+    }
+    finder_->open(by->mapToGlobal(QPoint(0, by->height() + 3)), 380, tr("how it is estimated"),
+                  std::move(entries));
+}
+
 void QuestionLine::pickErrors(QWidget* by) {
     std::vector<FinderEntry> entries;
     const auto put = [this](const ErrorSpec& spec) {
@@ -517,6 +552,16 @@ void QuestionLine::pickErrors(QWidget* by) {
         entries.push_back({tr("allowing for autocorrelation, lags by the data"),
                            tr("Newey & West 1994"), [put, spec] { put(spec); }});
     }
+    ErrorSpec drawn{"bootstrap", "HC1", {}};
+    entries.push_back({tr("drawing rows anew"), tr("bootstrap, 1 999 draws, percentile intervals"),
+                       [put, drawn] { put(drawn); }});
+    drawn.interval = "bca";
+    entries.push_back({tr("drawing rows anew, BCa"), tr("intervals corrected for bias and skew"),
+                       [put, drawn] { put(drawn); }});
+    drawn.interval = "percentile";
+    drawn.scheme = "wild";
+    entries.push_back({tr("wild draws"), tr("signs drawn anew: for an uneven spread"),
+                       [put, drawn] { put(drawn); }});
     if (const auto frame = session_.frame()) {
         const ErrorSpec present = session_.question()->errors;
         for (const Variable& v : frame->table().variables) {
@@ -525,6 +570,13 @@ void QuestionLine::pickErrors(QWidget* by) {
                     {tr("clustered by %1").arg(text(v.name)), text(v.label), [put, name = v.name] {
                          put(ErrorSpec{"clustered", "HC1", {name}});
                      }});
+                ErrorSpec wild = drawn;
+                wild.scheme = "wild-clusters";
+                wild.by = {v.name};
+                wild.draws = 9999;
+                entries.push_back({tr("wild draws by %1").arg(text(v.name)),
+                                   tr("bootstrap of the clustered t: for few clusters"),
+                                   [put, wild] { put(wild); }});
                 if (present.kind == "clustered" && present.by.size() == 1 &&
                     present.by.front() != v.name) {
                     entries.push_back(

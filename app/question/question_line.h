@@ -42,6 +42,7 @@ class QuestionLine : public QWidget {
     void removeRelated(std::size_t index, bool held);
     void pickOutcome(QWidget* by);
     void pickTerm(QWidget* by);
+    void pickMethod(QWidget* by);
     void pickErrors(QWidget* by);
     void pickRule(QWidget* by);
     void pickWeights(QWidget* by);

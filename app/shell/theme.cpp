@@ -130,7 +130,12 @@ QString richText(const std::string& marked) {
     // A number without its zero must not break after the mark: a joiner without width stands
     // between, the one that the interface's face has.
     static const QRegularExpression kBare("(?<![0-9])\\.(?=[0-9])");
-    const auto joined = [](QString words) { return words.replace(kBare, QString(".\uFEFF")); };
+    // Nor must it at the thin space between thousands, where this layout breaks lines: a small
+    // space that never does stands for it.
+    const auto joined = [](QString words) {
+        return words.replace(kBare, QString(".\uFEFF"))
+            .replace(QChar(0x202F), QString("<span style=\"font-size:7px\">&nbsp;</span>"));
+    };
     if (marked.starts_with("~")) {
         return "<span style=\"color:" + colour::kOchreText.name() + "\">" +
                joined(text(htmlText(marked.substr(1)))) + "</span>";

@@ -1,3 +1,4 @@
+#include "core/checks/break_path.h"
 #include "core/checks/check.h"
 #include "core/checks/common.h"
 
@@ -126,6 +127,12 @@ const std::vector<Check>& allChecks() {
         {"cusum-squares", stable, "CUSUM of squares", "errors keep their size along time",
          "fine: p at or above alpha, or a departure under .05; fails from .25",
          "Brown, Durbin & Evans 1975", &checkCusumSquares},
+        {"sup-f", stable, "a break somewhere (sup F)", "no moment cuts the series in two",
+         "fine: p at or above alpha, or under 2 % of the residual variance; fails from 10 %",
+         "Andrews 1993; Hansen 1997", &checkSupF},
+        {"recursive", stable, "estimates along time", "the estimates of the rows so far settle",
+         "fine: p at or above alpha; fails from 2 in the measure of the bounds",
+         "Ploberger, Krämer & Kontrus 1989", &checkRecursive},
     };
     return kChecks;
 }

@@ -4,6 +4,8 @@
 #include <fmt/format.h>
 
 #include <algorithm>
+#include <charconv>
+#include <chrono>
 #include <cmath>
 #include <limits>
 #include <unordered_map>
@@ -50,6 +52,28 @@ tl::unexpected<Refusal> at(const Node& node, ErrorCode code, std::string what,
                            std::string help = {}) {
     return refuse(code, std::move(what), fmt::format("position {}", node.position), std::move(help),
                   {node.text});
+}
+
+/// Days since 1970-01-01 of “2015”, “2015-06” (their first days) or “2015-06-30”.
+std::optional<double> dayOf(const std::string& text) {
+    int year = 0;
+    unsigned month = 1;
+    unsigned day = 1;
+    const auto digits = [&](std::size_t from, std::size_t count, auto& into) {
+        const char* first = text.data() + from;
+        const auto read = std::from_chars(first, first + count, into);
+        return read.ec == std::errc() && read.ptr == first + count;
+    };
+    const bool shaped = (text.size() == 4 || (text.size() == 7 && text[4] == '-') ||
+                         (text.size() == 10 && text[4] == '-' && text[7] == '-')) &&
+                        digits(0, 4, year) && (text.size() < 7 || digits(5, 2, month)) &&
+                        (text.size() < 10 || digits(8, 2, day));
+    const std::chrono::year_month_day date{std::chrono::year(year), std::chrono::month(month),
+                                           std::chrono::day(day)};
+    if (!shaped || !date.ok()) {
+        return std::nullopt;
+    }
+    return static_cast<double>(std::chrono::sys_days(date).time_since_epoch().count());
 }
 
 class Evaluator {
@@ -354,6 +378,16 @@ class Evaluator {
                 }
                 labels.push_back(level.label);
             }
+        }
+        if (numbers.variable != nullptr && text.constant &&
+            numbers.variable->measure == Measure::Date) {
+            if (const auto day = dayOf(text.text)) {
+                return map1(Value::Type::Truth, numbers, [day, &op](double x) {
+                    return std::isnan(x) ? kNone : (holds(op, x, *day) ? 1.0 : 0.0);
+                });
+            }
+            return at(node, ErrorCode::WrongType, "‘" + text.text + "’ is no date",
+                      "Write a date as '2015-06-30', '2015-06' or '2015'.");
         }
         const auto near = nearestName(text.text, labels);
         return at(

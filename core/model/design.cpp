@@ -19,6 +19,7 @@ struct Part {
     Variable variable;
     bool groups = false;
     std::set<std::string> names;
+    std::string text = {};
 };
 
 /// Numbers of a part in the used rows with their names: one column, or an indicator per level.
@@ -28,6 +29,7 @@ struct Expanded {
     std::vector<std::string> labels;
     bool indicator = false;
     std::string base;
+    DesignFactor factor;
 };
 
 class Builder {
@@ -64,8 +66,14 @@ class Builder {
             return tl::make_unexpected(value.error());
         }
         const auto parsed = Expression::parse(text);
-        Part part{parsed->canonical(), parsed->canonical(), "", value->column, {}, false,
-                  parsed->names()};
+        Part part{parsed->canonical(),
+                  parsed->canonical(),
+                  "",
+                  value->column,
+                  {},
+                  false,
+                  parsed->names(),
+                  text};
         if (parsed->isName()) {
             part.variable = *frame_.variable(parsed->root().text);
             part.label = part.variable.shown();
@@ -293,6 +301,8 @@ class Builder {
 
     Result<Expanded> expand(const Part& part) const {
         Expanded out;
+        out.factor.text = part.text;
+        out.factor.groups = part.groups;
         if (!part.groups) {
             out.columns.push_back(taken(part.column));
             out.names.push_back(part.name);
@@ -320,6 +330,8 @@ class Builder {
         }
         out.indicator = true;
         out.base = levels[base].label;
+        out.factor.levels = levels;
+        out.factor.base = base;
         for (std::size_t l = 0; l < levels.size(); ++l) {
             if (l == base) {
                 continue;
@@ -367,6 +379,7 @@ class Builder {
                 if (!one) {
                     return tl::make_unexpected(one.error());
                 }
+                term.factors.push_back(one->factor);
                 all = f == 0 ? *std::move(one) : multiply(all, *one);
                 term.name += (f > 0 ? " × " : "") + factors[f].name;
                 term.label += (f > 0 ? " × " : "") + factors[f].label;

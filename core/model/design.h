@@ -35,6 +35,14 @@ struct DesignColumn {
     bool indicator = false;
 };
 
+/// One factor of a term: an expression, and the levels it has indicators for.
+struct DesignFactor {
+    std::string text;  ///< As the question has it.
+    bool groups = false;
+    std::vector<FoundLevel> levels;  ///< All that occur, base included.
+    std::size_t base = 0;            ///< Index into `levels`.
+};
+
 /// What a term of the question became.
 struct DesignTerm {
     std::string name;  ///< Canonical text.
@@ -47,6 +55,7 @@ struct DesignTerm {
     bool isProduct = false;
     std::string logOf;            ///< x when the term is ln(x).
     std::set<std::string> names;  ///< Variables it uses.
+    std::vector<DesignFactor> factors;
 };
 
 /// A question made into numbers: outcome y, matrix X, weights, clusters. Rows are the complete

@@ -4,17 +4,19 @@ namespace rapporto {
 
 const std::vector<Estimator>& allEstimators() {
     static const std::vector<Estimator> kEstimators = {
-        {"least-squares", "least squares", &fitLeastSquares},
+        {"least-squares", "least squares",
+         [](const Design& design, const EstimatorSettings& /*settings*/, const ErrorSpec& errors,
+            double alpha, const Job& job) { return fitLeastSquares(design, errors, alpha, job); }},
+        {"bent-line", "a bent line", &fitBentLine},
     };
     return kEstimators;
 }
 
 const std::vector<CovarianceKind>& allCovariances() {
     static const std::vector<CovarianceKind> kKinds = {
-        {"classical", &classicalCovariance},
-        {"robust", &robustCovariance},
-        {"clustered", &clusteredCovariance},
-        {"autocorrelation", &autocorrelationCovariance},
+        {"classical", &classicalCovariance}, {"robust", &robustCovariance},
+        {"clustered", &clusteredCovariance}, {"autocorrelation", &autocorrelationCovariance},
+        {"bootstrap", &bootstrapCovariance},
     };
     return kKinds;
 }

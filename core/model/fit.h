@@ -59,6 +59,44 @@ struct DroppedTerm {
     std::string reason;  ///< “is 1 − urban − suburban”.
 };
 
+/// What drawing anew gave for each coefficient, in place of a law.
+struct Resampling {
+    int asked = 0;
+    int failed = 0;  ///< Draws without a solution; the others are the sample.
+    Eigen::VectorXd low;
+    Eigen::VectorXd high;
+    Eigen::VectorXd p;
+};
+
+/// A place where a line changes its slope.
+struct Bend {
+    double at = 0.0;
+    double se = 0.0;  ///< By the question’s own errors; 0 when the bend is fixed.
+    double low = 0.0;
+    double high = 0.0;
+    bool profile = false;  ///< The interval is by profile likelihood; else at ± t·se.
+    double slopeBefore = 0.0;
+    double slopeAfter = 0.0;
+};
+
+/// What a fit with bends tells beside its coefficients.
+struct BentLine {
+    /// A line with so many bends, searched alike.
+    struct Choice {
+        int bends = 0;
+        std::vector<double> at;
+        double rss = 0.0;
+        double bic = 0.0;  ///< Each bend counts as two parameters: its place and its slope.
+    };
+
+    std::string variable;
+    bool fixed = false;
+    std::vector<Bend> bends;
+    std::vector<Choice> choices;  ///< Without a bend, with one, … one more than asked.
+    double existence = 1.0;       ///< Davies’ bound on p: no bend at all.
+    double largest = 0.0;         ///< Of the statistic over all places.
+};
+
 /// An estimated model. Immutable once made.
 struct Fit {
     std::vector<Coefficient> coefficients;
@@ -73,6 +111,10 @@ struct Fit {
     double n = 0.0;  ///< Rows, or the sum of frequency weights.
     double dfResidual = 0.0;
     std::string errorNote;  ///< “48 clusters”, “few clusters …”.
+    std::optional<Resampling> resampling;
+    std::optional<BentLine> bent;
+    /// The design this fit is linear in, where that is not the question’s own; else null.
+    std::shared_ptr<const Design> linearised;
     std::vector<std::string> notes;
 };
 
@@ -80,7 +122,8 @@ struct Fit {
 struct Estimator {
     const char* method;  ///< As the study file has it.
     const char* shown;   ///< “least squares”.
-    Result<Fit> (*estimate)(const Design&, const ErrorSpec&, double alpha, const Job&);
+    Result<Fit> (*estimate)(const Design&, const EstimatorSettings&, const ErrorSpec&, double alpha,
+                            const Job&);
 };
 
 [[nodiscard]] const std::vector<Estimator>& allEstimators();
@@ -99,11 +142,17 @@ struct Estimator {
 [[nodiscard]] Result<Fit> fitLeastSquares(const Design& design, const ErrorSpec& errors,
                                           double alpha, const Job& job);
 
+/// The formulas of least squares where X is the derivative of a fit and `coefficients` (one a
+/// column of X) are where it stands: residuals y − X·coefficients, covariances with X.
+[[nodiscard]] Result<Fit> fitLinearised(const Design& design, const Eigen::VectorXd& coefficients,
+                                        const ErrorSpec& errors, double alpha, const Job& job);
+
 /// A covariance of least squares: (X'X)⁻¹ meat (X'X)⁻¹ and the law it comes with.
 struct Covariance {
     Eigen::MatrixXd matrix;
     double df = 0.0;
     std::string note;
+    std::optional<Resampling> resampling = {};
 };
 
 /// What a covariance estimator sees.
@@ -114,6 +163,8 @@ struct CovarianceInput {
     const Eigen::VectorXd& leverage;
     double n;
     double dfResidual;
+    double alpha;
+    const Job& job;
 };
 
 [[nodiscard]] Result<Covariance> classicalCovariance(const CovarianceInput& in,
@@ -137,6 +188,18 @@ struct CovarianceInput {
 [[nodiscard]] Result<Covariance> autocorrelationCovariance(const CovarianceInput& in,
                                                            const ErrorSpec& spec);
 
+/// Draws of rows, clusters or signs with the spread of the coefficients over them; intervals and p
+/// by percentile, bias-corrected or BCa. Wild draws multiply e/√(1 − h) by ±1. Wild draws by
+/// clusters impose the hypothesis on each coefficient in turn (±1; Webb’s six points under twelve
+/// clusters), p and interval come from the clustered t, the covariance stays the clustered one.
+/// The same numbers for any number of threads.
+/// Source: Efron (1987), JASA 82; Wu (1986), Annals of Statistics 14; Cameron, Gelbach & Miller
+/// (2008), Review of Economics and Statistics 90; Webb (2014); Roodman, Nielsen, MacKinnon & Webb
+/// (2019) for the sums by cluster.
+/// @return BadSetting (frequency weights, one cluster), Stopped.
+[[nodiscard]] Result<Covariance> bootstrapCovariance(const CovarianceInput& in,
+                                                     const ErrorSpec& spec);
+
 struct CovarianceKind {
     const char* kind;  ///< As errors.kind has it.
     Result<Covariance> (*compute)(const CovarianceInput&, const ErrorSpec&);
@@ -144,6 +207,17 @@ struct CovarianceKind {
 
 /// All kinds of errors; the only place to add one.
 [[nodiscard]] const std::vector<CovarianceKind>& allCovariances();
+
+/// A continuous line in one variable that changes slope at one to five places, beside the other
+/// terms: found on the profile of all combinations of places among the data (every one up to two
+/// bends and 200 places; fewer places for more), then refined by Gauss–Newton from the five best.
+/// The places count as parameters. Errors of every kind by linearisation.
+/// Source: Hudson (1966), JASA 61; Muggeo (2003), Statistics in Medicine 22 (the linearisation);
+/// Davies (1987), Biometrika 74.
+/// @return BadSetting (the variable is no term or a grouping, too few distinct values, places
+///         outside the data), and what fitLeastSquares returns.
+[[nodiscard]] Result<Fit> fitBentLine(const Design& design, const EstimatorSettings& settings,
+                                      const ErrorSpec& errors, double alpha, const Job& job);
 
 /// b' V⁻¹ b / q with V scaled to a unit diagonal; absent when V is singular.
 [[nodiscard]] std::optional<double> waldF(const Eigen::VectorXd& b, const Eigen::MatrixXd& V);

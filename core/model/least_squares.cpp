@@ -55,23 +55,31 @@ std::string combination(const Design& design, const RedundantColumn& redundant) 
 
 class Fitter {
   public:
-    Fitter(const Design& design, const ErrorSpec& errors, double alpha)
-        : design_(design),
+    Fitter(const Design& design, const ErrorSpec& errors, double alpha,
+           const VectorXd* at = nullptr)
+        : at_(at),
+          design_(design),
           errors_(errors),
           alpha_(alpha),
           problem_{design.X, design.y, design.weights, design.hasConstant} {}
 
     Result<Fit> run(const Job& job) {
+        job_ = job;
         fit_.n = design_.weightKind == WeightKind::Frequency
                      ? design_.weights.sum()
                      : static_cast<double>(design_.y.size());
-        const bool meat =
-            errors_.kind == "robust" && (errors_.type == "HC0" || errors_.type == "HC1");
+        const bool meat = at_ == nullptr && errors_.kind == "robust" &&
+                          (errors_.type == "HC0" || errors_.type == "HC1");
         auto solution = solveLinear(problem_, meat, job);
         if (!solution) {
             return tl::make_unexpected(solution.error());
         }
         fit_.solution = *std::move(solution);
+        if (at_ != nullptr) {
+            fit_.solution.coefficients = (*at_)(fit_.solution.kept);
+            fit_.solution.residuals = design_.y - design_.X * *at_;
+            fit_.solution.residualSquares = squares(fit_.solution.residuals, design_.weights);
+        }
         const auto k = static_cast<double>(fit_.solution.kept.size());
         fit_.dfResidual = fit_.n - k;
         if (fit_.dfResidual < 1.0) {
@@ -109,20 +117,21 @@ class Fitter {
             if (errors_.kind != kind.kind) {
                 continue;
             }
-            auto covariance = kind.compute(
-                {design_, problem_, fit_.solution, fit_.leverage, fit_.n, fit_.dfResidual},
-                errors_);
+            auto covariance = kind.compute({design_, problem_, fit_.solution, fit_.leverage, fit_.n,
+                                            fit_.dfResidual, alpha_, job_},
+                                           errors_);
             if (!covariance) {
                 return tl::make_unexpected(covariance.error());
             }
             fit_.covariance = std::move(covariance->matrix);
             df_ = covariance->df;
             fit_.errorNote = std::move(covariance->note);
+            fit_.resampling = std::move(covariance->resampling);
             return {};
         }
         return refuse(ErrorCode::NotBuilt,
                       "errors of kind ‘" + errors_.kind + "’ are not built yet", "errors",
-                      "Use classical, robust, clustered or autocorrelation errors.");
+                      "Use classical, robust, clustered, autocorrelation or bootstrap errors.");
     }
 
     void fillStatistics() {
@@ -178,6 +187,11 @@ class Fitter {
             }
             c.low = c.estimate - critical * c.se;
             c.high = c.estimate + critical * c.se;
+            if (fit_.resampling) {
+                c.low = fit_.resampling->low(at);
+                c.high = fit_.resampling->high(at);
+                c.p = fit_.resampling->p(at);
+            }
             if (info.term >= 0 && sdOutcome > 0.0) {
                 c.standardised = c.estimate *
                                  std::sqrt(centredSquares(design_.X.col(column), design_.weights)) /
@@ -254,12 +268,14 @@ class Fitter {
         }
     }
 
+    const VectorXd* at_;  ///< Where the fit stands; null: at the solution.
     const Design& design_;
     const ErrorSpec& errors_;
     double alpha_;
     LinearProblem problem_;
     Fit fit_;
     double df_ = 0.0;
+    Job job_;
 };
 
 }  // namespace
@@ -282,6 +298,11 @@ std::optional<double> waldF(const VectorXd& b, const MatrixXd& V) {
 Result<Fit> fitLeastSquares(const Design& design, const ErrorSpec& errors, double alpha,
                             const Job& job) {
     return Fitter(design, errors, alpha).run(job);
+}
+
+Result<Fit> fitLinearised(const Design& design, const VectorXd& coefficients,
+                          const ErrorSpec& errors, double alpha, const Job& job) {
+    return Fitter(design, errors, alpha, &coefficients).run(job);
 }
 
 }  // namespace rapporto

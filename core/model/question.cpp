@@ -26,6 +26,13 @@ std::string ErrorSpec::shown() const {
                 : automaticLags ? std::string(" (lags by the data)")
                                 : std::string());
     }
+    if (kind == "bootstrap") {
+        const std::string of = by.empty() ? "clusters" : by.front();
+        return scheme == "rows"       ? "drawing rows anew"
+               : scheme == "clusters" ? "drawing clusters of " + of + " anew"
+               : scheme == "wild"     ? "wild draws"
+                                      : "wild draws by " + of;
+    }
     return kind;
 }
 
@@ -50,8 +57,9 @@ bool Question::sameAs(const Question& o) const {
            weightKind == o.weightKind && weight == o.weight && where == o.where &&
            without == o.without && allChecks == o.allChecks && checks == o.checks &&
            unbuilt == o.unbuilt && variables == o.variables && holding == o.holding &&
-           coefficient == o.coefficient && sides == o.sides && listwise == o.listwise &&
-           raw == o.raw;
+           effects == o.effects && predict == o.predict && hypotheses == o.hypotheses &&
+           decisions == o.decisions && settings == o.settings && coefficient == o.coefficient &&
+           sides == o.sides && listwise == o.listwise && raw == o.raw;
 }
 
 }  // namespace rapporto

@@ -1,10 +1,12 @@
 #pragma once
 
 #include "core/base/result.h"
+#include "core/data/column.h"
 
 #include <nlohmann/json_fwd.hpp>
 
 #include <cstdint>
+#include <map>
 #include <memory>
 #include <optional>
 #include <string>
@@ -31,16 +33,41 @@ struct Term {
 };
 
 struct ErrorSpec {
-    std::string kind = "classical";  ///< classical, robust, clustered; others are refused.
+    std::string kind = "classical";  ///< classical, robust, clustered, autocorrelation, bootstrap.
     std::string type = "HC1";        ///< Of robust: HC0 to HC4.
     std::vector<std::string> by;     ///< Of clustered: one or two variables.
     std::optional<int> lags = {};    ///< Of autocorrelation; absent: by the rule of thumb.
     bool automaticLags = false;      ///< Of autocorrelation: by the data.
 
+    // Of bootstrap.
+    int draws = 1999;
+    std::optional<std::uint64_t> seed = {};  ///< Absent: the study’s.
+    std::string scheme = "rows";             ///< Or clusters, wild, wild-clusters.
+    std::string interval = "percentile";     ///< Or bias-corrected, bca.
+
     /// “clustered by village”, “robust (HC1)”, “classical”.
     [[nodiscard]] std::string shown() const;
 
     friend bool operator==(const ErrorSpec&, const ErrorSpec&) = default;
+};
+
+/// What an estimator can be told beside its name.
+struct EstimatorSettings {
+    std::string variable = {};  ///< Of a bent line: what it bends in.
+    int bends = 1;
+    std::vector<double> start = {};
+    bool fixed = false;  ///< The bends stay at `start`.
+
+    friend bool operator==(const EstimatorSettings&, const EstimatorSettings&) = default;
+};
+
+/// What a person did about an assumption of a question.
+struct Decision {
+    std::string check;  ///< Id.
+    std::string what;   ///< "kept", "remedied" or "accepted".
+    std::string reason;
+
+    friend bool operator==(const Decision&, const Decision&) = default;
 };
 
 enum class WeightKind : std::uint8_t { None, Sampling, Frequency, Precision };
@@ -60,6 +87,29 @@ struct CheckRequest {
     friend bool operator==(const CheckRequest&, const CheckRequest&) = default;
 };
 
+/// Values of some variables, by name: a number, or the value or label of a level.
+using ScenarioValues = std::map<std::string, Key>;
+
+/// The outcome at given values.
+struct PredictRequest {
+    ScenarioValues at;
+    std::string label = {};  ///< For people; may be empty.
+
+    friend bool operator==(const PredictRequest&, const PredictRequest&) = default;
+};
+
+/// An effect of a variable on the outcome as the question has it, through every term it enters.
+struct EffectRequest {
+    enum class As : std::uint8_t { Average, AtMeans, At };
+
+    std::string of;
+    As as = As::Average;
+    ScenarioValues at = {};
+    bool elasticity = false;  ///< Percent for percent in place of unit for unit.
+
+    friend bool operator==(const EffectRequest&, const EffectRequest&) = default;
+};
+
 /// One stated analysis. What this version cannot compute is kept in `raw` and named in `unbuilt`.
 struct Question {
     std::string id;
@@ -71,6 +121,7 @@ struct Question {
     std::vector<Term> terms;
     bool intercept = true;
     std::string method = "least-squares";
+    EstimatorSettings settings;
     ErrorSpec errors;
     WeightKind weightKind = WeightKind::None;
     std::string weight;
@@ -78,6 +129,11 @@ struct Question {
     std::vector<std::size_t> without;  ///< Rows of the source (from 1) left out here only.
     bool allChecks = true;
     std::vector<CheckRequest> checks;  ///< When not all; empty: none.
+
+    std::vector<EffectRequest> effects;
+    std::vector<PredictRequest> predict;
+    std::vector<std::string> hypotheses;  ///< Statements about the effects, as typed.
+    std::vector<Decision> decisions;      ///< On checks that do not come out fine.
 
     // Of kind relate.
     std::vector<std::string> variables;  ///< Expressions.

@@ -1,6 +1,7 @@
 #include "core/report/report.h"
 
 #include "core/base/format.h"
+#include "core/report/assumptions.h"
 #include "core/report/lens.h"
 #include "core/report/wording.h"
 
@@ -68,6 +69,10 @@ class ReportBuilder {
     void add(const ReportItem& item) {
         if (item.item == "trail") {
             addTrail();
+            return;
+        }
+        if (item.item == "assumptions") {
+            addAssumptions(item);
             return;
         }
         const auto found = answersOf(item);
@@ -234,6 +239,42 @@ class ReportBuilder {
         }
     }
 
+    /// The ledger: of the questions named, or of all.
+    void addAssumptions(const ReportItem& item) {
+        std::vector<const Answer*> all;
+        for (const auto& [id, answer] : answers_) {
+            all.push_back(answer);
+        }
+        auto rows = assumptionLedger(study_, all);
+        std::erase_if(rows, [&](const AssumptionRow& row) {
+            return row.state == AssumptionRow::State::Unasked ||
+                   (!item.questions.empty() &&
+                    std::find(item.questions.begin(), item.questions.end(), row.question) ==
+                        item.questions.end());
+        });
+        if (rows.empty()) {
+            return;
+        }
+        put(Kind::Caption, "Assumptions, their evidence and what was done");
+        ReportBlock block;
+        block.kind = Kind::Table;
+        block.cells.push_back({"question", "assumption", "evidence", "what was done"});
+        for (const AssumptionRow& row : rows) {
+            const bool fine = row.state == AssumptionRow::State::Fine;
+            block.cells.push_back({row.title, row.group, fine ? "nothing against it" : row.evidence,
+                                   row.state != AssumptionRow::State::Open ? row.done
+                                   : row.done.empty()                      ? "open"
+                                                      : row.done + "; the rest open"});
+        }
+        block.rules = {0};
+        blocks_.push_back(std::move(block));
+        if (const std::size_t open = openDoubts(rows); open > 0) {
+            put(Kind::Note, plural(open, "doubt is", "doubts are") +
+                                " open: nobody has said why it does not matter, and no variant is "
+                                "free of it.");
+        }
+    }
+
     void addTrail() {
         put(Kind::Heading, "What was done");
         for (const TrailStep& step : study_.trail) {
@@ -289,6 +330,7 @@ std::vector<ReportItem> reportItems(const Study& study) {
     items.push_back({"lenses", {lead->id}});
     items.push_back({"equation", {lead->id}});
     items.push_back({"checks", {lead->id}});
+    items.push_back({"assumptions", {lead->id}});
     items.push_back({"methods", {lead->id}});
     return items;
 }

@@ -21,7 +21,7 @@ struct ReportBlock {
 };
 
 /// The items of the study's report, or the default ones: reading, table, lenses, equation, checks,
-/// methods.
+/// assumptions, methods.
 [[nodiscard]] std::vector<ReportItem> reportItems(const Study& study);
 
 /// Answers by the id of their question; they outlive what is built from them.

@@ -2,6 +2,8 @@
 
 #include "core/base/format.h"
 #include "core/describe/summary.h"
+#include "core/model/model_tests.h"
+#include "core/report/request_wording.h"
 
 #include <fmt/format.h>
 
@@ -436,6 +438,43 @@ std::string questionSentence(const Question& q) {
     return text + (q.intercept ? "" : " · no constant");
 }
 
+namespace {
+
+/// The test between two models of one outcome, where there is one and it does not take long.
+std::string testReading(const Answer& from, const Answer& to) {
+    constexpr Eigen::Index kMostCells = 2000000;
+    if (from.fromMoments || to.fromMoments || from.rows.used != to.rows.used ||
+        from.design->X.size() + to.design->X.size() > kMostCells) {
+        return {};
+    }
+    ErrorSpec errors = to.question.errors;
+    const auto test = testModels(*from.design, *from.fit, *to.design, *to.fit, errors, Job());
+    if (!test || test->kind == ModelTest::Kind::Alike) {
+        return {};
+    }
+    if (test->kind == ModelTest::Kind::Nested) {
+        const FTest& f = test->f;
+        const std::string more = test->firstIsSmaller ? "What it adds" : "What it leaves out";
+        return more + " is told apart from nothing with F(" + shortNumber(f.df1) + ", " +
+               shortNumber(f.df2) + ") = " + fixedNumber(f.value, 2) + ", " + pClause(f.p) +
+               (f.p < to.alpha ? ": the larger model is wanted."
+                               : ": the data do not ask for the larger model, which does not prove "
+                                 "the smaller one.");
+    }
+    const bool againstFrom = test->first.p < to.alpha;
+    const bool againstTo = test->second.p < to.alpha;
+    return "Neither holds the other’s terms. The other’s fit beside its own terms: in the first " +
+           pClause(test->first.p) + ", in the second " + pClause(test->second.p) +
+           " (Davidson & MacKinnon’s J; Cox and Pesaran: " + pText(test->first.pCox) + " and " +
+           pText(test->second.pCox) + "). " +
+           (againstFrom && againstTo ? "Each lacks something the other has."
+            : againstFrom            ? "This speaks for the second."
+            : againstTo              ? "This speaks for the first."
+                                     : "The data do not tell them apart.");
+}
+
+}  // namespace
+
 std::vector<std::string> differenceReading(const Answer& from, const Answer& to) {
     std::vector<std::string> out;
     const Question& a = from.question;
@@ -459,6 +498,9 @@ std::vector<std::string> differenceReading(const Answer& from, const Answer& to)
     }
     if (const std::string less = listed(a, b); !less.empty()) {
         add("it leaves out " + less);
+    }
+    if (a.method != b.method || !(a.settings == b.settings)) {
+        add("it is by " + methodText(b) + " instead of " + methodText(a));
     }
     if (!(a.errors == b.errors)) {
         add("errors are " + b.errors.shown() + " instead of " + a.errors.shown());
@@ -520,6 +562,9 @@ std::vector<std::string> differenceReading(const Answer& from, const Answer& to)
                               " to " + fixedNumber(widest->high, decimals) + ".");
         }
     }
+    if (const std::string test = testReading(from, to); !test.empty()) {
+        out.push_back(test);
+    }
     if (from.rows.used != to.rows.used) {
         out.push_back("~They stand on different rows: " + countText(from.rows.used) + " and " +
                       countText(to.rows.used) + ".");
@@ -532,7 +577,8 @@ std::string methodsReading(const Answer& answer) {
         return {};
     }
     const Question& q = answer.question;
-    std::string text = "Estimates are by least squares of " + answer.design->outcome + " on " +
+    std::string text = "Estimates are by " + methodText(q) + " of " + answer.design->outcome +
+                       " on " +
                        plural(answer.fit->coefficients.size(), "coefficient", "coefficients") +
                        " in " + rowsReading(answer.rows) + ". Standard errors are ";
     if (q.errors.kind == "robust") {
@@ -548,10 +594,18 @@ std::string methodsReading(const Answer& answer) {
             "robust to an uneven spread and to autocorrelation (Newey & West 1987, Bartlett "
             "weights, " +
             answer.fit->errorNote + (q.errors.automaticLags ? " by Newey & West 1994)" : ")");
+    } else if (q.errors.kind == "bootstrap") {
+        text += "by " + q.errors.shown() + " (" + answer.fit->errorNote +
+                (q.errors.scheme == "wild-clusters" ? "; Cameron, Gelbach & Miller 2008)"
+                                                    : "; Efron 1987)");
     } else {
         text += "classical: they assume one spread and unrelated errors";
     }
-    text += ". Intervals hold " + percentLevel(answer.alpha) + " by Student’s t.";
+    text += ". Intervals hold " + percentLevel(answer.alpha) +
+            (answer.fit->resampling ? " by the draws." : " by Student’s t.");
+    if (answer.fit->bent && !answer.fit->bent->fixed) {
+        text += " Bends were searched over all places (Muggeo 2003; existence by Davies 1987).";
+    }
     if (q.weightKind != WeightKind::None) {
         text +=
             " Rows are weighted by " + q.weight + " (" + weightName(q.weightKind) + " weights).";

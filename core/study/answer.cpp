@@ -3,6 +3,7 @@
 #include "core/report/wording.h"
 
 #include <algorithm>
+#include <limits>
 
 namespace rapporto {
 namespace {
@@ -86,6 +87,65 @@ Result<Design> designFor(const Frame& frame, const Question& question,
     return design;
 }
 
+/// A bent line’s design without the columns of its places, which are the last ones.
+Design withoutPlaces(const Design& design, std::size_t bends) {
+    Design out = design;
+    const auto m = static_cast<Eigen::Index>(bends);
+    out.X.conservativeResize(Eigen::NoChange, design.X.cols() - m);
+    out.columns.resize(out.columns.size() - bends);
+    out.terms.resize(out.terms.size() - bends);
+    return out;
+}
+
+/// Predictions, effects and hypotheses that the question asks for.
+void answerRequests(Answer& answer, const Frame& frame, const Design& design, const Fit& fit) {
+    auto map = ScenarioMap::make(frame, design);
+    if (!map) {
+        return;
+    }
+    answer.scenarios = std::make_shared<const ScenarioMap>(*std::move(map));
+    const Question& q = answer.question;
+    if (!q.predict.empty()) {
+        // What left the question since then changes nothing: it is passed over, and said.
+        std::vector<PredictRequest> requests = q.predict;
+        std::vector<std::vector<std::string>> passed(requests.size());
+        for (std::size_t i = 0; i < requests.size(); ++i) {
+            std::erase_if(requests[i].at, [&](const auto& one) {
+                const bool idle =
+                    frame.variable(one.first) != nullptr && !answer.scenarios->knows(one.first);
+                if (idle) {
+                    passed[i].push_back(one.first +
+                                        " is not in the question: its value changes "
+                                        "nothing");
+                }
+                return idle;
+            });
+        }
+        answer.predictions = predictAt(design, fit, *answer.scenarios, requests, answer.alpha);
+        for (std::size_t i = 0; answer.predictions && i < passed.size(); ++i) {
+            auto& warnings = (*answer.predictions)[i].warnings;
+            warnings.insert(warnings.end(), passed[i].begin(), passed[i].end());
+        }
+    }
+    for (const EffectRequest& request : q.effects) {
+        answer.effects.push_back(
+            marginalEffects(design, fit, *answer.scenarios, request, answer.alpha));
+    }
+    std::vector<double> ps;
+    for (const std::string& text : q.hypotheses) {
+        answer.hypotheses.push_back(testHypothesis(design, fit, text, answer.alpha));
+        ps.push_back(answer.hypotheses.back() ? answer.hypotheses.back()->p
+                                              : std::numeric_limits<double>::quiet_NaN());
+    }
+    const std::vector<double> adjusted = holm(ps);
+    for (std::size_t i = 0; i < ps.size(); ++i) {
+        if (answer.hypotheses[i]) {
+            answer.hypotheses[i]->adjusted = adjusted[i];
+        }
+    }
+    answer.turningPoints = turningPoints(design, fit, *answer.scenarios, answer.alpha);
+}
+
 }  // namespace
 
 Answer answerQuestion(const Study& study, const Frame& frame, const Question& question,
@@ -121,12 +181,27 @@ Answer answerQuestion(const Study& study, const Frame& frame, const Question& qu
                                  {}};
         return answer;
     }
-    auto fit = estimator->estimate(*design, question.errors, study.alpha, job);
+    ErrorSpec errors = question.errors;
+    errors.seed = errors.seed ? errors.seed : std::optional(study.seed);
+    auto fit = estimator->estimate(*design, question.settings, errors, study.alpha, job);
     if (!fit) {
         answer.refusal = fit.error();
         return answer;
     }
-    answer.checks = runChecks(frame, question, *design, *fit, study.alpha, job);
+    if (fit->linearised) {
+        auto counts = design->counts;
+        *design = *fit->linearised;
+        design->counts = std::move(counts);
+    }
+    if (fit->bent && !fit->bent->fixed) {
+        // Checks take the bends as given: a place is no term.
+        const Design held = withoutPlaces(*design, fit->bent->bends.size());
+        if (const auto heldFit = fitLeastSquares(held, errors, study.alpha, job)) {
+            answer.checks = runChecks(frame, question, held, *heldFit, study.alpha, job);
+        }
+    } else {
+        answer.checks = runChecks(frame, question, *design, *fit, study.alpha, job);
+    }
     if (job.stopped()) {
         answer.refusal = Refusal{ErrorCode::Stopped,
                                  "the computation was stopped",
@@ -135,6 +210,7 @@ Answer answerQuestion(const Study& study, const Frame& frame, const Question& qu
                                  {}};
         return answer;
     }
+    answerRequests(answer, frame, *design, *fit);
     answer.design = std::make_shared<const Design>(*std::move(design));
     answer.fit = std::make_shared<const Fit>(*std::move(fit));
     answer.reading = overallReading(answer);

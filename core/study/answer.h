@@ -2,6 +2,8 @@
 
 #include "core/checks/check.h"
 #include "core/describe/correlation.h"
+#include "core/model/hypothesis.h"
+#include "core/model/prediction.h"
 #include "core/study/study.h"
 
 #include <nlohmann/json_fwd.hpp>
@@ -20,6 +22,13 @@ struct Answer {
     std::shared_ptr<const Fit> fit;                    ///< Null when refused.
     std::shared_ptr<const CorrelationTable> relation;  ///< Of a relate question; else null.
     std::vector<CheckResult> checks;
+
+    // What was asked beside the fit; each part answers or is refused by itself.
+    std::shared_ptr<const ScenarioMap> scenarios;  ///< Null when refused.
+    Result<std::vector<Prediction>> predictions;
+    std::vector<Result<std::vector<MarginalEffect>>> effects;  ///< As `question.effects`.
+    std::vector<Result<HypothesisTest>> hypotheses;            ///< As `question.hypotheses`.
+    std::vector<TurningPoint> turningPoints;
     std::string reading;       ///< The whole answer in a few sentences.
     bool fromMoments = false;  ///< No rows were at hand: `fit` tells nothing by row.
 };

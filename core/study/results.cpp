@@ -101,6 +101,143 @@ Json checks(const Answer& answer) {
     return list;
 }
 
+Json valuesJson(const ScenarioValues& values) {
+    Json json = Json::object();
+    for (const auto& [name, value] : values) {
+        json[name] = std::holds_alternative<double>(value) ? Json(std::get<double>(value))
+                                                           : Json(std::get<std::string>(value));
+    }
+    return json;
+}
+
+void putEstimate(Json& into, const Estimate& e) {
+    into["estimate"] = number(e.value);
+    into["se"] = number(e.se);
+    into["statistic"] = number(e.statistic);
+    into["df"] = number(e.df);
+    into["p"] = number(e.p);
+    into["low"] = number(e.low);
+    into["high"] = number(e.high);
+}
+
+Json predictions(const Answer& a) {
+    if (!a.predictions) {
+        return Json{{"message", a.predictions.error().text()}};
+    }
+    Json list = Json::array();
+    for (const Prediction& p : *a.predictions) {
+        Json one{{"at", valuesJson(p.at)}};
+        if (!p.label.empty()) {
+            one["label"] = p.label;
+        }
+        putEstimate(one, p.mean);
+        one["row_low"] = number(p.rowLow);
+        one["row_high"] = number(p.rowHigh);
+        if (p.original) {
+            const Retransformed& r = *p.original;
+            one["original"] = Json{{"mean", number(r.mean)},
+                                   {"low", number(r.low)},
+                                   {"high", number(r.high)},
+                                   {"middle", number(r.middle)},
+                                   {"row_low", number(r.rowLow)},
+                                   {"row_high", number(r.rowHigh)},
+                                   {"smearing_factor", number(r.factor)}};
+        }
+        if (p.difference) {
+            one["difference"] = Json::object();
+            putEstimate(one["difference"], *p.difference);
+        }
+        one["warnings"] = p.warnings;
+        list.push_back(std::move(one));
+    }
+    return list;
+}
+
+Json effects(const Answer& a) {
+    Json list = Json::array();
+    for (std::size_t i = 0; i < a.effects.size(); ++i) {
+        const EffectRequest& request = a.question.effects[i];
+        const Json as = request.as == EffectRequest::As::Average ? Json("average")
+                        : request.as == EffectRequest::As::AtMeans
+                            ? Json("at-means")
+                            : Json{{"at", valuesJson(request.at)}};
+        if (!a.effects[i]) {
+            list.push_back(
+                Json{{"of", request.of}, {"as", as}, {"message", a.effects[i].error().text()}});
+            continue;
+        }
+        for (const MarginalEffect& effect : *a.effects[i]) {
+            Json one{{"of", request.of},
+                     {"as", as},
+                     {"scale", request.elasticity ? "elasticity" : "units"},
+                     {"level", effect.level.empty() ? Json() : Json(effect.level)}};
+            putEstimate(one, effect.effect);
+            list.push_back(std::move(one));
+        }
+    }
+    return list;
+}
+
+Json hypotheses(const Answer& a) {
+    Json list = Json::array();
+    for (std::size_t i = 0; i < a.hypotheses.size(); ++i) {
+        Json one{{"hypothesis", a.question.hypotheses[i]}};
+        if (!a.hypotheses[i]) {
+            one["message"] = a.hypotheses[i].error().text();
+            list.push_back(std::move(one));
+            continue;
+        }
+        const HypothesisTest& h = *a.hypotheses[i];
+        one["estimate"] = number(h.estimate);
+        one["se"] = number(h.se);
+        one["statistic"] = number(h.statistic);
+        one["df1"] = number(h.df1);
+        one["df2"] = number(h.df2);
+        one["p"] = number(h.p);
+        one["low"] = number(h.low);
+        one["high"] = number(h.high);
+        one["adjusted_p"] = number(h.adjusted);
+        list.push_back(std::move(one));
+    }
+    return list;
+}
+
+Json turningPointsJson(const Answer& a) {
+    Json list = Json::array();
+    for (const TurningPoint& t : a.turningPoints) {
+        list.push_back(Json{{"of", t.of},
+                            {"at", number(t.at)},
+                            {"se", number(t.se)},
+                            {"low", number(t.low)},
+                            {"high", number(t.high)},
+                            {"outside", t.outside},
+                            {"kind", t.peak ? "peak" : "trough"},
+                            {"share_below", number(t.below)}});
+    }
+    return list;
+}
+
+void putBends(Json& one, const BentLine& bent) {
+    one["bends"] = Json::array();
+    for (const Bend& b : bent.bends) {
+        one["bends"].push_back(Json{{"at", number(b.at)},
+                                    {"se", bent.fixed ? Json() : number(b.se)},
+                                    {"low", bent.fixed ? Json() : number(b.low)},
+                                    {"high", bent.fixed ? Json() : number(b.high)},
+                                    {"interval", bent.fixed  ? Json()
+                                                 : b.profile ? Json("profile")
+                                                             : Json("wald")},
+                                    {"slope_before", number(b.slopeBefore)},
+                                    {"slope_after", number(b.slopeAfter)}});
+    }
+    one["bend_exists"] = Json{{"largest", number(bent.largest)}, {"p", number(bent.existence)}};
+    one["bend_choices"] = Json::array();
+    for (const BentLine::Choice& c : bent.choices) {
+        one["bend_choices"].push_back(
+            Json{{"bends", c.bends}, {"at", c.at}, {"rss", number(c.rss)}, {"bic", number(c.bic)}});
+    }
+}
+
 Json matrixJson(const Eigen::MatrixXd& matrix) {
     Json rows = Json::array();
     for (Eigen::Index i = 0; i < matrix.rows(); ++i) {
@@ -160,6 +297,25 @@ Json resultsJson(const Study& study, const std::vector<Answer>& answers) {
             one["fit"] = statistics(a.fit->statistics);
             one["variance_split"] = varianceSplit(*a.fit);
             one["checks"] = checks(a);
+            if (a.fit->bent) {
+                putBends(one, *a.fit->bent);
+            }
+            if (a.fit->resampling) {
+                one["draws"] = Json{{"asked", a.fit->resampling->asked},
+                                    {"failed", a.fit->resampling->failed}};
+            }
+            if (!a.question.predict.empty()) {
+                one["predictions"] = predictions(a);
+            }
+            if (!a.question.effects.empty()) {
+                one["effects"] = effects(a);
+            }
+            if (!a.question.hypotheses.empty()) {
+                one["hypotheses"] = hypotheses(a);
+            }
+            if (!a.turningPoints.empty()) {
+                one["turning_points"] = turningPointsJson(a);
+            }
             Json dropped = Json::array();
             for (const DroppedTerm& d : a.fit->dropped) {
                 dropped.push_back(Json{{"term", d.name}, {"reason", d.reason}});

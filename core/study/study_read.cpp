@@ -479,8 +479,6 @@ Survey readSurvey(const Json& json, Reader& outer) {
 bool isCheckToCome(const std::string& id) {
     static const std::vector<std::string> kLater = {"panel-serial",
                                                     "cross-section-dependence",
-                                                    "sup-f",
-                                                    "recursive",
                                                     "endogeneity",
                                                     "over-identification",
                                                     "difference-j",
@@ -608,6 +606,31 @@ void readTerms(Reader& in, Question& q, const char* key, bool muted) {
     }
 }
 
+void readBootstrap(Reader& in, ErrorSpec& errors) {
+    const double draws = in.number("draws", errors.draws);
+    if (draws != std::floor(draws) || draws < 20 || draws > 1e7) {
+        in.fault("‘draws’ is a whole number from 20 to ten million");
+    } else {
+        errors.draws = static_cast<int>(draws);
+    }
+    if (in.has("seed")) {
+        errors.seed = static_cast<std::uint64_t>(std::clamp(in.number("seed", 1.0), 0.0, 9e15));
+    }
+    errors.scheme = in.text("scheme", errors.scheme);
+    errors.interval = in.text("interval", errors.interval);
+    const bool clusters = errors.scheme == "clusters" || errors.scheme == "wild-clusters";
+    if (!clusters && errors.scheme != "rows" && errors.scheme != "wild") {
+        in.fault("there is no scheme ‘" + errors.scheme + "’",
+                 "Schemes are rows, clusters, wild and wild-clusters.");
+    } else if (clusters && errors.by.size() != 1) {
+        in.fault("a bootstrap of clusters names one variable in ‘by’");
+    } else if (errors.interval != "percentile" && errors.interval != "bias-corrected" &&
+               errors.interval != "bca") {
+        in.fault("there is no interval ‘" + errors.interval + "’",
+                 "Intervals are percentile, bias-corrected and bca.");
+    }
+}
+
 void readErrors(const Json& json, Question& q, Reader& in) {
     if (json.is_null()) {
         return;
@@ -616,8 +639,8 @@ void readErrors(const Json& json, Question& q, Reader& in) {
     q.errors.kind = errors.text("kind", "classical");
     q.errors.type = errors.text("type", "HC1");
     q.errors.by = errors.texts("by");
-    static const std::vector<std::string> kLater = {"panel-autocorrelation", "survey", "bootstrap",
-                                                    "density", "kernel"};
+    static const std::vector<std::string> kLater = {"panel-autocorrelation", "survey", "density",
+                                                    "kernel"};
     if (std::find(kLater.begin(), kLater.end(), q.errors.kind) != kLater.end()) {
         notBuilt(errors, "errors of kind ‘" + q.errors.kind + "’ are");
     } else if (q.errors.kind == "autocorrelation") {
@@ -631,6 +654,8 @@ void readErrors(const Json& json, Question& q, Reader& in) {
         if (const std::string kernel = errors.text("kernel", "bartlett"); kernel != "bartlett") {
             errors.fault("there is no kernel ‘" + kernel + "’", "The kernel is bartlett.");
         }
+    } else if (q.errors.kind == "bootstrap") {
+        readBootstrap(errors, q.errors);
     } else if (q.errors.kind != "classical" && q.errors.kind != "robust" &&
                q.errors.kind != "clustered") {
         errors.fault("there are no errors of kind ‘" + q.errors.kind + "’");
@@ -647,38 +672,44 @@ void readErrors(const Json& json, Question& q, Reader& in) {
     }
 }
 
+void readBentLine(Reader& in, EstimatorSettings& settings) {
+    settings.variable = in.text("variable");
+    settings.bends = static_cast<int>(in.number("bends", 1.0));
+    settings.fixed = in.flag("fixed", false);
+    for (const Json* one : in.list("start")) {
+        one->is_number() ? settings.start.push_back(one->get<double>())
+                         : in.fault("‘start’ lists numbers");
+    }
+    if (settings.variable.empty()) {
+        in.fault("a bent line names the ‘variable’ it bends in");
+    } else if (settings.bends < 1 || settings.bends > 5) {
+        in.fault("‘bends’ is a whole number from 1 to 5");
+    } else if (!settings.start.empty() &&
+               settings.start.size() != static_cast<std::size_t>(settings.bends)) {
+        in.fault("‘start’ has one place for each of the ‘bends’");
+    } else if (settings.fixed && settings.start.empty()) {
+        in.fault("bends that are fixed need their places in ‘start’");
+    }
+}
+
 void readEstimator(const Json& json, Question& q, Reader& in) {
     if (json.is_null()) {
         return;
     }
     Reader estimator(json, "estimator");
     q.method = estimator.text("method", "least-squares");
-    static const std::vector<std::string> kLater = {"two-stage",
-                                                    "liml",
-                                                    "fuller",
-                                                    "gmm",
-                                                    "quantile",
-                                                    "huber",
-                                                    "bisquare",
-                                                    "mm",
-                                                    "poisson",
-                                                    "negative-binomial",
-                                                    "zero-inflated",
-                                                    "hurdle",
-                                                    "logit",
-                                                    "probit",
-                                                    "cloglog",
-                                                    "ordered-logit",
-                                                    "ordered-probit",
-                                                    "within",
-                                                    "random",
-                                                    "between",
-                                                    "first-difference",
-                                                    "bent-line"};
+    static const std::vector<std::string> kLater = {
+        "two-stage",       "liml",           "fuller", "gmm",     "quantile",
+        "huber",           "bisquare",       "mm",     "poisson", "negative-binomial",
+        "zero-inflated",   "hurdle",         "logit",  "probit",  "cloglog",
+        "ordered-logit",   "ordered-probit", "within", "random",  "between",
+        "first-difference"};
     if (std::find(kLater.begin(), kLater.end(), q.method) != kLater.end()) {
         notBuilt(estimator, "the method ‘" + q.method + "’ is");
     } else if (findEstimator(q.method) == nullptr) {
         estimator.fault("there is no method ‘" + q.method + "’");
+    } else if (q.method == "bent-line") {
+        readBentLine(estimator, q.settings);
     }
     if (estimator.refusal()) {
         in.adopt(*estimator.refusal());
@@ -726,6 +757,74 @@ void readRelation(Reader& in, Question& q) {
     }
 }
 
+ScenarioValues readValues(const Json& json, Reader& in) {
+    ScenarioValues out;
+    if (!json.is_object()) {
+        in.fault("‘at’ names variables with their values, as in {\"hives\": 12}");
+        return out;
+    }
+    for (const auto& [name, value] : json.items()) {
+        const auto key =
+            value.is_boolean() ? std::optional(Key(value.get<bool>() ? 1.0 : 0.0)) : keyOf(value);
+        key ? static_cast<void>(out.emplace(name, *key))
+            : in.fault("the value of ‘" + name + "’ is a number or a text");
+    }
+    return out;
+}
+
+void readRequests(Reader& in, Question& q) {
+    for (const Json* one : in.list("effects")) {
+        Reader effect(*one, "effects");
+        EffectRequest request;
+        request.of = effect.text("of");
+        const Json& as = effect.at("as");
+        if (as.is_object()) {
+            Reader at(as, "effects");
+            request.as = EffectRequest::As::At;
+            request.at = readValues(at.at("at"), effect);
+        } else if (as == "at-means") {
+            request.as = EffectRequest::As::AtMeans;
+        } else if (!as.is_null() && as != "average") {
+            effect.fault("‘as’ is \"average\", \"at-means\" or {\"at\": {…}}");
+        }
+        const std::string scale = effect.text("scale", "units");
+        request.elasticity = scale == "elasticity";
+        if (request.of.empty()) {
+            effect.fault("an effect names its variable in ‘of’");
+        } else if (scale != "units" && scale != "elasticity") {
+            effect.fault("‘scale’ is \"units\" or \"elasticity\"");
+        }
+        if (effect.refusal()) {
+            in.adopt(*effect.refusal());
+        }
+        q.effects.push_back(std::move(request));
+    }
+    for (const Json* one : in.list("predict")) {
+        Reader prediction(*one, "predict");
+        PredictRequest request;
+        request.label = prediction.text("label");
+        if (prediction.has("at")) {
+            request.at = readValues(prediction.at("at"), prediction);
+        }
+        if (prediction.refusal()) {
+            in.adopt(*prediction.refusal());
+        }
+        q.predict.push_back(std::move(request));
+    }
+    q.hypotheses = in.texts("hypotheses");
+    for (const Json* one : in.list("decisions")) {
+        Reader decision(*one, "decisions");
+        Decision d{decision.text("check"), decision.text("decision"), decision.text("reason")};
+        if (d.what != "kept" && d.what != "remedied" && d.what != "accepted") {
+            decision.fault("‘decision’ is \"kept\", \"remedied\" or \"accepted\"");
+        }
+        if (decision.refusal()) {
+            in.adopt(*decision.refusal());
+        }
+        q.decisions.push_back(std::move(d));
+    }
+}
+
 Question readQuestion(const Json& json, std::size_t number) {
     Question q;
     q.raw = std::make_shared<const Json>(json);
@@ -748,6 +847,7 @@ Question readQuestion(const Json& json, std::size_t number) {
     readWeights(in.at("weights"), q, in);
     readEstimator(in.at("estimator"), q, in);
     readChecks(in.at("checks"), q, in);
+    readRequests(in, q);
     if (q.kind == "relate") {
         readRelation(in, q);
     }
@@ -756,10 +856,9 @@ Question readQuestion(const Json& json, std::size_t number) {
     } else if (q.kind != "explain" && q.kind != "relate") {
         in.fault("there are no questions of kind ‘" + q.kind + "’");
     }
-    for (const char* later : {"fixed_effects", "endogenous", "instruments", "effects", "predict"}) {
+    for (const char* later : {"fixed_effects", "endogenous", "instruments"}) {
         if (const Json& value = in.at(later); !value.is_null() && !value.empty()) {
-            notBuilt(in,
-                     fmt::format("‘{}’ {}", later, std::string(later) == "predict" ? "is" : "are"));
+            notBuilt(in, fmt::format("‘{}’ are", later));
         }
     }
     for (const char* later : {"offset", "exposure"}) {

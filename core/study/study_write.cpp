@@ -134,12 +134,79 @@ Json errorsJson(const ErrorSpec& errors) {
     if (!errors.by.empty()) {
         json["by"] = errors.by;
     }
+    if (errors.kind == "bootstrap") {
+        json["draws"] = errors.draws;
+        json["scheme"] = errors.scheme;
+        json["interval"] = errors.interval;
+        if (errors.seed) {
+            json["seed"] = *errors.seed;
+        }
+    }
     if (errors.automaticLags) {
         json["lags"] = "automatic";
     } else if (errors.lags) {
         json["lags"] = *errors.lags;
     }
     return json;
+}
+
+Json estimatorJson(const Question& q) {
+    Json json{{"method", q.method}};
+    if (q.method == "bent-line") {
+        json["variable"] = q.settings.variable;
+        json["bends"] = q.settings.bends;
+        if (!q.settings.start.empty()) {
+            json["start"] = q.settings.start;
+        }
+        if (q.settings.fixed) {
+            json["fixed"] = true;
+        }
+    }
+    return withUnknown(std::move(json), q.raw.get(), "estimator");
+}
+
+Json valuesJson(const ScenarioValues& values) {
+    Json json = Json::object();
+    for (const auto& [name, value] : values) {
+        json[name] = keyJson(value);
+    }
+    return json;
+}
+
+Json effectsJson(const Question& q) {
+    Json list = Json::array();
+    for (const EffectRequest& request : q.effects) {
+        Json one{{"of", request.of}};
+        one["as"] = request.as == EffectRequest::As::Average ? Json("average")
+                    : request.as == EffectRequest::As::AtMeans
+                        ? Json("at-means")
+                        : Json{{"at", valuesJson(request.at)}};
+        if (request.elasticity) {
+            one["scale"] = "elasticity";
+        }
+        list.push_back(std::move(one));
+    }
+    return list;
+}
+
+Json predictJson(const Question& q) {
+    Json list = Json::array();
+    for (const PredictRequest& request : q.predict) {
+        Json one{{"at", valuesJson(request.at)}};
+        if (!request.label.empty()) {
+            one["label"] = request.label;
+        }
+        list.push_back(std::move(one));
+    }
+    return list;
+}
+
+Json decisionsJson(const Question& q) {
+    Json list = Json::array();
+    for (const Decision& d : q.decisions) {
+        list.push_back(Json{{"check", d.check}, {"decision", d.what}, {"reason", d.reason}});
+    }
+    return list;
 }
 
 Json questionJson(const Question& q) {
@@ -170,8 +237,7 @@ Json questionJson(const Question& q) {
     for (const char* key : {"fixed_effects", "endogenous", "instruments"}) {
         out.carry(key);
     }
-    out.put("estimator", withUnknown(Json{{"method", q.method}}, q.raw.get(), "estimator"),
-            Json{{"method", "least-squares"}});
+    out.put("estimator", estimatorJson(q), Json{{"method", "least-squares"}});
     out.put("errors", errorsJson(q.errors), Json{{"kind", "classical"}});
     out.put("weights",
             q.weightKind == WeightKind::None
@@ -188,8 +254,10 @@ Json questionJson(const Question& q) {
     out.put("where", q.where, "");
     out.put("without", q.without, Json::array());
     out.put("checks", checksJson(q), "all");
-    out.carry("effects");
-    out.carry("predict");
+    out.put("effects", effectsJson(q), Json::array());
+    out.put("predict", predictJson(q), Json::array());
+    out.put("hypotheses", q.hypotheses, Json::array());
+    out.put("decisions", decisionsJson(q), Json::array());
     return out.finish();
 }
 

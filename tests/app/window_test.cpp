@@ -12,7 +12,10 @@
 #include "app/stages/data/shape_ladder.h"
 #include "app/stages/data/variables_page.h"
 #include "app/stages/explore/explore_stage.h"
+#include "app/stages/model/curve_page.h"
 #include "app/stages/model/effect_rows.h"
+#include "app/stages/model/hypotheses_page.h"
+#include "app/stages/model/predict_page.h"
 #include "app/stages/model/relation_view.h"
 #include "app/stages/report/report_stage.h"
 #include "core/report/report.h"
@@ -33,6 +36,7 @@
 #include <QTableWidget>
 #include <QTemporaryDir>
 #include <QTest>
+#include <QTextBrowser>
 
 using namespace rapporto;
 using namespace rapporto::app;
@@ -1288,6 +1292,182 @@ class WindowTest : public QObject {
         window_->session().undo();
         window_->settle();
         QCOMPARE(window_->session().frame()->count(RowState::SetAside), std::size_t{0});
+    }
+
+    void aPredictionMovesWithItsSlider() {
+        takeInGrowers();
+        askForRevenue();
+        click("tab:Predict");
+        auto* page = window_->findChild<PredictPage*>();
+        QVERIFY(page->isVisible());
+        QCOMPARE(page->predictions().size(), std::size_t{1});
+        const double atMean = page->predictions()[0].mean.value;
+        click("predict:more");
+        QCOMPARE(page->predictions().size(), std::size_t{2});
+        auto* slider = find<QSlider>("predict:slider:1:hives");
+        slider->setFocus();
+        QTest::keyClick(slider, Qt::Key_Home);
+        for (int i = 0; i < 5; ++i) {
+            QTest::keyClick(slider, Qt::Key_PageUp);
+        }
+        window_->settle();
+        const auto& q = *window_->session().question();
+        QCOMPARE(q.predict.size(), std::size_t{2});
+        const double hives = std::get<double>(q.predict[1].at.at("hives"));
+        QVERIFY(hives > 1.0 && hives < 3.0);
+        const auto answer = window_->session().answer();
+        QVERIFY(answer->predictions.has_value());
+        QCOMPARE((*answer->predictions)[1].mean.value, page->predictions()[1].mean.value);
+        QCOMPARE((*answer->predictions)[0].mean.value, atMean);
+        QVERIFY((*answer->predictions)[1].difference->value < 0.0);
+        // Typed, beyond the data: predicted, with its warning; nonsense stays out.
+        auto* edit = find<QLineEdit>("predict:0:hives");
+        edit->setFocus();
+        QTest::keyClicks(edit, "40");
+        QTest::keyClick(edit, Qt::Key_Return);
+        window_->settle();
+        QCOMPARE(page->predictions()[0].warnings.size(), std::size_t{1});
+        edit->setFocus();
+        edit->selectAll();
+        QTest::keyClicks(edit, "many");
+        QTest::keyClick(edit, Qt::Key_Return);
+        window_->settle();
+        QVERIFY(find<QLabel>("predict:message")->isVisible());
+        QCOMPARE(std::get<double>(window_->session().question()->predict[0].at.at("hives")), 40.0);
+        window_->session().undo();
+        window_->settle();
+        QVERIFY(window_->session().question()->predict[0].at.empty());
+        click("predict:less");
+        QCOMPARE(window_->session().question()->predict.size(), std::size_t{1});
+    }
+
+    void aHypothesisIsTypedAndTakenOut() {
+        takeInGrowers();
+        askForRevenue();
+        click("tab:Hypotheses");
+        auto* page = window_->findChild<HypothesesPage*>();
+        auto* edit = find<QLineEdit>("hypothesis:edit");
+        edit->setFocus();
+        QTest::keyClicks(edit, "hivs > 0");
+        QTest::keyClick(edit, Qt::Key_Return);
+        window_->settle();
+        QVERIFY(find<QLabel>("hypothesis:message")->text().contains("hives"));
+        QVERIFY(window_->session().question()->hypotheses.empty());
+        edit->selectAll();
+        QTest::keyClicks(edit, "hives > 0");
+        QTest::keyClick(edit, Qt::Key_Return);
+        window_->settle();
+        QCOMPARE(window_->session().question()->hypotheses.size(), std::size_t{1});
+        QVERIFY(page->shownText().contains("The claim stands"));
+        QVERIFY(!find<QLabel>("hypothesis:message")->isVisible());
+        auto* list = find<QTextBrowser>("hypothesis:list");
+        emit list->anchorClicked(QUrl("out:0"));
+        window_->settle();
+        QVERIFY(window_->session().question()->hypotheses.empty());
+    }
+
+    void aBendIsDraggedAndHeld() {
+        window_->openPath(RAPPORTO_SOURCE_DIR "/demo/pollination.rapporto");
+        window_->settle();
+        window_->showStage(2);
+        click("tab:Shape");
+        auto* page = window_->findChild<CurvePage*>();
+        QCOMPARE(page->variable(), std::string("hives"));
+        BendPlot* plot = page->plot();
+        const BentLine before = *window_->session().answer()->fit->bent;
+        const double y = plot->exhibit().y[0];
+        const QPoint from = plot->pixelOf(before.bends[1].at, y).toPoint();
+        const QPoint to = plot->pixelOf(11.0, y).toPoint();
+        QTest::mousePress(plot, Qt::LeftButton, {}, from);
+        QTest::mouseMove(plot, (from + to) / 2);
+        // While it is held the pieces follow and nothing is changed yet.
+        QVERIFY(plot->exhibit().title.find("more than where the bends were") != std::string::npos);
+        QVERIFY(!window_->session().question()->settings.fixed);
+        QTest::mouseMove(plot, to);
+        QTest::mouseRelease(plot, Qt::LeftButton, {}, to);
+        window_->settle();
+        const Question held = *window_->session().question();
+        QVERIFY(held.settings.fixed);
+        QVERIFY(std::abs(held.settings.start[1] - 11.0) < 0.1);
+        const auto answer = window_->session().answer();
+        QVERIFY(answer->fit->bent->fixed);
+        QCOMPARE(answer->fit->bent->bends[1].at, held.settings.start[1]);
+        click("card:Let the bends move");
+        QCOMPARE(window_->session().answer()->fit->bent->bends[1].at, before.bends[1].at);
+        click("card:One bend fewer");
+        QCOMPARE(window_->session().answer()->fit->bent->bends.size(), std::size_t{1});
+        window_->session().undo();
+        window_->session().undo();
+        window_->session().undo();
+        window_->settle();
+        QVERIFY(!window_->session().question()->settings.fixed);
+    }
+
+    void methodAndErrorsAreChosenInTheSentence() {
+        takeInGrowers();
+        askForRevenue();
+        click("slot:method");
+        typeInFinder("2 bends in hives");
+        closeFinder();
+        window_->settle();
+        QCOMPARE(window_->session().question()->method, std::string("bent-line"));
+        QCOMPARE(find<QPushButton>("slot:method")->text(), QString("a line with 2 bends in hives"));
+        QCOMPARE(window_->session().answer()->fit->bent->bends.size(), std::size_t{2});
+        click("slot:method");
+        typeInFinder("least squares");
+        closeFinder();
+        window_->settle();
+        QVERIFY(!window_->session().answer()->fit->bent);
+        click("slot:errors");
+        typeInFinder("wild draws by village");
+        closeFinder();
+        window_->settle();
+        const auto answer = window_->session().answer();
+        QVERIFY2(answer->fit != nullptr, answer->refusal ? answer->refusal->text().c_str() : "");
+        QCOMPARE(answer->fit->resampling->asked, 9999);
+        QVERIFY(answer->fit->errorNote.find("30 clusters") != std::string::npos);
+    }
+
+    void aReasonClosesADoubt() {
+        takeInGrowers();
+        askForRevenue();
+        QTest::keyClick(window_.get(), Qt::Key_4, Qt::ControlModifier);
+        window_->settle();
+        const auto answer = window_->session().answer();
+        const auto failing =
+            std::find_if(answer->checks.begin(), answer->checks.end(),
+                         [](const auto& c) { return c.verdict == Verdict::Fails; });
+        QVERIFY(failing != answer->checks.end());
+        auto* list = window_->findChild<CheckList*>();
+        QTest::mouseClick(list, Qt::LeftButton, {}, list->rowOf(failing->id).center());
+        window_->settle();
+        auto* edit = find<QLineEdit>("field:kept because");
+        edit->setFocus();
+        QTest::keyClicks(edit, "the sample is large");
+        QTest::keyClick(edit, Qt::Key_Return);
+        window_->settle();
+        const auto& decisions = window_->session().question()->decisions;
+        // For all checks of the same question that doubt it.
+        const auto of = [](const std::string& id) { return std::string(findCheck(id)->group); };
+        std::size_t doubting = 0;
+        for (const auto& c : answer->checks) {
+            doubting += of(c.id) == of(failing->id) &&
+                                (c.verdict == Verdict::Fails || c.verdict == Verdict::Weigh)
+                            ? 1U
+                            : 0U;
+        }
+        QCOMPARE(decisions.size(), doubting);
+        QCOMPARE(of(decisions[0].check), of(failing->id));
+        click("checks:ledger");
+        auto* ledger = find<QTextBrowser>("ledger");
+        QVERIFY(ledger->isVisible());
+        QVERIFY(ledger->toPlainText().contains("kept: the sample is large"));
+        QVERIFY(ledger->toPlainText().contains("open"));
+        window_->session().undo();
+        window_->settle();
+        QVERIFY(!ledger->toPlainText().contains("kept: the sample is large"));
+        click("checks:ledger");
+        QVERIFY(!ledger->isVisible());
     }
 
     void levelsFoldUnderTheirVariable() {

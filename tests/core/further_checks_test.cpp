@@ -5,6 +5,8 @@
 
 #include <QTest>
 
+#include <chrono>
+
 using namespace rapporto;
 using namespace rapporto::test;
 
@@ -238,6 +240,65 @@ class FurtherChecksTest : public QObject {
             }
         }
         QVERIFY(offered);
+    }
+
+    void theLawOfTheLargestBreak() {
+        // Critical values at 5 % for one to three coefficients, as published for 15 % trimming.
+        const auto& set = reference()["clean"]["data"];
+        for (const auto& [terms, critical] :
+             std::vector<std::pair<std::vector<std::string>, double>>{
+                 {{}, 8.68}, {{"x"}, 11.72}, {{"x", "z"}, 14.13}}) {
+            Question q = explain("y", terms);
+            q.allChecks = false;
+            q.checks = {CheckRequest{"sup-f"}};
+            const CheckResult c =
+                answer(tableFor(set), q, {Layout::Kind::Series, "", "t", ""}).checks.front();
+            const double k = static_cast<double>(terms.size()) + 1.0;
+            QVERIFY2(std::abs(detail(c, "bound") * k - critical) < 0.15,
+                     qPrintable(QString::number(detail(c, "bound") * k)));
+        }
+    }
+
+    void aBreakOffersItsTwoSides() {
+        // A level that jumps in March 2003, by day: the remedies are rules on the date.
+        std::vector<double> day;
+        std::vector<double> y;
+        std::vector<double> x;
+        for (int i = 0; i < 96; ++i) {
+            const int month = i % 12;
+            day.push_back(static_cast<double>(
+                std::chrono::sys_days(std::chrono::year(2000 + i / 12) / (month + 1) / 1)
+                    .time_since_epoch()
+                    .count()));
+            x.push_back(std::sin(1.7 * i));
+            y.push_back(1.0 + x.back() + (i >= 38 ? 3.0 : 0.0) + 0.3 * std::cos(5.1 * i));
+        }
+        Table t = tableOf({{"day", day}, {"x", x}, {"y", y}});
+        t.variables[0].measure = Measure::Date;
+        Question q = explain("y", {"x"});
+        q.allChecks = false;
+        q.checks = {CheckRequest{"sup-f"}, CheckRequest{"recursive"}};
+        const Layout layout{Layout::Kind::Series, "", "day", ""};
+        const Answer a = answer(t, q, layout);
+        QCOMPARE(a.checks[0].verdict, Verdict::Fails);
+        QCOMPARE(detail(a.checks[0], "row of the break"), 39.0);
+        QVERIFY(a.checks[0].headline.find("2003-03-01") != std::string::npos);
+        QCOMPARE(a.checks[1].verdict, Verdict::Fails);
+        QCOMPARE(a.checks[0].remedies.size(), std::size_t{2});
+        std::vector<std::size_t> sizes;
+        for (const Remedy& remedy : a.checks[0].remedies) {
+            const Answer part = answer(t, remedy.variant, layout);
+            QVERIFY2(!part.refusal, part.refusal ? part.refusal->text().c_str() : "");
+            sizes.push_back(part.rows.used);
+        }
+        QCOMPARE(sizes, (std::vector<std::size_t>{38, 58}));
+        Question bad = q;
+        bad.where = "day < 'soon'";
+        QCOMPARE(answer(t, bad, layout).refusal->code, ErrorCode::WrongType);
+        bad.where = "day < '2001-02-30'";
+        QCOMPARE(answer(t, bad, layout).refusal->code, ErrorCode::WrongType);
+        bad.where = "day between '2001' and '2001-12'";
+        QCOMPARE(answer(t, bad, layout).rows.used, std::size_t{12});
     }
 
     void aQuestionOfTheListHasOneVerdict() {

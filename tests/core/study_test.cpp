@@ -88,11 +88,18 @@ class StudyTest : public QObject {
         row("type",
             R"({"id":"q1","outcome":"y","terms":["x"],"errors":{"kind":"robust","type":"HC9"}})",
             ErrorCode::BadSetting);
-        row("bootstrap", R"({"id":"q1","outcome":"y","terms":["x"],"errors":{"kind":"bootstrap"}})",
+        row("survey errors",
+            R"({"id":"q1","outcome":"y","terms":["x"],"errors":{"kind":"survey"}})",
             ErrorCode::NotBuilt);
+        row("draws",
+            R"({"id":"q1","outcome":"y","terms":["x"],"errors":{"kind":"bootstrap","draws":3}})",
+            ErrorCode::BadSetting);
+        row("clusters without a name",
+            R"({"id":"q1","outcome":"y","terms":["x"],"errors":{"kind":"bootstrap","scheme":"clusters"}})",
+            ErrorCode::BadSetting);
         row("check", R"({"id":"q1","outcome":"y","terms":["x"],"checks":["resets"]})",
             ErrorCode::BadSetting);
-        row("check to come", R"({"id":"q1","outcome":"y","terms":["x"],"checks":["sup-f"]})",
+        row("check to come", R"({"id":"q1","outcome":"y","terms":["x"],"checks":["hausman"]})",
             ErrorCode::NotBuilt);
         row("trace", R"({"id":"q1","kind":"trace","paths":[]})", ErrorCode::NotBuilt);
         row("coefficient",
@@ -100,7 +107,9 @@ class StudyTest : public QObject {
             ErrorCode::BadSetting);
         row("sides", R"({"id":"q1","kind":"relate","variables":["x","y"],"sides":"left"})",
             ErrorCode::BadSetting);
-        row("predict", R"({"id":"q1","outcome":"y","terms":["x"],"predict":[{"at":{"x":1}}]})",
+        row("predict", R"({"id":"q1","outcome":"y","terms":["x"],"predict":[{"at":{"x":[1]}}]})",
+            ErrorCode::BadSetting);
+        row("instruments", R"({"id":"q1","outcome":"y","terms":["x"],"instruments":["z"]})",
             ErrorCode::NotBuilt);
         row("kind", R"({"id":"q1","kind":"guess"})", ErrorCode::BadSetting);
         row("weights",

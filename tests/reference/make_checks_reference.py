@@ -176,6 +176,23 @@ def checks(d):
     p = 2 * (st.norm.sf(3 * stat) + math.exp(-4 * stat ** 2) * st.norm.cdf(stat))
     out["cusum"] = {"statistic": float(stat), "p": float(min(1, p)), "recursive residuals": m}
     dev = np.abs(np.cumsum(w ** 2) / (w ** 2).sum() - j / m).max()
+    # A break at each moment, both parts really refitted; the law is fitted elsewhere.
+    first = math.ceil(0.15 * n)
+    if first >= k + 2:
+        path = []
+        for t in range(first, n - first + 1):
+            parts = sum(float(fit(X[s], y[s])[1] @ fit(X[s], y[s])[1]) for s in (slice(0, t), slice(t, n)))
+            path.append((rss - parts) / k / (parts / (n - 2 * k)))
+        out["sup-f"] = {"statistic": max(path), "row of the break": first + int(np.argmax(path)) + 1}
+    # How far the estimates of the rows so far lie from those of all, in the triangle of X.
+    R = np.linalg.cholesky(X.T @ X).T
+    sigma = math.sqrt(rss / (n - k))
+    most = 0.0
+    for t in range(k + 1, n + 1):
+        if np.linalg.matrix_rank(X[:t]) == k:
+            most = max(most, t / n * np.abs(R @ (fit(X[:t], y[:t])[0] - b)).max() / sigma)
+    tail = sum((2 if j % 2 else -2) * math.exp(-2 * j * j * most ** 2) for j in range(1, 101))
+    out["recursive"] = {"statistic": most, "p": 1 - (1 - min(tail, 1.0)) ** k}
     out["cusum-squares"] = {"statistic": float(dev),
                             "p": float(st.kstwobign.sf(dev * math.sqrt(m / 2)))}
 

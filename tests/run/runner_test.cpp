@@ -68,7 +68,7 @@ class RunnerTest : public QObject {
             QVERIFY(a["covariance"].size() == a["coefficients"].size());
             QVERIFY(test::near(std::sqrt(a["covariance"][1][1].get<double>()),
                                a["coefficients"][1]["se"], 1e-14));
-            QVERIFY(a["checks"].size() == std::size_t{33});
+            QVERIFY(a["checks"].size() == std::size_t{35});
         }
         QVERIFY(QFile(report).size() > 3000);
     }

@@ -4,13 +4,16 @@
 #include "app/shell/theme.h"
 #include "core/base/format.h"
 #include "core/describe/row_names.h"
+#include "core/report/assumptions.h"
 
 #include <QHBoxLayout>
 #include <QKeyEvent>
 #include <QLabel>
 #include <QMouseEvent>
 #include <QPainter>
+#include <QPushButton>
 #include <QScrollArea>
+#include <QTextBrowser>
 
 namespace rapporto::app {
 
@@ -121,7 +124,9 @@ ChecksStage::ChecksStage(Session& session, QWidget* parent)
     : Stage(session, parent),
       list_(new CheckList),
       plot_(new PlotView(this)),
-      numbers_(new QLabel(this)) {
+      numbers_(new QLabel(this)),
+      ledger_(new QTextBrowser(this)),
+      ledgerButton_(new QPushButton(tr("assumptions of the study"), this)) {
     auto* layout = new QHBoxLayout(this);
     layout->setContentsMargins(0, 0, 0, 0);
     layout->setSpacing(0);
@@ -141,6 +146,21 @@ ChecksStage::ChecksStage(Session& session, QWidget* parent)
     numbers_->setStyleSheet("border-top:2px solid #6B6F7B;padding-top:6px");
     numbers_->setWordWrap(true);
     right->addWidget(numbers_);
+    ledger_->setFrameShape(QFrame::NoFrame);
+    ledger_->setStyleSheet("background:transparent");
+    ledger_->setObjectName("ledger");
+    ledger_->setAccessibleName(tr("Assumptions of the study"));
+    ledger_->hide();
+    right->addWidget(ledger_, 1);
+    auto* foot = new QHBoxLayout;
+    foot->addStretch(1);
+    ledgerButton_->setCheckable(true);
+    ledgerButton_->setProperty("tab", true);
+    ledgerButton_->setObjectName("checks:ledger");
+    ledgerButton_->setCursor(Qt::PointingHandCursor);
+    foot->addWidget(ledgerButton_);
+    right->addLayout(foot);
+    connect(ledgerButton_, &QPushButton::toggled, this, [this] { showSelected(); });
     layout->addLayout(right, 1);
     connect(list_, &CheckList::checkChosen, this, [this](const std::string& id) {
         selected_ = id;
@@ -189,6 +209,14 @@ void ChecksStage::showSelected() {
     }
     plot_->showSelection(session_.selectedRows());
     const CheckResult* result = selected();
+    const bool ledger = ledgerButton_->isChecked();
+    ledger_->setVisible(ledger);
+    plot_->setVisible(!ledger);
+    if (ledger) {
+        numbers_->hide();
+        showLedger();
+        return;
+    }
     numbers_->setVisible(result != nullptr && result->verdict != Verdict::NotApplicable);
     if (result == nullptr) {
         plot_->showNothing(
@@ -234,6 +262,97 @@ void ChecksStage::showSelected() {
                       "</tr></table>");
 }
 
+void ChecksStage::showLedger() {
+    std::vector<std::shared_ptr<const Answer>> kept;
+    std::vector<const Answer*> answers;
+    for (const Question& q : session_.study().questions) {
+        if (auto a = session_.answer(q.id)) {
+            answers.push_back(a.get());
+            kept.push_back(std::move(a));
+        }
+    }
+    const auto rows = assumptionLedger(session_.study(), answers);
+    QString html;
+    std::string question;
+    for (const AssumptionRow& row : rows) {
+        if (row.state == AssumptionRow::State::Unasked) {
+            continue;
+        }
+        if (row.question != question) {
+            question = row.question;
+            html += QString(
+                        "<p style=\"margin-top:14px\"><i style=\"font-family:STIX;"
+                        "font-size:17px\">%1</i></p>")
+                        .arg(text(row.title).toHtmlEscaped());
+        }
+        const QColor mark = row.worst == Verdict::Fine    ? colour::kMoss
+                            : row.worst == Verdict::Weigh ? colour::kOchre
+                                                          : colour::kClay;
+        const char* shape = row.worst == Verdict::Fine    ? "●"
+                            : row.worst == Verdict::Weigh ? "◆"
+                                                          : "■";
+        const bool open = row.state == AssumptionRow::State::Open;
+        html += QString(
+                    "<p style=\"margin:5px 0 0 0\"><span style=\"color:%1\">%2</span> %3 "
+                    "<span style=\"color:#6B6F7B\">%4</span>%5</p>")
+                    .arg(mark.name(), QString::fromUtf8(shape),
+                         "<b>" + text(row.group).toHtmlEscaped() + "</b>",
+                         row.state == AssumptionRow::State::Fine ? tr("nothing against it")
+                                                                 : richText(row.evidence),
+                         row.state == AssumptionRow::State::Fine ? QString()
+                         : open ? "<br>&nbsp;&nbsp;&nbsp;<span style=\"color:#966618\">" +
+                                      tr("open") + "</span>"
+                                : "<br>&nbsp;&nbsp;&nbsp;" + text(row.done).toHtmlEscaped());
+    }
+    const std::size_t open = openDoubts(rows);
+    ledger_->setHtml(
+        "<p>" +
+        (open == 0 ? tr("No doubt is open.")
+                   : tr("<b>%1 open.</b> A doubt closes with a reason beside its check, or with a "
+                        "variant that is free of it.")
+                         .arg(open)) +
+        "</p>" + html);
+}
+
+void ChecksStage::addDecision(ReadingContent& content, const CheckResult& result) const {
+    const Question* q = session_.question();
+    if (q == nullptr) {
+        return;
+    }
+    QString reason;
+    for (const Decision& d : q->decisions) {
+        reason = d.check == result.id ? text(d.reason) : reason;
+    }
+    // One reason for the question that the check answers: five tests of normality are one doubt.
+    std::vector<std::string> ids;
+    const Check* own = findCheck(result.id);
+    for (const CheckResult& c : answer_->checks) {
+        const Check* check = findCheck(c.id);
+        const bool doubts = c.verdict == Verdict::Fails || c.verdict == Verdict::Weigh;
+        if (doubts && check != nullptr && own != nullptr &&
+            std::string_view(check->group) == own->group) {
+            ids.push_back(c.id);
+        }
+    }
+    SheetField field;
+    field.name = tr("kept because");
+    field.value = reason;
+    field.placeholder = tr("a reason, for the report");
+    field.set = [this, id = result.id, ids](const QString& value) {
+        const Question* present = session_.question();
+        if (present == nullptr) {
+            return;
+        }
+        const Question next = withDecision(*present, ids, "kept", utf8(value.trimmed()));
+        if (next.decisions != present->decisions) {
+            session_.putQuestion(next, value.trimmed().isEmpty()
+                                           ? tr("reopen %1").arg(text(id))
+                                           : tr("keep in spite of %1").arg(text(id)));
+        }
+    };
+    content.fields.push_back(std::move(field));
+}
+
 ReadingContent ChecksStage::reading() const {
     ReadingContent content;
     const CheckResult* result = selected();
@@ -252,6 +371,9 @@ ReadingContent ChecksStage::reading() const {
                                            .arg(QString::fromUtf8(check->null).toHtmlEscaped(),
                                                 QString::fromUtf8(check->rule).toHtmlEscaped(),
                                                 QString::fromUtf8(check->source).toHtmlEscaped()));
+    }
+    if (result->verdict == Verdict::Fails || result->verdict == Verdict::Weigh) {
+        addDecision(content, *result);
     }
     content.actionsTitle = result->remedies.empty() ? QString() : tr("What you can do");
     for (const Remedy& remedy : result->remedies) {

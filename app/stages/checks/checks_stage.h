@@ -3,6 +3,8 @@
 #include "app/shell/stage.h"
 
 class QLabel;
+class QPushButton;
+class QTextBrowser;
 
 namespace rapporto::app {
 
@@ -59,10 +61,14 @@ class ChecksStage : public Stage {
   private:
     [[nodiscard]] const CheckResult* selected() const;
     void showSelected();
+    void showLedger();
+    void addDecision(ReadingContent& content, const CheckResult& result) const;
 
     CheckList* list_;
     PlotView* plot_;
     QLabel* numbers_;
+    QTextBrowser* ledger_;  ///< Assumptions of all questions, in the exhibit’s place.
+    QPushButton* ledgerButton_;
     std::shared_ptr<const Answer> answer_;
     std::string selected_;
 };

@@ -49,6 +49,9 @@ ModelStage::ModelStage(Session& session, QWidget* parent)
       relation_(new RelationView),
       equation_(page(this)),
       split_(page(this)),
+      curve_(new CurvePage(session, this)),
+      predict_(new PredictPage(session, this)),
+      hypotheses_(new HypothesesPage(session, this)),
       strip_(new QLabel(this)),
       note_(new QLabel(this)),
       message_(new QLabel(this)) {
@@ -59,20 +62,23 @@ ModelStage::ModelStage(Session& session, QWidget* parent)
     top->setContentsMargins(0, 0, 0, 0);
     top->setSpacing(16);
     int id = 0;
-    for (const QString& name : {tr("Effects"), tr("Equation"), tr("Variance split")}) {
+    for (const QString& name : {tr("Effects"), tr("Equation"), tr("Variance split"), tr("Shape"),
+                                tr("Predict"), tr("Hypotheses")}) {
         auto* button = tabButton(name, this);
         tabs_->addButton(button, id++);
         top->addWidget(button);
     }
     top->addStretch(1);
-    auto* scaleLabel = new QLabel(tr("scale:"), this);
-    scaleLabel->setStyleSheet("color:#6B6F7B");
-    top->addWidget(scaleLabel);
+    scalesBox_ = new QWidget(this);
+    auto* scalesLine = new QHBoxLayout(scalesBox_);
+    scalesLine->setContentsMargins(0, 0, 0, 0);
+    scalesLine->setSpacing(12);
+    top->addWidget(scalesBox_);
     id = 0;
     for (const QString& name : {tr("raw"), tr("standardised"), tr("percent")}) {
         auto* button = tabButton(name, this);
         scales_->addButton(button, id++);
-        top->addWidget(button);
+        scalesLine->addWidget(button);
     }
     tabs_->button(0)->setChecked(true);
     scales_->button(0)->setChecked(true);
@@ -89,8 +95,13 @@ ModelStage::ModelStage(Session& session, QWidget* parent)
     pages_->addWidget(scroll);
     pages_->addWidget(equation_);
     pages_->addWidget(split_);
+    pages_->addWidget(curve_);
+    pages_->addWidget(predict_);
+    pages_->addWidget(hypotheses_);
     pages_->addWidget(message_);
     pages_->addWidget(relation_);
+    connect(curve_, &CurvePage::changed, this, &Stage::readingChanged);
+    connect(predict_, &PredictPage::changed, this, &Stage::readingChanged);
     connect(relation_, &RelationView::pairChosen, this, &Stage::readingChanged);
     connect(relation_, &RelationView::pairOpened, this, &ModelStage::openPair);
     message_->setAlignment(Qt::AlignCenter);
@@ -158,7 +169,12 @@ void ModelStage::refresh() {
     const bool has = why.isEmpty();
     message_->setText("<div style=\"color:#232733;font-size:15px;line-height:125%\">" + why +
                       "</div>");
-    pages_->setCurrentIndex(has ? tabs_->checkedId() : 3);
+    if (has) {
+        pages_->setCurrentIndex(tabs_->checkedId());
+    } else {
+        pages_->setCurrentWidget(message_);
+    }
+    scalesBox_->setVisible(tabs_->checkedId() == 0);
     note_->setVisible(has && tabs_->checkedId() == 0);
     note_->setText(
         tr("A lens is as tall at any value as that value’s p: where the zero line cuts it, that "
@@ -186,6 +202,12 @@ void ModelStage::refresh() {
         showEquation(*answer);
     } else if (tabs_->checkedId() == 2) {
         showSplit(*answer);
+    } else if (tabs_->checkedId() == 3) {
+        curve_->showAnswer(answer);
+    } else if (tabs_->checkedId() == 4) {
+        predict_->showAnswer(answer);
+    } else if (tabs_->checkedId() == 5) {
+        hypotheses_->showAnswer(answer);
     }
     showStrip(*answer);
     emit readingChanged();
@@ -308,6 +330,16 @@ ReadingContent ModelStage::reading() const {
         content.paragraphs << (answer && answer->refusal
                                    ? richText("~" + answer->refusal->text())
                                    : tr("What a selected effect says will stand here in words."));
+        return content;
+    }
+    if (tabs_->checkedId() == 3 && answer->scenarios) {
+        return curve_->reading();
+    }
+    if (tabs_->checkedId() == 4 && answer->scenarios) {
+        content.title = tr("what if");
+        for (const QString& p : predict_->reading()) {
+            content.paragraphs << p;
+        }
         return content;
     }
     if (selected_ >= 0 && selected_ < static_cast<int>(answer->fit->coefficients.size())) {

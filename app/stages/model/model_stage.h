@@ -1,7 +1,10 @@
 #pragma once
 
 #include "app/shell/stage.h"
+#include "app/stages/model/curve_page.h"
 #include "app/stages/model/effect_rows.h"
+#include "app/stages/model/hypotheses_page.h"
+#include "app/stages/model/predict_page.h"
 #include "app/stages/model/relation_view.h"
 
 class QButtonGroup;
@@ -12,7 +15,8 @@ class QTextBrowser;
 
 namespace rapporto::app {
 
-/// Effects, equation and variance split of the question in focus, with the fit strip below.
+/// Effects, equation, variance split, shape, predictions and hypotheses of the question in focus,
+/// with the fit strip below.
 class ModelStage : public Stage {
     Q_OBJECT
 
@@ -47,6 +51,10 @@ class ModelStage : public Stage {
     QPushButton* similar_ = nullptr;  ///< Alike variables side by side.
     QTextBrowser* equation_;
     QTextBrowser* split_;
+    CurvePage* curve_;
+    PredictPage* predict_;
+    HypothesesPage* hypotheses_;
+    QWidget* scalesBox_ = nullptr;
     QLabel* strip_;
     QLabel* note_;
     QLabel* message_;

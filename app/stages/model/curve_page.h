@@ -1,0 +1,73 @@
+#pragma once
+
+#include "app/plots/plot_view.h"
+#include "app/shell/stage.h"
+
+class QComboBox;
+class QLabel;
+
+namespace rapporto::app {
+
+/// A plot whose upright lines can be taken and moved.
+class BendPlot : public PlotView {
+    Q_OBJECT
+
+  public:
+    using PlotView::PlotView;
+
+    /// Where lines stand that can be moved; none: the plot is like any other.
+    void setPlaces(std::vector<double> places) { places_ = std::move(places); }
+
+  signals:
+    void placesMoved(const std::vector<double>& places);   ///< While the mouse moves.
+    void placesChosen(const std::vector<double>& places);  ///< When it lets go.
+
+  protected:
+    void mousePressEvent(QMouseEvent* event) override;
+    void mouseMoveEvent(QMouseEvent* event) override;
+    void mouseReleaseEvent(QMouseEvent* event) override;
+
+  private:
+    /// Index of the line under a point, or −1.
+    [[nodiscard]] int under(QPointF point) const;
+
+    std::vector<double> places_;
+    int held_ = -1;
+};
+
+/// The outcome along one variable with band and data. A bent line’s bends are dragged here: the
+/// pieces follow the mouse, and where it lets go they are held.
+class CurvePage : public QWidget {
+    Q_OBJECT
+
+  public:
+    CurvePage(Session& session, QWidget* parent);
+
+    void showAnswer(const std::shared_ptr<const Answer>& answer);
+
+    [[nodiscard]] BendPlot* plot() const { return plot_; }
+
+    /// The variable along which it looks.
+    [[nodiscard]] const std::string& variable() const { return variable_; }
+
+    void setVariable(const std::string& name);
+
+    [[nodiscard]] ReadingContent reading() const;
+
+  signals:
+    void changed();
+
+  private:
+    void draw();
+    void bend(int bends, const QString& did, bool variant);
+    void hold(const std::vector<double>& places);
+
+    Session& session_;
+    std::shared_ptr<const Answer> answer_;
+    std::string variable_;
+    std::string question_;
+    QComboBox* picker_;
+    BendPlot* plot_;
+};
+
+}  // namespace rapporto::app

@@ -1,0 +1,327 @@
+#include "core/model/prediction.h"
+
+#include "core/base/format.h"
+#include "core/numerics/distributions.h"
+
+#include <algorithm>
+#include <cmath>
+
+namespace rapporto {
+namespace {
+
+using Eigen::Index;
+using Eigen::MatrixXd;
+using Eigen::VectorXd;
+
+std::optional<double> dfOf(const Fit& fit) {
+    return fit.coefficients.empty() ? std::optional(fit.dfResidual) : fit.coefficients.front().df;
+}
+
+VectorXd kept(const Fit& fit, const VectorXd& row) { return row(fit.solution.kept); }
+
+/// Outside of what the rows used span, in words.
+std::vector<std::string> warningsAt(const ScenarioMap& map, const ScenarioValues& at) {
+    std::vector<std::string> out;
+    for (const auto& [name, value] : at) {
+        const ScenarioVariable* v = map.find(name);
+        if (v == nullptr || v->groups || !std::holds_alternative<double>(value)) {
+            continue;
+        }
+        const double x = std::get<double>(value);
+        if (x < v->low || x > v->high) {
+            out.push_back(name + " = " + shortNumber(x) + " lies outside the rows used (" +
+                          shortNumber(v->low) + " to " + shortNumber(v->high) + ")");
+        }
+    }
+    return out;
+}
+
+/// Mean of exp(e), by the weights.
+double smearingFactor(const Design& design, const Fit& fit) {
+    double sum = 0.0;
+    double total = 0.0;
+    for (Index i = 0; i < fit.residuals.size(); ++i) {
+        const double w = design.weights.size() > 0 ? design.weights(i) : 1.0;
+        sum += w * std::exp(fit.residuals(i));
+        total += w;
+    }
+    return sum / total;
+}
+
+VectorXd weightedMean(const MatrixXd& rows, const VectorXd& weights) {
+    if (weights.size() == 0) {
+        return rows.colwise().mean();
+    }
+    return rows.transpose() * weights / weights.sum();
+}
+
+Estimate linear(const Fit& fit, const VectorXd& row, double alpha) {
+    const VectorXd c = kept(fit, row);
+    return estimateOf(c.dot(fit.solution.coefficients), c.dot(fit.covariance * c), dfOf(fit),
+                      alpha);
+}
+
+class Elasticity {
+  public:
+    Elasticity(const Design& design, const Fit& fit, double alpha)
+        : design_(design), fit_(fit), alpha_(alpha) {}
+
+    /// @param x  the variable, X the rows and D their slopes in it; weights may be empty.
+    [[nodiscard]] Result<Estimate> operator()(const VectorXd& x, const MatrixXd& X,
+                                              const MatrixXd& D, const VectorXd& weights) const {
+        const VectorXd& b = fit_.solution.coefficients;
+        const bool logged = !design_.outcomeLogOf.empty();
+        double value = 0.0;
+        double total = 0.0;
+        VectorXd gradient = VectorXd::Zero(b.size());
+        for (Index i = 0; i < X.rows(); ++i) {
+            const double w = weights.size() > 0 ? weights(i) : 1.0;
+            const VectorXd d = kept(fit_, D.row(i));
+            const VectorXd row = kept(fit_, X.row(i));
+            const double y = logged ? 1.0 : row.dot(b);
+            if (y <= 0.0) {
+                return refuse(ErrorCode::BadSetting,
+                              "an elasticity needs predictions above zero, and here is one of " +
+                                  shortNumber(y),
+                              "effects", "Log the outcome, or ask for the plain effect.");
+            }
+            value += w * x(i) * d.dot(b) / y;
+            gradient += w * x(i) * (d / y - (logged ? 0.0 : d.dot(b) / (y * y)) * row);
+            total += w;
+        }
+        value /= total;
+        gradient /= total;
+        return estimateOf(value, gradient.dot(fit_.covariance * gradient), dfOf(fit_), alpha_);
+    }
+
+  private:
+    const Design& design_;
+    const Fit& fit_;
+    double alpha_;
+};
+
+/// The values that an effect is asked at, one scenario; none for an average over rows.
+ScenarioValues place(const EffectRequest& request) {
+    return request.as == EffectRequest::As::At ? request.at : ScenarioValues{};
+}
+
+Result<std::vector<MarginalEffect>> levelEffects(const Design& design, const Fit& fit,
+                                                 const ScenarioMap& map,
+                                                 const ScenarioVariable& variable,
+                                                 const EffectRequest& request, double alpha) {
+    if (request.elasticity) {
+        return refuse(ErrorCode::WrongType,
+                      "‘" + variable.name + "’ has no percent of itself, so no elasticity",
+                      "effects", "Ask for its plain effect.", {variable.name});
+    }
+    const auto rowAt = [&](const Key& value) -> Result<VectorXd> {
+        if (request.as == EffectRequest::As::Average) {
+            const auto X = map.usedWith(variable.name, value);
+            return X ? Result<VectorXd>(weightedMean(*X, design.weights))
+                     : tl::make_unexpected(X.error());
+        }
+        ScenarioValues values = place(request);
+        values[variable.name] = value;
+        const auto X = map.at({values});
+        return X ? Result<VectorXd>(VectorXd(X->row(0))) : tl::make_unexpected(X.error());
+    };
+    std::vector<std::pair<Key, std::string>> levels = {{0.0, ""}, {1.0, ""}};
+    if (variable.groups) {
+        levels = {{variable.levels[variable.base].value, ""}};
+        for (std::size_t l = 0; l < variable.levels.size(); ++l) {
+            if (l != variable.base) {
+                levels.emplace_back(variable.levels[l].value, variable.levels[l].label);
+            }
+        }
+    }
+    const auto base = rowAt(levels.front().first);
+    if (!base) {
+        return tl::make_unexpected(base.error());
+    }
+    std::vector<MarginalEffect> out;
+    for (std::size_t l = 1; l < levels.size(); ++l) {
+        const auto row = rowAt(levels[l].first);
+        if (!row) {
+            return tl::make_unexpected(row.error());
+        }
+        out.push_back({request, levels[l].second, linear(fit, *row - *base, alpha)});
+    }
+    return out;
+}
+
+}  // namespace
+
+Estimate estimateOf(double value, double variance, std::optional<double> df, double alpha) {
+    Estimate out;
+    out.value = value;
+    out.se = std::sqrt(std::max(variance, 0.0));
+    out.df = df;
+    if (out.se > 0.0) {
+        out.statistic = value / out.se;
+        out.p = twoSidedP(*out.statistic, df);
+    }
+    const double reach = criticalValue(alpha, df) * out.se;
+    out.low = value - reach;
+    out.high = value + reach;
+    return out;
+}
+
+Result<std::vector<Prediction>> predictAt(const Design& design, const Fit& fit,
+                                          const ScenarioMap& map,
+                                          const std::vector<PredictRequest>& requests,
+                                          double alpha) {
+    std::vector<ScenarioValues> scenarios;
+    for (const PredictRequest& request : requests) {
+        scenarios.push_back(request.at);
+    }
+    const auto X = map.at(scenarios);
+    if (!X) {
+        return tl::make_unexpected(X.error());
+    }
+    const bool logged = !design.outcomeLogOf.empty() && fit.residuals.size() > 0;
+    const double factor = logged ? smearingFactor(design, fit) : 1.0;
+    const double variance = fit.statistics.sigma * fit.statistics.sigma;
+    const double mostLeverage = fit.leverage.size() > 0 ? fit.leverage.maxCoeff() : 1.0;
+    std::vector<Prediction> out;
+    for (std::size_t s = 0; s < requests.size(); ++s) {
+        const VectorXd row = X->row(static_cast<Index>(s));
+        Prediction p;
+        p.label = requests[s].label;
+        p.at = requests[s].at;
+        p.mean = linear(fit, row, alpha);
+        const double reach =
+            criticalValue(alpha, p.mean.df) * std::sqrt(p.mean.se * p.mean.se + variance);
+        p.rowLow = p.mean.value - reach;
+        p.rowHigh = p.mean.value + reach;
+        p.warnings = warningsAt(map, requests[s].at);
+        const VectorXd spread = fit.solution.factor.transpose() * kept(fit, row);
+        if (p.warnings.empty() && spread.squaredNorm() > mostLeverage) {
+            p.warnings.emplace_back(
+                "each value is within its range, but no row used combines them so far out");
+        }
+        if (logged) {
+            Retransformed r;
+            r.factor = factor;
+            r.middle = std::exp(p.mean.value);
+            r.mean = factor * r.middle;
+            r.low = factor * std::exp(p.mean.low);
+            r.high = factor * std::exp(p.mean.high);
+            r.rowLow = std::exp(p.rowLow);
+            r.rowHigh = std::exp(p.rowHigh);
+            p.original = r;
+        }
+        if (s > 0) {
+            p.difference = linear(fit, row - VectorXd(X->row(0)), alpha);
+        }
+        out.push_back(std::move(p));
+    }
+    return out;
+}
+
+Result<std::vector<MarginalEffect>> marginalEffects(const Design& design, const Fit& fit,
+                                                    const ScenarioMap& map,
+                                                    const EffectRequest& request, double alpha) {
+    const ScenarioVariable* variable = map.find(request.of);
+    if (variable == nullptr) {
+        const auto unknown = map.slopes(request.of);
+        return tl::make_unexpected(unknown.error());
+    }
+    if (variable->groups || variable->yesNo()) {
+        return levelEffects(design, fit, map, *variable, request, alpha);
+    }
+    const bool average = request.as == EffectRequest::As::Average;
+    const auto D = average ? map.slopes(request.of) : map.slopesAt(request.of, {place(request)});
+    if (!D) {
+        return tl::make_unexpected(D.error());
+    }
+    if (!request.elasticity) {
+        const VectorXd row = average ? weightedMean(*D, design.weights) : VectorXd(D->row(0));
+        return std::vector<MarginalEffect>{{request, "", linear(fit, row, alpha)}};
+    }
+    Result<Estimate> effect = Estimate{};
+    if (average) {
+        effect =
+            Elasticity(design, fit, alpha)(*map.used(request.of), design.X, *D, design.weights);
+    } else {
+        const auto X = map.at({place(request)});
+        const auto named = request.at.find(request.of);
+        const double x = request.as == EffectRequest::As::At && named != request.at.end()
+                             ? std::get<double>(named->second)
+                             : variable->mean;
+        effect = Elasticity(design, fit, alpha)(VectorXd::Constant(1, x), *X, *D, {});
+    }
+    if (!effect) {
+        return tl::make_unexpected(effect.error());
+    }
+    return std::vector<MarginalEffect>{{request, "", *effect}};
+}
+
+std::vector<TurningPoint> turningPoints(const Design& design, const Fit& fit,
+                                        const ScenarioMap& map, double alpha) {
+    std::vector<TurningPoint> out;
+    for (const ScenarioVariable& v : map.variables()) {
+        if (v.groups) {
+            continue;
+        }
+        // Exactly two columns may hang on x: itself and its square.
+        std::optional<std::size_t> line;
+        std::optional<std::size_t> square;
+        bool other = false;
+        for (std::size_t c = 0; c < fit.coefficients.size(); ++c) {
+            const Coefficient& b = fit.coefficients[c];
+            if (b.designTerm < 0) {
+                continue;
+            }
+            const DesignTerm& term = design.terms[static_cast<std::size_t>(b.designTerm)];
+            const std::string name = quotedName(v.name);
+            if (b.term == v.name) {
+                line = c;
+            } else if (b.term == "power(" + name + ", 2)" || b.term == name + " * " + name ||
+                       b.term == v.name + " × " + v.name) {
+                square = c;
+            } else if (term.names.contains(v.name)) {
+                other = true;
+            }
+        }
+        if (!line || !square || other || fit.coefficients[*square].se <= 0.0) {
+            continue;
+        }
+        const auto i = static_cast<Index>(*line);
+        const auto j = static_cast<Index>(*square);
+        const double b1 = fit.coefficients[*line].estimate;
+        const double b2 = fit.coefficients[*square].estimate;
+        const double v11 = fit.covariance(i, i);
+        const double v12 = fit.covariance(i, j);
+        const double v22 = fit.covariance(j, j);
+        TurningPoint t;
+        t.of = v.name;
+        t.at = -b1 / (2.0 * b2);
+        t.peak = b2 < 0.0;
+        const double g1 = -1.0 / (2.0 * b2);
+        const double g2 = b1 / (2.0 * b2 * b2);
+        t.se = std::sqrt(std::max(g1 * g1 * v11 + 2.0 * g1 * g2 * v12 + g2 * g2 * v22, 0.0));
+        // Values m with (b1 + 2m b2)² ≤ c² Var(b1 + 2m b2): a quadratic in m.
+        const double c = criticalValue(alpha, fit.coefficients[*line].df);
+        const double qa = 4.0 * (b2 * b2 - c * c * v22);
+        const double qb = 4.0 * (b1 * b2 - c * c * v12);
+        const double qc = b1 * b1 - c * c * v11;
+        const double discriminant = qb * qb - 4.0 * qa * qc;
+        if (discriminant > 0.0) {
+            const double root = std::sqrt(discriminant);
+            // Without cancellation: the roots are q/a and c/q.
+            const double q = -0.5 * (qb + (qb >= 0.0 ? root : -root));
+            const auto [low, high] = std::minmax({q / qa, qc / q});
+            t.low = low;
+            t.high = high;
+            t.outside = qa < 0.0;
+        }
+        if (const auto x = map.used(v.name)) {
+            t.below =
+                static_cast<double>((x->array() < t.at).count()) / static_cast<double>(x->size());
+        }
+        out.push_back(t);
+    }
+    return out;
+}
+
+}  // namespace rapporto

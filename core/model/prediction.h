@@ -1,0 +1,93 @@
+#pragma once
+
+#include "core/model/scenario.h"
+
+namespace rapporto {
+
+/// A number with its error, test against zero and interval.
+struct Estimate {
+    double value = 0.0;
+    double se = 0.0;
+    std::optional<double> statistic;
+    std::optional<double> df;  ///< Absent: the normal law.
+    std::optional<double> p;
+    double low = 0.0;
+    double high = 0.0;
+};
+
+/// `value` with the interval of its law at 1 − alpha.
+[[nodiscard]] Estimate estimateOf(double value, double variance, std::optional<double> df,
+                                  double alpha);
+
+/// A prediction carried from the logarithm back to the outcome’s own units.
+struct Retransformed {
+    double mean = 0.0;  ///< exp(x'b) times the smearing factor.
+    double low = 0.0;   ///< Ends of the mean’s interval, the factor taken as known.
+    double high = 0.0;
+    double middle = 0.0;  ///< exp(x'b): half of such rows lie above where errors are symmetric.
+    double rowLow = 0.0;
+    double rowHigh = 0.0;
+    double factor = 1.0;  ///< Mean of exp(e).
+};
+
+struct Prediction {
+    std::string label;
+    ScenarioValues at;
+    Estimate mean;
+    double rowLow = 0.0;  ///< Where one such row lies.
+    double rowHigh = 0.0;
+    std::optional<Retransformed> original;  ///< Of a logged outcome.
+    std::vector<std::string> warnings;      ///< Outside the data, …
+    std::optional<Estimate> difference;     ///< From the first scenario.
+};
+
+/// The outcome at given values with the interval of its mean (x'Vx by the question’s own errors)
+/// and of a single row (x'Vx + σ², normal errors of one spread; σ²/w of a row of weight 1).
+/// Logged outcomes are carried back by smearing.
+/// Source: Duan (1983), Journal of the American Statistical Association 78.
+///
+/// @return one prediction a request, or the refusal of ScenarioMap::at.
+[[nodiscard]] Result<std::vector<Prediction>> predictAt(const Design& design, const Fit& fit,
+                                                        const ScenarioMap& map,
+                                                        const std::vector<PredictRequest>& requests,
+                                                        double alpha);
+
+struct MarginalEffect {
+    EffectRequest request;
+    std::string level;  ///< Of groups: this level against the base.
+    Estimate effect;
+};
+
+/// Slopes of quantities by differentiation through powers, products and logarithms; of groups and
+/// yes–no variables the difference from the base (from no). Errors by the delta method, exact for
+/// effects that are linear in the coefficients. Elasticities: x·d ln y / dx for a logged outcome,
+/// (x/ŷ)·dy/dx else.
+///
+/// @return one effect (of groups: one a level), or UnknownName, WrongType (a variable that enters
+///         through a jump), BadSetting (an elasticity at a prediction of zero or less).
+[[nodiscard]] Result<std::vector<MarginalEffect>> marginalEffects(const Design& design,
+                                                                  const Fit& fit,
+                                                                  const ScenarioMap& map,
+                                                                  const EffectRequest& request,
+                                                                  double alpha);
+
+/// Where the effect of a variable that enters by itself and its square changes sign.
+struct TurningPoint {
+    std::string of;
+    double at = 0.0;
+    double se = 0.0;  ///< Delta method.
+    /// Fieller’s set: where the hypothesis of a turn there is not rejected. Both ends absent: the
+    /// whole line.
+    std::optional<double> low;
+    std::optional<double> high;
+    bool outside = false;  ///< The set is everything but what lies between low and high.
+    bool peak = false;     ///< Else a trough.
+    double below = 0.0;    ///< Share of the rows used that lie under it.
+};
+
+/// −b₁/(2b₂) of every variable x whose only terms are x and x².
+/// Source: Fieller (1954), Journal of the Royal Statistical Society B 16.
+[[nodiscard]] std::vector<TurningPoint> turningPoints(const Design& design, const Fit& fit,
+                                                      const ScenarioMap& map, double alpha);
+
+}  // namespace rapporto

@@ -1,0 +1,192 @@
+#include "core/report/effect_picture.h"
+
+#include "core/base/format.h"
+
+#include <algorithm>
+#include <cmath>
+
+namespace rapporto {
+namespace {
+
+using Eigen::Index;
+using Eigen::MatrixXd;
+using Eigen::VectorXd;
+
+constexpr int kPlaces = 121;
+
+std::string others(const Answer& answer) {
+    return answer.scenarios->variables().size() > 1 ? ", the others at their means and bases" : "";
+}
+
+Result<Exhibit> levelsExhibit(const Answer& answer, const ScenarioVariable& v) {
+    std::vector<PredictRequest> requests;
+    Exhibit e;
+    if (v.groups) {
+        for (const FoundLevel& level : v.levels) {
+            requests.push_back({{{v.name, level.value}}});
+            e.xNames.push_back(level.label);
+        }
+    } else {
+        requests = {{{{v.name, 0.0}}}, {{{v.name, 1.0}}}};
+        e.xNames = {"no", "yes"};
+    }
+    const auto predicted =
+        predictAt(*answer.design, *answer.fit, *answer.scenarios, requests, answer.alpha);
+    if (!predicted) {
+        return tl::make_unexpected(predicted.error());
+    }
+    for (std::size_t i = 0; i < predicted->size(); ++i) {
+        const Estimate& m = (*predicted)[i].mean;
+        e.intervals.push_back({static_cast<double>(i) + 1.0, m.low, m.value, m.high});
+        e.x.push_back(static_cast<double>(i) + 1.0);
+        e.y.push_back(m.value);
+    }
+    e.pointsHidden = true;
+    e.xTitle = v.label;
+    return e;
+}
+
+}  // namespace
+
+Result<Exhibit> shapeExhibit(const Answer& answer, const std::string& variable) {
+    const ScenarioVariable* v = answer.scenarios ? answer.scenarios->find(variable) : nullptr;
+    if (v == nullptr || !answer.fit) {
+        return refuse(ErrorCode::UnknownName, "the terms do not hang on ‘" + variable + "’");
+    }
+    const Design& design = *answer.design;
+    const std::string title = design.outcome + " along " + variable;
+    const std::string subtitle = "predicted mean with its interval" + others(answer) +
+                                 " · n = " + countText(answer.rows.used);
+    const std::string yTitle =
+        design.outcome + (design.outcomeUnit.empty() ? "" : ", " + design.outcomeUnit);
+    if (v->groups || v->yesNo()) {
+        auto e = levelsExhibit(answer, *v);
+        if (e) {
+            e->title = title;
+            e->subtitle = subtitle;
+            e->yTitle = yTitle;
+        }
+        return e;
+    }
+    std::vector<PredictRequest> requests;
+    for (int i = 0; i < kPlaces; ++i) {
+        const double share = static_cast<double>(i) / (kPlaces - 1);
+        requests.push_back({{{variable, v->low + share * (v->high - v->low)}}});
+    }
+    const auto predicted =
+        predictAt(design, *answer.fit, *answer.scenarios, requests, answer.alpha);
+    if (!predicted) {
+        return tl::make_unexpected(predicted.error());
+    }
+    Exhibit e;
+    e.title = title;
+    e.subtitle = subtitle;
+    e.xTitle = v->label + (v->unit.empty() ? "" : ", " + v->unit);
+    e.yTitle = yTitle;
+    Exhibit::Line line;
+    Exhibit::Band band;
+    for (std::size_t i = 0; i < predicted->size(); ++i) {
+        const double x = std::get<double>(requests[i].at.at(variable));
+        const Estimate& m = (*predicted)[i].mean;
+        line.x.push_back(x);
+        line.y.push_back(m.value);
+        band.x.push_back(x);
+        band.low.push_back(m.low);
+        band.high.push_back(m.high);
+    }
+    // Each row where it would lie with the others there: the curve plus what the fit leaves of it.
+    if (const auto x = answer.fromMoments ? std::nullopt : answer.scenarios->used(variable)) {
+        const double step = (v->high - v->low) / (kPlaces - 1);
+        for (Index i = 0; i < x->size(); ++i) {
+            const double place = step > 0.0 ? ((*x)(i)-v->low) / step : 0.0;
+            if (!std::isfinite(place)) {
+                continue;
+            }
+            const auto below =
+                static_cast<std::size_t>(std::clamp(place, 0.0, static_cast<double>(kPlaces - 2)));
+            const double part = place - static_cast<double>(below);
+            e.x.push_back((*x)(i));
+            e.y.push_back((1.0 - part) * line.y[below] + part * line.y[below + 1] +
+                          answer.fit->residuals(i));
+            e.rows.push_back(design.rows[static_cast<std::size_t>(i)]);
+        }
+    }
+    e.bands.push_back(std::move(band));
+    e.lines.push_back(std::move(line));
+    const auto [least, most] = [&] {
+        const auto& ys = e.y.empty() ? e.lines.front().y : e.y;
+        const auto ends = std::minmax_element(ys.begin(), ys.end());
+        return std::pair(*ends.first, *ends.second);
+    }();
+    for (const TurningPoint& t : answer.turningPoints) {
+        if (t.of == variable && t.at > v->low && t.at < v->high) {
+            e.lines.push_back({.name = "turns at " + shortNumber(t.at, 3),
+                               .x = {t.at, t.at},
+                               .y = {least, most},
+                               .dashed = true});
+        }
+    }
+    if (answer.fit->bent && answer.fit->bent->variable == variable) {
+        for (const Bend& b : answer.fit->bent->bends) {
+            e.lines.push_back({.name = shortNumber(b.at, 3),
+                               .x = {b.at, b.at},
+                               .y = {least, most},
+                               .dashed = true});
+        }
+    }
+    return e;
+}
+
+std::optional<BentPreview> bentPreview(const Answer& answer, std::vector<double> places) {
+    if (!answer.fit || !answer.fit->bent || !answer.scenarios) {
+        return std::nullopt;
+    }
+    const BentLine& bent = *answer.fit->bent;
+    const ScenarioVariable* v = answer.scenarios->find(bent.variable);
+    if (v == nullptr || places.size() != bent.bends.size()) {
+        return std::nullopt;
+    }
+    std::sort(places.begin(), places.end());
+    const auto m = static_cast<Index>(places.size());
+    const Index k = answer.design->X.cols() - (bent.fixed ? m : 2 * m);
+    const auto x = answer.scenarios->used(bent.variable);
+    if (!x) {
+        return std::nullopt;
+    }
+    MatrixXd X(answer.design->X.rows(), k + m);
+    X.leftCols(k) = answer.design->X.leftCols(k);
+    for (Index j = 0; j < m; ++j) {
+        X.col(k + j) = (x->array() - places[static_cast<std::size_t>(j)]).max(0.0);
+    }
+    const LinearProblem problem{X, answer.design->y, answer.design->weights,
+                                answer.design->hasConstant};
+    const auto solved = solveLinear(problem, false, Job());
+    if (!solved) {
+        return std::nullopt;
+    }
+    VectorXd b = VectorXd::Zero(k + m);
+    b(solved->kept) = solved->coefficients;
+    BentPreview out;
+    out.rss = solved->residualSquares;
+    std::vector<ScenarioValues> scenarios;
+    for (int i = 0; i < kPlaces; ++i) {
+        const double share = static_cast<double>(i) / (kPlaces - 1);
+        scenarios.push_back({{bent.variable, v->low + share * (v->high - v->low)}});
+    }
+    const auto rows = answer.scenarios->at(scenarios);
+    if (!rows) {
+        return std::nullopt;
+    }
+    for (int i = 0; i < kPlaces; ++i) {
+        const double at = std::get<double>(scenarios[static_cast<std::size_t>(i)].begin()->second);
+        double y = rows->row(i).head(k).dot(b.head(k));
+        for (Index j = 0; j < m; ++j) {
+            y += b(k + j) * std::max(at - places[static_cast<std::size_t>(j)], 0.0);
+        }
+        out.line.x.push_back(at);
+        out.line.y.push_back(y);
+    }
+    return out;
+}
+
+}  // namespace rapporto

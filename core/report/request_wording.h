@@ -1,0 +1,24 @@
+#pragma once
+
+#include "core/study/answer.h"
+
+namespace rapporto {
+
+/// “least squares”, “a line with 2 bends in hives”.
+[[nodiscard]] std::string methodText(const Question& question);
+
+/// Values in words: “hives 12, irrigated yes”; “everything at its mean or base” when none is named.
+[[nodiscard]] std::string scenarioText(const ScenarioMap& map, const ScenarioValues& at);
+
+/// What one prediction says, with its cautions; paragraphs.
+[[nodiscard]] std::vector<std::string> predictionReading(const Answer& answer, std::size_t i);
+
+/// What the test of one typed statement says.
+[[nodiscard]] std::string hypothesisReading(const Answer& answer, std::size_t i);
+
+[[nodiscard]] std::string turningReading(const Answer& answer, const TurningPoint& turn);
+
+/// Whether the line bends, where, and what more or fewer bends would do; paragraphs.
+[[nodiscard]] std::vector<std::string> bendReading(const Answer& answer);
+
+}  // namespace rapporto
