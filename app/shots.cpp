@@ -90,6 +90,13 @@ int main(int argc, char** argv) {
             }
         }
     }
+    if (argc <= 3 && (only.isEmpty() || only == "sweep")) {
+        window.showStage(4);
+        window.findChild<QPushButton*>("compare:Sweep")->click();
+        window.settle();
+        window.grab().save(directory + "/sweep.png");
+        window.findChild<QPushButton*>("compare:Variants")->click();
+    }
     if (argc <= 3 && (only.isEmpty() || only == "bends")) {
         MainWindow other;
         other.resize(1280, 800);

@@ -165,6 +165,15 @@ struct Applier {
         return {};
     }
 
+    Result<void> operator()(const PutQuestions& put) {
+        for (const Question& question : put.questions) {
+            if (auto done = (*this)(PutQuestion{question}); !done) {
+                return done;
+            }
+        }
+        return {};
+    }
+
     Result<void> operator()(const PutVariables& put) {
         for (const VariableEntry& entry : put.entries) {
             if (auto done = (*this)(PutVariable{entry}); !done) {

@@ -162,6 +162,10 @@ struct PutQuestion {
     Question question;
 };  ///< New (empty id gets one) or replaced.
 
+struct PutQuestions {
+    std::vector<Question> questions;
+};  ///< The same for several in one step.
+
 struct RemoveQuestion {
     std::string id;
 };  ///< And its variants become originals.
@@ -242,10 +246,10 @@ struct SetShape {
     std::vector<ShapeStep> steps;
 };
 
-using Change =
-    std::variant<PutQuestion, RemoveQuestion, MakeLead, PutDerived, RemoveDerived, PutVariable,
-                 PutVariables, RenameDerived, PutSet, RenameSet, SetSurvey, SetRule, SetRowsAside,
-                 TakeRowsBack, SetLayout, SetTitle, SetAlpha, SetReport, SetSource, SetShape>;
+using Change = std::variant<PutQuestion, PutQuestions, RemoveQuestion, MakeLead, PutDerived,
+                            RemoveDerived, PutVariable, PutVariables, RenameDerived, PutSet,
+                            RenameSet, SetSurvey, SetRule, SetRowsAside, TakeRowsBack, SetLayout,
+                            SetTitle, SetAlpha, SetReport, SetSource, SetShape>;
 
 struct Edit {
     Change change;

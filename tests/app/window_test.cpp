@@ -7,6 +7,7 @@
 #include "app/shell/roster.h"
 #include "app/shell/theme.h"
 #include "app/stages/checks/checks_stage.h"
+#include "app/stages/compare/sweep_view.h"
 #include "app/stages/data/coverage_view.h"
 #include "app/stages/data/data_stage.h"
 #include "app/stages/data/shape_ladder.h"
@@ -1426,6 +1427,50 @@ class WindowTest : public QObject {
         QVERIFY2(answer->fit != nullptr, answer->refusal ? answer->refusal->text().c_str() : "");
         QCOMPARE(answer->fit->resampling->asked, 9999);
         QVERIFY(answer->fit->errorNote.find("30 clusters") != std::string::npos);
+    }
+
+    void aSweepFollowsOneEffect() {
+        takeInGrowers();
+        askForRevenue();
+        click("slot:add");
+        typeInFinder("village");
+        closeFinder();
+        window_->settle();
+        QTest::keyClick(window_.get(), Qt::Key_5, Qt::ControlModifier);
+        window_->settle();
+        click("compare:Sweep");
+        window_->settle();
+        auto* view = window_->findChild<SweepView*>();
+        QVERIFY(view->isVisible() && view->shown());
+        // With and without village, two kinds of errors, and rows that stand out where there are.
+        const std::size_t all = view->shown()->results.size();
+        QVERIFY(all == 4 || all == 8);
+        QCOMPARE(view->shown()->spec.of, std::string("hives"));
+        click("sweep:errors:robust");
+        QCOMPARE(view->shown()->results.size(), all / 2);
+        QTest::mouseClick(view, Qt::LeftButton, {},
+                          QPoint(static_cast<int>(view->xOf(0)), view->height() / 2));
+        QCOMPARE(view->chosen(), 0);
+        QTest::keyClick(view, Qt::Key_Right);
+        QCOMPARE(view->chosen(), 1);
+        const double estimate = view->shown()->results[1].estimate;
+        const std::size_t before = window_->session().study().questions.size();
+        click("card:Make it a variant");
+        QCOMPARE(window_->session().study().questions.size(), before + 1);
+        const auto answer = window_->session().answer();
+        const auto hives =
+            std::find_if(answer->fit->coefficients.begin(), answer->fit->coefficients.end(),
+                         [](const auto& c) { return c.term == "hives"; });
+        QVERIFY(std::abs(hives->estimate - estimate) < 1e-9 * std::abs(estimate));
+        window_->session().undo();
+        window_->settle();
+        // The series: one step, taken back in one.
+        click("compare:Variants");
+        click("card:Bring the terms in one by one");
+        QCOMPARE(window_->session().study().questions.size(), before + 1);
+        QCOMPARE(window_->session().study().questions.back().title, std::string("hives alone"));
+        window_->session().undo();
+        QCOMPARE(window_->session().study().questions.size(), before);
     }
 
     void aReasonClosesADoubt() {

@@ -6,6 +6,7 @@
 #include "core/report/request_wording.h"
 #include "core/report/wording.h"
 #include "core/study/study.h"
+#include "core/study/sweep.h"
 #include "tests/core/fixtures.h"
 
 #include <tbb/global_control.h>
@@ -536,6 +537,88 @@ class EffectsTest : public QObject {
         QCOMPARE(methodText(bends.question), std::string("a line with 2 bends in x"));
         QVERIFY(methodsReading(bends).find("bends") != std::string::npos);
         QVERIFY(bendReading(a).empty());
+    }
+
+    void aSweepIsEveryCombinationFittedAlone() {
+        const Table t = table();
+        const Frame frame = frameOf(t);
+        Study study;
+        study.sets = {{"pair", {"z", "power(z, 2)"}}};
+        Question q = plain("y", {"x", "g", "m"});
+        q.id = "q1";
+        q.terms.push_back({Term::Kind::Set, {"pair"}, false});
+        study.questions = {q};
+        SweepSpec spec{q, "x", {1, 2, 3}, {ErrorSpec{}, ErrorSpec{"robust", "HC3", {}}}, {}};
+        spec.samples = {
+            {"all rows", "", {}}, {"without the first", "", {1}}, {"few z", "z < 2", {}}};
+        const auto swept = sweep(study, frame, spec, Job());
+        QVERIFY2(swept.has_value(), swept ? "" : swept.error().text().c_str());
+        QCOMPARE(swept->results.size(), std::size_t{8 * 2 * 3});
+        QCOMPARE(swept->failed, std::size_t{0});
+        QVERIFY(
+            std::is_sorted(swept->results.begin(), swept->results.end(),
+                           [](const auto& a, const auto& b) { return a.estimate < b.estimate; }));
+        std::size_t clear = 0;
+        for (const SweepResult& r : swept->results) {
+            const Answer alone = answerQuestion(study, frame, swept->variant(r), Job());
+            QVERIFY(!alone.refusal);
+            const Coefficient& x = alone.fit->coefficients[1];
+            QCOMPARE(x.term, std::string("x"));
+            QVERIFY(near(r.estimate, x.estimate, 1e-10) && near(r.se, x.se, 1e-10));
+            QVERIFY(near(r.p, *x.p, 1e-8));
+            QCOMPARE(r.rows, alone.rows.used);
+            clear += r.p < 0.05 ? 1U : 0U;
+        }
+        QCOMPARE(swept->shareClear, static_cast<double>(clear) / 48.0);
+        QCOMPARE(swept->median, 0.5 * (swept->results[23].estimate + swept->results[24].estimate));
+        QCOMPARE(swept->choices.size(), std::size_t{3 + 2 + 3});
+        // Errors move no estimate; a term's mark is where it is in.
+        QVERIFY(std::abs(swept->choices[3].moves) < 1e-12);
+        QVERIFY(swept->choices[3].widens != 1.0);
+        double with = 0.0;
+        double without = 0.0;
+        for (const SweepResult& r : swept->results) {
+            (swept->made(r, swept->choices[1]) ? with : without) += r.estimate / 24.0;
+        }
+        QVERIFY(near(swept->choices[1].moves, with - without, 1e-10));
+        // What cannot be swept says why.
+        spec.of = "m";
+        QCOMPARE(sweep(study, frame, spec, Job()).error().code, ErrorCode::BadSetting);
+        spec.of = "hives";
+        QCOMPARE(sweep(study, frame, spec, Job()).error().code, ErrorCode::BadSetting);
+        spec.of = "x";
+        const Job stopped;
+        stopped.stop();
+        QCOMPARE(sweep(study, frame, spec, stopped).error().code, ErrorCode::Stopped);
+        spec.errors.clear();
+        QCOMPARE(sweep(study, frame, spec, Job()).error().code, ErrorCode::BadSetting);
+        spec.errors.assign(10000, ErrorSpec{});
+        QCOMPARE(sweep(study, frame, spec, Job()).error().code, ErrorCode::BadSetting);
+    }
+
+    void termsComeInOneByOne() {
+        Question q = levels();
+        q.id = "q1";
+        q.terms[1].muted = true;
+        const auto series = progressiveSeries(q);
+        QCOMPARE(series.size(), std::size_t{4});
+        QCOMPARE(series[0].title, std::string("x alone"));
+        QCOMPARE(series[3].title, std::string("and m"));
+        Study study;
+        study.questions = {q};
+        study.source.file = "a.csv";
+        const auto put = apply(study, {PutQuestions{series}, "series"});
+        QVERIFY(put && put->questions.size() == 5 && put->trail.size() == 1);
+        QCOMPARE(put->family("q1").size(), std::size_t{5});
+        std::size_t terms = 0;
+        for (const Question& one : put->questions) {
+            if (one.id != "q1") {
+                const Answer a = answer(table(), one);
+                QVERIFY(!a.refusal && a.fit->coefficients.size() > terms);
+                terms = a.fit->coefficients.size();
+            }
+        }
+        QVERIFY(progressiveSeries(plain("y", {"x"})).empty());
     }
 
     void curvesRunThroughTheirRows() {

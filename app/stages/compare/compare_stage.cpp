@@ -1,16 +1,22 @@
 #include "app/stages/compare/compare_stage.h"
 
+#include "app/shell/flow_layout.h"
 #include "app/shell/theme.h"
 #include "core/base/format.h"
 #include "core/report/report.h"
 #include "core/report/wording.h"
 
 #include <QApplication>
+#include <QButtonGroup>
 #include <QClipboard>
+#include <QComboBox>
 #include <QKeyEvent>
+#include <QLabel>
 #include <QMouseEvent>
 #include <QPainter>
+#include <QPushButton>
 #include <QScrollArea>
+#include <QStackedWidget>
 #include <QVBoxLayout>
 
 #include <cmath>
@@ -236,14 +242,67 @@ void CompareTable::keyPressEvent(QKeyEvent* event) {
 }
 
 CompareStage::CompareStage(Session& session, QWidget* parent)
-    : Stage(session, parent), table_(new CompareTable) {
+    : Stage(session, parent),
+      table_(new CompareTable),
+      pages_(new QStackedWidget(this)),
+      tabs_(new QButtonGroup(this)),
+      sweep_(new SweepView),
+      of_(new QComboBox(this)),
+      choices_(new QWidget(this)),
+      stop_(new QPushButton(tr("stop"), this)),
+      later_([this](const Result<Sweep>& result) {
+          stop_->hide();
+          if (result) {
+              sweep_->showSweep(std::make_shared<const Sweep>(*result), session_.study().alpha);
+          } else {
+              sweep_->showNothing(text(result.error().text()));
+          }
+          emit readingChanged();
+      }) {
     auto* layout = new QVBoxLayout(this);
-    layout->setContentsMargins(22, 14, 20, 10);
+    layout->setContentsMargins(22, 10, 20, 10);
+    auto* top = new QHBoxLayout;
+    int id = 0;
+    for (const QString& name : {tr("Variants"), tr("Sweep")}) {
+        auto* button = new QPushButton(name, this);
+        button->setProperty("tab", true);
+        button->setCheckable(true);
+        button->setCursor(Qt::PointingHandCursor);
+        button->setObjectName("compare:" + name);
+        tabs_->addButton(button, id++);
+        top->addWidget(button);
+    }
+    tabs_->button(0)->setChecked(true);
+    top->addStretch(1);
+    stop_->setObjectName("sweep:stop");
+    stop_->hide();
+    top->addWidget(stop_);
+    of_->setObjectName("sweep:of");
+    of_->setAccessibleName(tr("The effect that is followed"));
+    top->addWidget(of_);
+    layout->addLayout(top);
     auto* scroll = new QScrollArea(this);
     scroll->setWidgetResizable(true);
     scroll->setFocusPolicy(Qt::NoFocus);
     scroll->setWidget(table_);
-    layout->addWidget(scroll);
+    pages_->addWidget(scroll);
+    auto* page = new QWidget(this);
+    auto* inner = new QVBoxLayout(page);
+    inner->setContentsMargins(0, 4, 0, 0);
+    choices_->setLayout(new FlowLayout(14));
+    inner->addWidget(choices_);
+    auto* sweepScroll = new QScrollArea(page);
+    sweepScroll->setWidgetResizable(true);
+    sweepScroll->setFocusPolicy(Qt::NoFocus);
+    sweepScroll->setFrameShape(QFrame::NoFrame);
+    sweepScroll->setWidget(sweep_);
+    inner->addWidget(sweepScroll, 1);
+    pages_->addWidget(page);
+    layout->addWidget(pages_, 1);
+    connect(tabs_, &QButtonGroup::idClicked, this, &CompareStage::refresh);
+    connect(of_, &QComboBox::activated, this, &CompareStage::refresh);
+    connect(stop_, &QPushButton::clicked, this, [this] { sweepJob_.stop(); });
+    connect(sweep_, &SweepView::specificationChosen, this, &Stage::readingChanged);
     connect(table_, &CompareTable::columnChosen, this, [this](std::size_t column) {
         chosen_ = column;
         if (column < answers_.size() && answers_[column]) {
@@ -253,6 +312,21 @@ CompareStage::CompareStage(Session& session, QWidget* parent)
 }
 
 void CompareStage::refresh() {
+    const bool sweeping = tabs_->checkedId() == 1;
+    pages_->setCurrentIndex(sweeping ? 1 : 0);
+    of_->setVisible(sweeping);
+    refreshVariants();
+    if (sweeping && isVisible()) {
+        refreshSweep();
+    }
+    if ((!sweeping || !isVisible()) && later_.isBusy()) {
+        sweepJob_.stop();
+        asked_.clear();
+    }
+    emit readingChanged();
+}
+
+void CompareStage::refreshVariants() {
     answers_.clear();
     if (const Question* q = session_.question()) {
         for (const Question* member : session_.study().family(q->id)) {
@@ -263,11 +337,239 @@ void CompareStage::refresh() {
         }
     }
     table_->showAnswers(answers_, chosen_);
-    emit readingChanged();
+}
+
+void CompareStage::refreshSweep() {
+    const auto answer = session_.answer();
+    const auto frame = session_.frame();
+    const bool linear =
+        answer && answer->fit && !answer->fromMoments && !answer->fit->bent && frame;
+    of_->setEnabled(linear);
+    if (!linear) {
+        choicesFor_.clear();
+        asked_.clear();
+        sweep_->showNothing(
+            !answer           ? tr("State a question first.")
+            : answer->refusal ? text(answer->refusal->text())
+            : answer->relation
+                ? tr("A sweep follows one effect of an explained outcome; a relation has none.")
+            : answer->fromMoments
+                ? tr("A sweep fits many models on the rows, and the source is a summary.")
+                : tr("A sweep follows one effect of a question by least squares."));
+        return;
+    }
+    const QString present = of_->currentData().toString();
+    of_->clear();
+    for (const Coefficient& c : answer->fit->coefficients) {
+        if (c.designTerm >= 0) {
+            of_->addItem(termText(c.term), text(c.term));
+        }
+    }
+    if (of_->count() == 0) {
+        sweep_->showNothing(tr("There is no effect to follow: add a term."));
+        return;
+    }
+    of_->setCurrentIndex(std::max(of_->findData(present), 0));
+    buildChoices(*answer);
+    const SweepSpec spec = specFor(*answer);
+    std::string key = questionText(spec.question) + "|" + spec.of + "|" +
+                      std::to_string(session_.bench().revision());
+    for (const std::size_t t : spec.vary) {
+        key += "," + std::to_string(t);
+    }
+    for (const ErrorSpec& e : spec.errors) {
+        key += ";" + e.shown();
+    }
+    for (const SweepSample& sample : spec.samples) {
+        key += "/" + sample.name;
+    }
+    if (key == asked_ || !session_.isFresh()) {
+        return;
+    }
+    asked_ = key;
+    sweepJob_.stop();
+    sweepJob_ = Job();
+    stop_->show();
+    later_.ask([study = session_.study(), frame, spec, job = sweepJob_] {
+        return sweep(study, *frame, spec, job);
+    });
+}
+
+void CompareStage::buildChoices(const Answer& answer) {
+    const std::string key =
+        questionText(answer.question) + "|" + utf8(of_->currentData().toString());
+    if (key == choicesFor_) {
+        return;
+    }
+    choicesFor_ = key;
+    while (QLayoutItem* item = choices_->layout()->takeAt(0)) {
+        if (QWidget* widget = item->widget()) {
+            widget->setParent(nullptr);
+            widget->deleteLater();
+        }
+        delete item;
+    }
+    const auto word = [&](const QString& name, bool soft) {
+        auto* label = new QLabel(name, choices_);
+        label->setFont(paperFont(14, true));
+        label->setStyleSheet(soft ? "color:#6B6F7B;padding:3px 0" : "padding:3px 0");
+        choices_->layout()->addWidget(label);
+    };
+    const auto toggle = [&](const std::string& id, const QString& name, bool on) {
+        auto* button = new QPushButton(name, choices_);
+        button->setCheckable(true);
+        button->setProperty("tab", true);
+        button->setCursor(Qt::PointingHandCursor);
+        button->setObjectName("sweep:" + text(id));
+        const auto known = wanted_.find(id);
+        wanted_[id] = known == wanted_.end() ? on : known->second;
+        button->setChecked(wanted_[id]);
+        choices_->layout()->addWidget(button);
+        connect(button, &QPushButton::toggled, this, [this, id](bool checked) {
+            wanted_[id] = checked;
+            refresh();
+        });
+    };
+    word(tr("with and without"), true);
+    const std::string of = utf8(of_->currentData().toString());
+    int free = 0;
+    for (const Term& term : answer.question.terms) {
+        const bool own = std::any_of(
+            answer.fit->coefficients.begin(), answer.fit->coefficients.end(),
+            [&](const Coefficient& c) {
+                return c.term == of && c.designTerm >= 0 &&
+                       answer.design->terms[static_cast<std::size_t>(c.designTerm)].name ==
+                           term.shown();
+            });
+        if (!term.muted && !own && term.shown() != of) {
+            toggle("term:" + term.shown(), termText(term.shown()), free++ < 8);
+        }
+    }
+    word(tr("errors"), true);
+    toggle("errors:classical", tr("classical"), true);
+    toggle("errors:robust", tr("robust (HC3)"), true);
+    if (answer.question.errors.kind == "clustered") {
+        toggle("errors:own", text(answer.question.errors.shown()), true);
+    }
+    word(tr("rows"), true);
+    toggle("rows:outliers", tr("also without those that stand out"), true);
+}
+
+SweepSpec CompareStage::specFor(const Answer& answer) const {
+    SweepSpec spec;
+    spec.question = answer.question;
+    spec.of = utf8(of_->currentData().toString());
+    const auto wanted = [&](const std::string& id) {
+        const auto at = wanted_.find(id);
+        return at != wanted_.end() && at->second;
+    };
+    for (std::size_t t = 0; t < spec.question.terms.size(); ++t) {
+        const Term& term = spec.question.terms[t];
+        const bool holds =
+            choices_->findChild<QPushButton*>("sweep:term:" + text(term.shown())) != nullptr;
+        if (!term.muted && holds && wanted("term:" + term.shown())) {
+            spec.vary.push_back(t);
+        }
+    }
+    if (wanted("errors:classical")) {
+        spec.errors.push_back(ErrorSpec{});
+    }
+    if (wanted("errors:robust")) {
+        spec.errors.push_back(ErrorSpec{"robust", "HC3", {}});
+    }
+    if (spec.errors.empty() ||
+        (answer.question.errors.kind == "clustered" && wanted("errors:own"))) {
+        spec.errors.push_back(answer.question.errors);
+    }
+    // Rows beyond three standard deviations of what the whole question leaves.
+    SweepSample without{tr("without rows that stand out").toStdString(), "", {}};
+    const Fit& fit = *answer.fit;
+    for (Eigen::Index i = 0; i < fit.residuals.size(); ++i) {
+        if (std::abs(fit.residuals(i)) > 3.0 * fit.statistics.sigma) {
+            without.without.push_back(answer.design->rows[static_cast<std::size_t>(i)] + 1);
+        }
+    }
+    if (wanted("rows:outliers") && !without.without.empty()) {
+        spec.samples.push_back(std::move(without));
+    }
+    return spec;
+}
+
+void CompareStage::startSeries() {
+    if (const Question* q = session_.question()) {
+        const auto series = progressiveSeries(*q);
+        if (!series.empty()) {
+            session_.edit(PutQuestions{series}, tr("bring the terms in one by one"));
+        }
+    }
+}
+
+ReadingContent CompareStage::sweepReading() const {
+    ReadingContent content;
+    const auto& shown = sweep_->shown();
+    if (!shown) {
+        content.title = tr("sweep");
+        content.paragraphs << tr(
+            "Every combination of the choices above, and what one effect is in each of them.");
+        return content;
+    }
+    content.title = termText(shown->spec.of);
+    const int d = decimalsFor(shown->results[shown->results.size() / 2].se);
+    content.paragraphs << richText(
+        "Over " + countText(shown->results.size()) + " specifications the effect runs from " +
+        fixedNumber(shown->results.front().estimate, d) + " to " +
+        fixedNumber(shown->results.back().estimate, d) + ", with a median of **" +
+        fixedNumber(shown->median, d) + "**. In **" + fixedNumber(100.0 * shown->shareClear, 0) +
+        " %** its interval leaves zero out, and in " +
+        fixedNumber(100.0 * shown->sharePositive, 0) + " % it is positive.");
+    const auto most = std::max_element(
+        shown->choices.begin(), shown->choices.end(),
+        [](const auto& a, const auto& b) { return std::abs(a.moves) < std::abs(b.moves); });
+    if (most != shown->choices.end()) {
+        content.paragraphs << richText("What moves it most is **" + most->name +
+                                       "**: " + fixedNumber(most->moves, d) +
+                                       " on average against the specifications without it.");
+    }
+    if (shown->failed > 0) {
+        content.paragraphs << richText(
+            "~" + plural(shown->failed, "specification has", "specifications have") +
+            " no answer and are not drawn.");
+    }
+    content.paragraphs << richText(
+        "~Specifications are not independent samples: the share with a clear effect is no p-value, "
+        "and a choice that is wrong counts as much here as one that is right.");
+    const int chosen = sweep_->chosen();
+    if (chosen >= 0) {
+        const SweepResult& r = shown->results[static_cast<std::size_t>(chosen)];
+        const Question variant = shown->variant(r);
+        content.paragraphs << "<hr>"
+                           << richText("The one chosen: " + variant.title + ", errors " +
+                                       variant.errors.shown() + ". **" +
+                                       fixedNumber(r.estimate, d) + "** (" + fixedNumber(r.low, d) +
+                                       " to " + fixedNumber(r.high, d) + ", " + pClause(r.p) +
+                                       ") in " + countText(r.rows) + " rows.");
+        content.actionsTitle = tr("What you can do");
+        auto* self = const_cast<CompareStage*>(this);
+        content.actions.push_back(
+            {tr("Make it a variant"), tr("to look at its effects and checks"), [self, variant] {
+                 self->session_.putQuestion(
+                     variant, self->tr("from the sweep: %1").arg(text(variant.title)));
+             }});
+    }
+    return content;
 }
 
 ReadingContent CompareStage::reading() const {
+    if (tabs_->checkedId() == 1) {
+        return sweepReading();
+    }
     ReadingContent content;
+    const ActionCard series{tr("Bring the terms in one by one"),
+                            tr("a variant for each step, in one action"),
+                            [self = const_cast<CompareStage*>(this)] { self->startSeries(); }};
+    const Question* present = session_.question();
+    const bool several =
+        present != nullptr && present->kind == "explain" && progressiveSeries(*present).size() > 0;
     if (answers_.size() < 2) {
         content.title = tr("one answer");
         content.paragraphs << tr(
@@ -275,6 +577,9 @@ ReadingContent CompareStage::reading() const {
             "other terms, other errors, other rows.");
         content.actions.push_back(
             {tr("Make a variant"), "Ctrl+D", [this] { session_.startVariant(); }});
+        if (several) {
+            content.actions.push_back(series);
+        }
         return content;
     }
     // Against the lead; the lead itself against the one before it.
@@ -304,6 +609,9 @@ ReadingContent CompareStage::reading() const {
     }
     content.actions.push_back(
         {tr("Vary %1 once more").arg(chosen_ + 1), "Ctrl+D", [this] { session_.startVariant(); }});
+    if (several) {
+        content.actions.push_back(series);
+    }
     content.actions.push_back({tr("Copy the table"), tr("for a sheet or a letter"), [this] {
                                    std::vector<const Answer*> list;
                                    for (const auto& a : answers_) {

@@ -1,6 +1,14 @@
 #pragma once
 
+#include "app/shell/later.h"
 #include "app/shell/stage.h"
+#include "app/stages/compare/sweep_view.h"
+
+class QButtonGroup;
+class QComboBox;
+class QPushButton;
+class QScrollArea;
+class QStackedWidget;
 
 namespace rapporto::app {
 
@@ -34,6 +42,7 @@ class CompareTable : public QWidget {
     std::size_t chosen_ = 0;
 };
 
+/// Variants side by side, and the sweep of one question over its choices.
 class CompareStage : public Stage {
     Q_OBJECT
 
@@ -44,8 +53,29 @@ class CompareStage : public Stage {
     [[nodiscard]] ReadingContent reading() const override;
     [[nodiscard]] QString state() const override;
 
+    /// The sweep is being worked out.
+    [[nodiscard]] bool isSweeping() const { return later_.isBusy(); }
+
   private:
+    void refreshVariants();
+    void refreshSweep();
+    void buildChoices(const Answer& answer);
+    [[nodiscard]] SweepSpec specFor(const Answer& answer) const;
+    [[nodiscard]] ReadingContent sweepReading() const;
+    void startSeries();
+
     CompareTable* table_;
+    QStackedWidget* pages_;
+    QButtonGroup* tabs_;
+    SweepView* sweep_;
+    QComboBox* of_;     ///< The effect that is followed.
+    QWidget* choices_;  ///< What comes and goes, as words.
+    QPushButton* stop_;
+    Later<Result<Sweep>> later_;
+    Job sweepJob_;
+    std::string asked_;                   ///< What the sweep shown or in work is of.
+    std::string choicesFor_;              ///< The question and effect whose choices stand there.
+    std::map<std::string, bool> wanted_;  ///< Choices as clicked.
     std::vector<std::shared_ptr<const Answer>> answers_;
     std::size_t chosen_ = 0;
 };

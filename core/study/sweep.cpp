@@ -1,0 +1,312 @@
+#include "core/study/sweep.h"
+
+#include "core/model/fit.h"
+
+#include <tbb/parallel_for.h>
+
+#include <algorithm>
+#include <atomic>
+#include <cmath>
+
+namespace rapporto {
+namespace {
+
+using Eigen::Index;
+
+constexpr std::size_t kMostSpecifications = 20000;
+
+/// Columns of each term of a question in a design: sets of terms hold several.
+std::vector<std::vector<Index>> columnsByTerm(const Design& design, const Question& question,
+                                              const std::vector<TermSet>& sets) {
+    std::vector<std::vector<Index>> out(question.terms.size());
+    std::size_t at = 0;
+    for (std::size_t t = 0; t < question.terms.size(); ++t) {
+        const Term& term = question.terms[t];
+        if (term.muted) {
+            continue;
+        }
+        std::size_t members = 1;
+        if (term.kind == Term::Kind::Set) {
+            for (const TermSet& set : sets) {
+                members = set.name == term.parts.front() ? set.members.size() : members;
+            }
+        }
+        for (std::size_t m = 0; m < members && at < design.terms.size(); ++m, ++at) {
+            out[t].insert(out[t].end(), design.terms[at].columns.begin(),
+                          design.terms[at].columns.end());
+        }
+    }
+    return out;
+}
+
+/// The design with some of its columns; terms keep their places.
+Design withColumnsOnly(const Design& design, const std::vector<Index>& columns) {
+    Design out;
+    out.X = design.X(Eigen::all, columns);
+    out.y = design.y;
+    out.hasConstant = design.hasConstant;
+    out.weightKind = design.weightKind;
+    out.weights = design.weights;
+    out.outcome = design.outcome;
+    out.rows = design.rows;
+    out.clusters = design.clusters;
+    out.clusterCounts = design.clusterCounts;
+    out.layout = design.layout;
+    out.time = design.time;
+    out.moments = design.moments;
+    out.seasonLags = design.seasonLags;
+    out.counts.used = design.counts.used;
+    out.terms.resize(design.terms.size());
+    for (const Index c : columns) {
+        out.columns.push_back(design.columns[static_cast<std::size_t>(c)]);
+    }
+    return out;
+}
+
+class Sweeper {
+  public:
+    Sweeper(const Study& study, const Frame& frame, const SweepSpec& spec)
+        : study_(study), frame_(frame), spec_(spec) {}
+
+    Result<Sweep> run(const Job& job) {
+        const std::size_t masks = std::size_t{1} << spec_.vary.size();
+        const std::size_t all = masks * spec_.errors.size() * spec_.samples.size();
+        if (spec_.vary.size() > 16 || all > kMostSpecifications) {
+            return refuse(
+                ErrorCode::BadSetting, "there are " + std::to_string(all) + " specifications",
+                "sweep", "Let fewer terms come and go, or fewer errors and samples: up to 20,000.");
+        }
+        if (all == 0) {
+            return refuse(ErrorCode::BadSetting, "there is no error kind or no sample to try",
+                          "sweep");
+        }
+        if (auto done = makeDesigns(); !done) {
+            return tl::make_unexpected(done.error());
+        }
+        std::vector<std::optional<SweepResult>> found(all);
+        std::atomic<std::size_t> done{0};
+        tbb::parallel_for(std::size_t{0}, all, [&](std::size_t i) {
+            if (!job.stopped()) {
+                const std::size_t design = i / masks;
+                found[i] = one(static_cast<std::uint32_t>(i % masks), design, job);
+                job.report(static_cast<double>(++done) / static_cast<double>(all));
+            }
+        });
+        if (job.stopped()) {
+            return refuse(ErrorCode::Stopped, "the sweep was stopped");
+        }
+        Sweep out;
+        out.spec = spec_;
+        for (const auto& result : found) {
+            result ? out.results.push_back(*result) : static_cast<void>(++out.failed);
+        }
+        if (out.results.empty()) {
+            return refuse(ErrorCode::BadSetting, "no specification has an answer", "sweep");
+        }
+        summarise(out);
+        return out;
+    }
+
+  private:
+    Result<void> makeDesigns() {
+        for (const SweepSample& sample : spec_.samples) {
+            for (const ErrorSpec& errors : spec_.errors) {
+                Question q = spec_.question;
+                q.errors = errors;
+                // The clusters of all error kinds must be there in every row.
+                q.where = q.where.empty() || sample.where.empty()
+                              ? q.where + sample.where
+                              : "(" + q.where + ") and (" + sample.where + ")";
+                q.without.insert(q.without.end(), sample.without.begin(), sample.without.end());
+                auto design = makeDesign(frame_, q, study_.sets);
+                if (!design) {
+                    return tl::make_unexpected(design.error());
+                }
+                designs_.push_back(*std::move(design));
+            }
+        }
+        columns_ = columnsByTerm(designs_.front(), spec_.question, study_.sets);
+        bool there = false;
+        for (const std::size_t t : spec_.vary) {
+            for (const Index c : columns_[t]) {
+                if (designs_.front().columns[static_cast<std::size_t>(c)].name == spec_.of) {
+                    return refuse(ErrorCode::BadSetting,
+                                  "‘" + spec_.of + "’ cannot come and go: it is what is followed",
+                                  "sweep");
+                }
+            }
+        }
+        for (const DesignColumn& column : designs_.front().columns) {
+            there = there || column.name == spec_.of;
+        }
+        return there ? Result<void>()
+                     : refuse(ErrorCode::BadSetting, "no effect is called ‘" + spec_.of + "’",
+                              "sweep", "Choose one of the question’s terms.");
+    }
+
+    [[nodiscard]] std::optional<SweepResult> one(std::uint32_t mask, std::size_t design,
+                                                 const Job& job) const {
+        const Design& whole = designs_[design];
+        std::vector<bool> in(static_cast<std::size_t>(whole.X.cols()), true);
+        for (std::size_t v = 0; v < spec_.vary.size(); ++v) {
+            if ((mask >> v & 1U) == 0) {
+                for (const Index c : columns_[spec_.vary[v]]) {
+                    in[static_cast<std::size_t>(c)] = false;
+                }
+            }
+        }
+        std::vector<Index> columns;
+        for (std::size_t c = 0; c < in.size(); ++c) {
+            if (in[c]) {
+                columns.push_back(static_cast<Index>(c));
+            }
+        }
+        ErrorSpec errors = spec_.errors[design % spec_.errors.size()];
+        errors.seed = errors.seed ? errors.seed : std::optional(study_.seed);
+        const Design part = withColumnsOnly(whole, columns);
+        const auto fit = fitLeastSquares(part, errors, study_.alpha, job);
+        if (!fit) {
+            return std::nullopt;
+        }
+        for (const Coefficient& c : fit->coefficients) {
+            if (c.term == spec_.of && c.p) {
+                return SweepResult{mask,
+                                   design % spec_.errors.size(),
+                                   design / spec_.errors.size(),
+                                   c.estimate,
+                                   c.se,
+                                   c.low,
+                                   c.high,
+                                   *c.p,
+                                   fit->statistics.rSquared,
+                                   part.rows.size()};
+            }
+        }
+        return std::nullopt;
+    }
+
+    void summarise(Sweep& out) const {
+        std::stable_sort(out.results.begin(), out.results.end(),
+                         [](const auto& a, const auto& b) { return a.estimate < b.estimate; });
+        const std::size_t n = out.results.size();
+        out.median = n % 2 == 1
+                         ? out.results[n / 2].estimate
+                         : 0.5 * (out.results[n / 2 - 1].estimate + out.results[n / 2].estimate);
+        const auto share = [&](const auto& test) {
+            return static_cast<double>(
+                       std::count_if(out.results.begin(), out.results.end(), test)) /
+                   static_cast<double>(n);
+        };
+        out.shareClear = share([&](const SweepResult& r) { return r.p < study_.alpha; });
+        out.sharePositive = share([](const SweepResult& r) { return r.estimate > 0.0; });
+        using Kind = Sweep::Choice::Kind;
+        for (std::size_t v = 0; v < spec_.vary.size(); ++v) {
+            out.choices.push_back(
+                {spec_.question.terms[spec_.vary[v]].shown(), Kind::Term, v, 0, 1});
+        }
+        for (std::size_t e = 0; e < spec_.errors.size() && spec_.errors.size() > 1; ++e) {
+            out.choices.push_back({spec_.errors[e].shown(), Kind::Errors, e, 0, 1});
+        }
+        for (std::size_t s = 0; s < spec_.samples.size() && spec_.samples.size() > 1; ++s) {
+            out.choices.push_back({spec_.samples[s].name, Kind::Sample, s, 0, 1});
+        }
+        for (Sweep::Choice& choice : out.choices) {
+            double sum[2] = {0.0, 0.0};
+            double errors[2] = {0.0, 0.0};
+            double count[2] = {0.0, 0.0};
+            for (const SweepResult& r : out.results) {
+                const int made = out.made(r, choice) ? 1 : 0;
+                sum[made] += r.estimate;
+                errors[made] += r.se;
+                count[made] += 1.0;
+            }
+            if (count[0] > 0.0 && count[1] > 0.0) {
+                choice.moves = sum[1] / count[1] - sum[0] / count[0];
+                choice.widens = errors[1] / count[1] / (errors[0] / count[0]);
+            }
+        }
+    }
+
+    const Study& study_;
+    const Frame& frame_;
+    const SweepSpec& spec_;
+    std::vector<Design> designs_;  ///< By sample, then errors.
+    std::vector<std::vector<Index>> columns_;
+};
+
+}  // namespace
+
+bool Sweep::made(const SweepResult& result, const Choice& choice) const {
+    switch (choice.kind) {
+        case Choice::Kind::Term:
+            return (result.included >> choice.index & 1U) != 0;
+        case Choice::Kind::Errors:
+            return result.errors == choice.index;
+        case Choice::Kind::Sample:
+            return result.sample == choice.index;
+    }
+    return false;
+}
+
+Question Sweep::variant(const SweepResult& result) const {
+    Question out = spec.question;
+    out.id.clear();
+    out.lead = false;
+    out.variantOf = spec.question.variantOf.empty() ? spec.question.id : spec.question.variantOf;
+    out.errors = spec.errors[result.errors];
+    const SweepSample& sample = spec.samples[result.sample];
+    out.where = out.where.empty() || sample.where.empty()
+                    ? out.where + sample.where
+                    : "(" + out.where + ") and (" + sample.where + ")";
+    out.without.insert(out.without.end(), sample.without.begin(), sample.without.end());
+    std::string left;
+    for (std::size_t v = 0; v < spec.vary.size(); ++v) {
+        if ((result.included >> v & 1U) == 0) {
+            out.terms[spec.vary[v]].muted = true;
+            left += (left.empty() ? "without " : ", ") + spec.question.terms[spec.vary[v]].shown();
+        }
+    }
+    out.title = (left.empty() ? "with all terms" : left) +
+                (spec.samples.size() > 1 && result.sample > 0 ? ", " + sample.name : "");
+    return out;
+}
+
+Result<Sweep> sweep(const Study& study, const Frame& frame, const SweepSpec& spec, const Job& job) {
+    for (const std::size_t t : spec.vary) {
+        if (t >= spec.question.terms.size()) {
+            return refuse(ErrorCode::BadSetting, "a term that is to come and go is not there",
+                          "sweep");
+        }
+    }
+    return Sweeper(study, frame, spec).run(job);
+}
+
+std::vector<Question> progressiveSeries(const Question& question) {
+    std::vector<Question> out;
+    std::vector<std::size_t> active;
+    for (std::size_t t = 0; t < question.terms.size(); ++t) {
+        if (!question.terms[t].muted) {
+            active.push_back(t);
+        }
+    }
+    for (std::size_t n = 1; n < active.size(); ++n) {
+        Question one = question;
+        one.id.clear();
+        one.lead = false;
+        one.variantOf = question.variantOf.empty() ? question.id : question.variantOf;
+        one.title = n == 1 ? question.terms[active[0]].shown() + " alone"
+                           : "and " + question.terms[active[n - 1]].shown();
+        for (std::size_t later = n; later < active.size(); ++later) {
+            one.terms[active[later]].muted = true;
+        }
+        // What is asked beside the fit stays with the original.
+        one.predict.clear();
+        one.effects.clear();
+        one.hypotheses.clear();
+        one.decisions.clear();
+        out.push_back(std::move(one));
+    }
+    return out;
+}
+
+}  // namespace rapporto
