@@ -9,7 +9,9 @@
 #include "core/data/frame.h"
 #include "core/describe/correlation.h"
 #include "core/io/csv.h"
+#include "core/model/fit.h"
 #include "core/numerics/linear_solution.h"
+#include "core/study/sweep.h"
 
 #include <Eigen/Dense>
 #include <cblas.h>
@@ -395,6 +397,114 @@ void benchCorrelations(bool quick, int rounds) {
             baseline);
 }
 
+/// A table of noise: y on x1 … xk, and g in groups.
+Table noiseTable(std::size_t n, int k, int groups) {
+    Table table;
+    const auto add = [&](const std::string& name, std::vector<double> cells) {
+        table.columns.push_back(Column::ofNumbers(name, std::move(cells)));
+        Variable v;
+        v.name = name;
+        table.variables.push_back(v);
+    };
+    std::vector<double> y(n, 1.0);
+    for (int j = 1; j <= k; ++j) {
+        std::vector<double> x(n);
+        for (std::size_t i = 0; i < n; ++i) {
+            x[i] = noise(i * 131 + static_cast<std::size_t>(j) * 7919);
+            y[i] += 0.2 * x[i];
+        }
+        add("x" + std::to_string(j), std::move(x));
+    }
+    std::vector<double> g(n);
+    for (std::size_t i = 0; i < n; ++i) {
+        g[i] = static_cast<double>(i % static_cast<std::size_t>(groups));
+        y[i] += noise(i * 977 + 5) + 0.3 * noise(static_cast<std::uint64_t>(g[i]) + 99);
+    }
+    add("g", std::move(g));
+    add("y", std::move(y));
+    return table;
+}
+
+Question noiseQuestion(int k) {
+    Question q;
+    q.id = "q1";
+    q.outcome = "y";
+    for (int j = 1; j <= k; ++j) {
+        q.terms.push_back(Term::expression("x" + std::to_string(j)));
+    }
+    return q;
+}
+
+/// Draws, sweeps, and what checks cost beside the fit.
+void benchInference(int rounds) {
+    {
+        const Frame frame = Frame::make(noiseTable(10000, 9, 50), {}, {}, {}, {});
+        Question q = noiseQuestion(9);
+        q.errors.kind = "bootstrap";
+        q.errors.scheme = "wild-clusters";
+        q.errors.by = {"g"};
+        q.errors.draws = 9999;
+        const Design design = *makeDesign(frame, q, {});
+        absolute("wild draws by 50 clusters, 9,999 of them, 10,000x10", rounds, 1.0, [&] {
+            return seconds(
+                [&] { static_cast<void>(fitLeastSquares(design, q.errors, 0.05, Job())); });
+        });
+    }
+    {
+        const Frame frame = Frame::make(noiseTable(100000, 19, 50), {}, {}, {}, {});
+        Question q = noiseQuestion(19);
+        const Design design = *makeDesign(frame, q, {});
+        const Fit fit = *fitLeastSquares(design, q.errors, 0.05, Job());
+        q.allChecks = false;
+        q.checks = {CheckRequest{"cooks-distance"}, CheckRequest{"dfbetas"}};
+        compare(
+            "Cook and DFBETAS of 100,000x20 against the fit", rounds, 3.0,
+            [&] { static_cast<void>(runChecks(frame, q, design, fit, 0.05, Job())); },
+            [&] { static_cast<void>(fitLeastSquares(design, q.errors, 0.05, Job())); });
+    }
+    {
+        app::MainWindow window;
+        window.session().openDemo();
+        window.settle();
+        const Study study = window.session().study();
+        const auto frame = window.session().frame();
+        const Question lead = *study.lead();
+        const auto answer = window.session().answer();
+        absolute("every check of the demo's lead question", rounds, 0.2, [&] {
+            return seconds([&] {
+                static_cast<void>(
+                    runChecks(*frame, lead, *answer->design, *answer->fit, 0.05, Job()));
+            });
+        });
+        SweepSpec spec;
+        spec.question = lead;
+        spec.question.terms.clear();
+        for (const char* term : {"member", "hives", "irrigated", "zone", "age", "schooling_years",
+                                 "slope_pct", "ln(orchard_ha)", "frost_nights"}) {
+            spec.question.terms.push_back(Term::expression(term));
+        }
+        spec.of = "member";
+        spec.vary = {1, 2, 3, 4, 5, 6, 7, 8};
+        spec.errors = {ErrorSpec{}, ErrorSpec{"robust", "HC3", {}}, lead.errors,
+                       ErrorSpec{"robust", "HC1", {}}};
+        absolute("sweep of 1,024 specifications of the demo", rounds, 2.0, [&] {
+            return seconds([&] { static_cast<void>(sweep(study, *frame, spec, Job())); });
+        });
+    }
+    {
+        const Frame frame = Frame::make(noiseTable(500, 3, 10), {}, {}, {}, {});
+        Question q = noiseQuestion(3);
+        q.method = "bent-line";
+        q.settings.variable = "x1";
+        q.settings.bends = 2;
+        const Design design = *makeDesign(frame, q, {});
+        absolute("two bends in 500 rows, with profile intervals", rounds, 0.5, [&] {
+            return seconds(
+                [&] { static_cast<void>(fitBentLine(design, q.settings, q.errors, 0.05, Job())); });
+        });
+    }
+}
+
 void benchWindow(int rounds) {
     app::MainWindow window;
     window.resize(1280, 800);
@@ -497,6 +607,7 @@ int main(int argc, char** argv) {
         {"expressions", [&] { benchExpressions(quick, quick ? 3 : 5); }},
         {"csv", [&] { benchCsv(quick, quick ? 3 : 5); }},
         {"correlations", [&] { benchCorrelations(quick, rounds); }},
+        {"inference", [&] { benchInference(rounds); }},
         {"window", [&] { benchWindow(rounds); }}};
     for (const auto& [name, run] : groups) {
         if (only.empty() || only == name) {

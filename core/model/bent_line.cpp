@@ -196,7 +196,7 @@ class Profile {
         double d = a + part * (b - a);
         double fc = value(c);
         double fd = value(d);
-        for (int i = 0; i < 48; ++i) {
+        for (int i = 0; i < 36; ++i) {
             if (fc < fd) {
                 b = d;
                 d = c;
@@ -710,7 +710,7 @@ class BentLineFitter {
         const double end = direction < 0.0 ? low_ : high_;
         // Outward in even steps: the profile has kinks at the data.
         double inside = from;
-        constexpr int kSteps = 60;
+        constexpr int kSteps = 30;
         for (int s = 1; s <= kSteps; ++s) {
             const double at = from + (end - from) * s / kSteps;
             if (excess(at) > 0.0) {

@@ -279,6 +279,8 @@ CompareStage::CompareStage(Session& session, QWidget* parent)
     top->addWidget(stop_);
     of_->setObjectName("sweep:of");
     of_->setAccessibleName(tr("The effect that is followed"));
+    of_->setSizeAdjustPolicy(QComboBox::AdjustToContents);
+    of_->setMinimumContentsLength(12);
     top->addWidget(of_);
     layout->addLayout(top);
     auto* scroll = new QScrollArea(this);
@@ -421,6 +423,8 @@ void CompareStage::buildChoices(const Answer& answer) {
         button->setProperty("tab", true);
         button->setCursor(Qt::PointingHandCursor);
         button->setObjectName("sweep:" + text(id));
+        // Room for the bold of a chosen word.
+        button->setMinimumWidth(QFontMetrics(interfaceFont(13, true)).horizontalAdvance(name) + 8);
         const auto known = wanted_.find(id);
         wanted_[id] = known == wanted_.end() ? on : known->second;
         button->setChecked(wanted_[id]);
