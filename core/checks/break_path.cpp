@@ -264,6 +264,12 @@ CheckResult checkRecursive(const CheckInput& in) {
     for (Index t = 0; t < n && !in.job.stopped(); ++t) {
         S.selfadjointView<Eigen::Lower>().rankUpdate(all.Q.row(t).transpose());
         g += all.e(t) * all.Q.row(t).transpose();
+        // What pulls the estimates of all rows away from those of the rows so far, each direction
+        // in its own standard deviations; without the inverse, which in short stretches is wild.
+        if (const double distance = g.cwiseAbs().maxCoeff() / sigma; distance > most) {
+            most = distance;
+            atRow = all.rows[static_cast<std::size_t>(t)];
+        }
         if (t + 1 < k + 1 || ((t + 1) % step != 0 && t + 1 != n)) {
             continue;
         }
@@ -271,16 +277,7 @@ CheckResult checkRecursive(const CheckInput& in) {
         if (ldlt.vectorD().minCoeff() < 1e-9) {
             continue;
         }
-        // How far the estimates of the rows so far lie from those of all, each direction in its own
-        // standard deviations.
         const VectorXd delta = ldlt.solve(g);
-        const double share = static_cast<double>(t + 1) / static_cast<double>(n);
-        Index which = 0;
-        const double distance = share * delta.cwiseAbs().maxCoeff(&which) / sigma;
-        if (distance > most) {
-            most = distance;
-            atRow = all.rows[static_cast<std::size_t>(t)];
-        }
         places.push_back(all.rows[static_cast<std::size_t>(t)]);
         path.push_back(F * delta);
         spread.push_back(F * ldlt.solve(MatrixXd::Identity(k, k)) * F.transpose());

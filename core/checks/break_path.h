@@ -8,8 +8,9 @@ namespace rapporto {
 /// largest value by the law of Andrews (1993), Econometrica 61.
 CheckResult checkSupF(const CheckInput& in);
 
-/// The estimates fitted on the rows up to each moment, and how far they wander from those of all
-/// rows. Source: Ploberger, Krämer & Kontrus (1989), Journal of Econometrics 40.
+/// The estimates fitted on the rows up to each moment; tested by how far the sums of the scores
+/// wander from zero, whose law is that of independent Brownian bridges.
+/// Source: Zeileis & Hornik (2007), Statistica Neerlandica 61.
 CheckResult checkRecursive(const CheckInput& in);
 
 }  // namespace rapporto

@@ -132,7 +132,7 @@ const std::vector<Check>& allChecks() {
          "Andrews 1993; Hansen 1997", &checkSupF},
         {"recursive", stable, "estimates along time", "the estimates of the rows so far settle",
          "fine: p at or above alpha; fails from 2 in the measure of the bounds",
-         "Ploberger, Krämer & Kontrus 1989", &checkRecursive},
+         "Zeileis & Hornik 2007", &checkRecursive},
     };
     return kChecks;
 }

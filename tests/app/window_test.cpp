@@ -1473,6 +1473,30 @@ class WindowTest : public QObject {
         QCOMPARE(window_->session().study().questions.size(), before);
     }
 
+    void residualPicturesStandTogether() {
+        takeInGrowers();
+        askForRevenue();
+        QTest::keyClick(window_.get(), Qt::Key_4, Qt::ControlModifier);
+        window_->settle();
+        click("checks:overview");
+        auto* first = find<PlotView>("checks:picture:0");
+        auto* third = find<PlotView>("checks:picture:2");
+        QVERIFY(first->isVisible() && !first->isEmpty() && !third->isEmpty());
+        // A box in one of them lights the same rows everywhere.
+        const QPoint from = first->pixelOf(first->exhibit().x[0], first->exhibit().y[0]).toPoint();
+        QTest::mousePress(first, Qt::LeftButton, {}, from - QPoint(30, 30));
+        QTest::mouseMove(first, from + QPoint(30, 30));
+        QTest::mouseRelease(first, Qt::LeftButton, {}, from + QPoint(30, 30));
+        window_->settle();
+        QVERIFY(!window_->session().selectedRows().empty());
+        QVERIFY(window_->session().selectedRows().contains(first->exhibit().rows[0]));
+        // The ledger takes their place, and the list the ledger’s.
+        click("checks:ledger");
+        QVERIFY(!first->isVisible());
+        click("checks:ledger");
+        QVERIFY(!find<QTextBrowser>("ledger")->isVisible());
+    }
+
     void aReasonClosesADoubt() {
         takeInGrowers();
         askForRevenue();

@@ -184,13 +184,9 @@ def checks(d):
             parts = sum(float(fit(X[s], y[s])[1] @ fit(X[s], y[s])[1]) for s in (slice(0, t), slice(t, n)))
             path.append((rss - parts) / k / (parts / (n - 2 * k)))
         out["sup-f"] = {"statistic": max(path), "row of the break": first + int(np.argmax(path)) + 1}
-    # How far the estimates of the rows so far lie from those of all, in the triangle of X.
-    R = np.linalg.cholesky(X.T @ X).T
-    sigma = math.sqrt(rss / (n - k))
-    most = 0.0
-    for t in range(k + 1, n + 1):
-        if np.linalg.matrix_rank(X[:t]) == k:
-            most = max(most, t / n * np.abs(R @ (fit(X[:t], y[:t])[0] - b)).max() / sigma)
+    # How far the sums of the scores wander, in the triangle of X.
+    scores = np.cumsum(X @ np.linalg.inv(np.linalg.cholesky(X.T @ X).T) * e[:, None], axis=0)
+    most = np.abs(scores).max() / math.sqrt(rss / (n - k))
     tail = sum((2 if j % 2 else -2) * math.exp(-2 * j * j * most ** 2) for j in range(1, 101))
     out["recursive"] = {"statistic": most, "p": 1 - (1 - min(tail, 1.0)) ** k}
     out["cusum-squares"] = {"statistic": float(dev),

@@ -6,6 +6,7 @@
 #include "core/describe/row_names.h"
 #include "core/report/assumptions.h"
 
+#include <QGridLayout>
 #include <QHBoxLayout>
 #include <QKeyEvent>
 #include <QLabel>
@@ -126,7 +127,9 @@ ChecksStage::ChecksStage(Session& session, QWidget* parent)
       plot_(new PlotView(this)),
       numbers_(new QLabel(this)),
       ledger_(new QTextBrowser(this)),
-      ledgerButton_(new QPushButton(tr("assumptions of the study"), this)) {
+      ledgerButton_(new QPushButton(tr("assumptions of the study"), this)),
+      overview_(new QWidget(this)),
+      overviewButton_(new QPushButton(tr("residuals together"), this)) {
     auto* layout = new QHBoxLayout(this);
     layout->setContentsMargins(0, 0, 0, 0);
     layout->setSpacing(0);
@@ -152,15 +155,47 @@ ChecksStage::ChecksStage(Session& session, QWidget* parent)
     ledger_->setAccessibleName(tr("Assumptions of the study"));
     ledger_->hide();
     right->addWidget(ledger_, 1);
+    auto* grid = new QGridLayout(overview_);
+    grid->setContentsMargins(0, 0, 0, 0);
+    grid->setSpacing(10);
+    for (int i = 0; i < 4; ++i) {
+        pictures_.push_back(new PlotView(overview_));
+        pictures_.back()->setObjectName(QString("checks:picture:%1").arg(i));
+        grid->addWidget(pictures_.back(), i / 2, i % 2);
+        connect(pictures_.back(), &PlotView::rowsSelected, &session_, &Session::selectRows);
+    }
+    overview_->hide();
+    right->addWidget(overview_, 1);
     auto* foot = new QHBoxLayout;
     foot->addStretch(1);
+    overviewButton_->setCheckable(true);
+    overviewButton_->setProperty("tab", true);
+    overviewButton_->setObjectName("checks:overview");
+    for (QPushButton* button : {overviewButton_, ledgerButton_}) {
+        button->setMinimumWidth(
+            QFontMetrics(interfaceFont(13, true)).horizontalAdvance(button->text()) + 8);
+    }
+    overviewButton_->setCursor(Qt::PointingHandCursor);
+    foot->addWidget(overviewButton_);
+    foot->addSpacing(14);
+    connect(overviewButton_, &QPushButton::toggled, this, [this](bool on) {
+        if (on) {
+            ledgerButton_->setChecked(false);
+        }
+        showSelected();
+    });
     ledgerButton_->setCheckable(true);
     ledgerButton_->setProperty("tab", true);
     ledgerButton_->setObjectName("checks:ledger");
     ledgerButton_->setCursor(Qt::PointingHandCursor);
     foot->addWidget(ledgerButton_);
     right->addLayout(foot);
-    connect(ledgerButton_, &QPushButton::toggled, this, [this] { showSelected(); });
+    connect(ledgerButton_, &QPushButton::toggled, this, [this](bool on) {
+        if (on) {
+            overviewButton_->setChecked(false);
+        }
+        showSelected();
+    });
     layout->addLayout(right, 1);
     connect(list_, &CheckList::checkChosen, this, [this](const std::string& id) {
         selected_ = id;
@@ -210,11 +245,13 @@ void ChecksStage::showSelected() {
     plot_->showSelection(session_.selectedRows());
     const CheckResult* result = selected();
     const bool ledger = ledgerButton_->isChecked();
+    const bool overview = overviewButton_->isChecked();
     ledger_->setVisible(ledger);
-    plot_->setVisible(!ledger);
-    if (ledger) {
+    overview_->setVisible(overview);
+    plot_->setVisible(!ledger && !overview);
+    if (ledger || overview) {
         numbers_->hide();
-        showLedger();
+        ledger ? showLedger() : showOverview();
         return;
     }
     numbers_->setVisible(result != nullptr && result->verdict != Verdict::NotApplicable);
@@ -260,6 +297,40 @@ void ChecksStage::showSelected() {
     }
     numbers_->setText("<table cellspacing=\"0\"><tr>" + head + "</tr><tr>" + body +
                       "</tr></table>");
+}
+
+void ChecksStage::showOverview() {
+    // The key pictures of what is left: echo along time or else curvature, spread, influence,
+    // normality.
+    std::vector<const CheckResult*> shown;
+    for (const auto& choices :
+         {std::vector<const char*>{"ljung-box", "component-residual", "reset"},
+          {"breusch-pagan", "white"},
+          {"cooks-distance", "leverage"},
+          {"shapiro-wilk", "jarque-bera"}}) {
+        const CheckResult* found = nullptr;
+        for (const char* id : choices) {
+            for (std::size_t c = 0; answer_ && c < answer_->checks.size() && found == nullptr;
+                 ++c) {
+                const CheckResult& r = answer_->checks[c];
+                found = r.id == id && r.verdict != Verdict::NotApplicable ? &r : nullptr;
+            }
+        }
+        shown.push_back(found);
+    }
+    const auto frame = session_.frame();
+    for (std::size_t i = 0; i < pictures_.size(); ++i) {
+        if (shown[i] == nullptr) {
+            pictures_[i]->showNothing(tr("There is no such picture of this question."));
+            continue;
+        }
+        if (frame) {
+            pictures_[i]->setRowNamer(
+                [frame](std::size_t row) { return text(rowName(*frame, row)); });
+        }
+        pictures_[i]->showExhibit(shown[i]->exhibit);
+        pictures_[i]->showSelection(session_.selectedRows());
+    }
 }
 
 void ChecksStage::showLedger() {

@@ -62,6 +62,7 @@ class ChecksStage : public Stage {
     [[nodiscard]] const CheckResult* selected() const;
     void showSelected();
     void showLedger();
+    void showOverview();
     void addDecision(ReadingContent& content, const CheckResult& result) const;
 
     CheckList* list_;
@@ -69,6 +70,9 @@ class ChecksStage : public Stage {
     QLabel* numbers_;
     QTextBrowser* ledger_;  ///< Assumptions of all questions, in the exhibit’s place.
     QPushButton* ledgerButton_;
+    QWidget* overview_;  ///< The key pictures of the residuals together.
+    QPushButton* overviewButton_;
+    std::vector<PlotView*> pictures_;
     std::shared_ptr<const Answer> answer_;
     std::string selected_;
 };
