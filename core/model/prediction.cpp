@@ -24,7 +24,7 @@ std::vector<std::string> warningsAt(const ScenarioMap& map, const ScenarioValues
     std::vector<std::string> out;
     for (const auto& [name, value] : at) {
         const ScenarioVariable* v = map.find(name);
-        if (v == nullptr || v->groups || !std::holds_alternative<double>(value)) {
+        if (v == nullptr || v->groups || !v->ranged || !std::holds_alternative<double>(value)) {
             continue;
         }
         const double x = std::get<double>(value);
@@ -195,7 +195,9 @@ Result<std::vector<Prediction>> predictAt(const Design& design, const Fit& fit,
         p.rowHigh = p.mean.value + reach;
         p.warnings = warningsAt(map, requests[s].at);
         const VectorXd spread = fit.solution.factor.transpose() * kept(fit, row);
-        if (p.warnings.empty() && spread.squaredNorm() > mostLeverage) {
+        const bool ranged = std::all_of(map.variables().begin(), map.variables().end(),
+                                        [](const ScenarioVariable& v) { return v.ranged; });
+        if (ranged && p.warnings.empty() && spread.squaredNorm() > mostLeverage) {
             p.warnings.emplace_back(
                 "each value is within its range, but no row used combines them so far out");
         }

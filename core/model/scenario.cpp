@@ -195,6 +195,11 @@ Result<ScenarioMap> ScenarioMap::make(const Frame& frame, const Design& design) 
             squares += std::isnan(d) ? 0.0 : weight(i) * d * d;
         }
         variable.sd = std::sqrt(squares / total);
+        if (frame.moments() != nullptr) {
+            variable.ranged = false;
+            variable.low = variable.mean - 3.0 * variable.sd;
+            variable.high = variable.mean + 3.0 * variable.sd;
+        }
     }
     return out;
 }

@@ -18,6 +18,7 @@ struct ScenarioVariable {
     double sd = 0.0;
     double low = 0.0;  ///< Smallest and largest in the rows used.
     double high = 0.0;
+    bool ranged = true;              ///< Else no rows are at hand, and the ends are mean ± 3 sd.
     std::vector<FoundLevel> levels;  ///< Of groups.
     std::size_t base = 0;
     std::string derivedFrom;  ///< Not a column but a function of other rows: “lag(price)”.

@@ -442,7 +442,7 @@ namespace {
 
 /// The test between two models of one outcome, where there is one and it does not take long.
 std::string testReading(const Answer& from, const Answer& to) {
-    constexpr Eigen::Index kMostCells = 2000000;
+    constexpr Eigen::Index kMostCells = 400000;
     if (from.fromMoments || to.fromMoments || from.rows.used != to.rows.used ||
         from.design->X.size() + to.design->X.size() > kMostCells) {
         return {};

@@ -49,6 +49,8 @@ class CompareStage : public Stage {
   public:
     CompareStage(Session& session, QWidget* parent);
 
+    ~CompareStage() override { sweepJob_.stop(); }
+
     void refresh() override;
     [[nodiscard]] ReadingContent reading() const override;
     [[nodiscard]] QString state() const override;

@@ -57,7 +57,11 @@ void BendPlot::mouseReleaseEvent(QMouseEvent* event) {
 }
 
 CurvePage::CurvePage(Session& session, QWidget* parent)
-    : QWidget(parent), session_(session), picker_(new QComboBox(this)), plot_(new BendPlot(this)) {
+    : QWidget(parent),
+      session_(session),
+      picker_(new QComboBox(this)),
+      plot_(new BendPlot(this)),
+      later_([this](const Curve& curve) { show(curve); }) {
     auto* layout = new QVBoxLayout(this);
     layout->setContentsMargins(0, 4, 0, 0);
     auto* top = new QHBoxLayout;
@@ -73,31 +77,7 @@ CurvePage::CurvePage(Session& session, QWidget* parent)
     connect(picker_, &QComboBox::activated, this,
             [this](int index) { setVariable(utf8(picker_->itemData(index).toString())); });
     connect(plot_, &PlotView::rowsSelected, &session_, &Session::selectRows);
-    connect(plot_, &BendPlot::placesMoved, this, [this](const std::vector<double>& places) {
-        if (!answer_) {
-            return;
-        }
-        if (const auto preview = bentPreview(*answer_, places)) {
-            auto e = shapeExhibit(*answer_, variable_);
-            if (e) {
-                Exhibit::Line was = e->lines.front();
-                was.faint = true;
-                e->bands.clear();
-                e->lines = {was, preview->line};
-                const auto ends = std::minmax_element(e->y.begin(), e->y.end());
-                for (const double at : places) {
-                    e->lines.push_back({.name = shortNumber(at, 3),
-                                        .x = {at, at},
-                                        .y = {*ends.first, *ends.second},
-                                        .dashed = true});
-                }
-                const double change = preview->rss / answer_->fit->statistics.rss - 1.0;
-                e->title = "What is left: " + fixedNumber(100.0 * change, 1) +
-                           " % more than where the bends were";
-                plot_->showExhibit(*std::move(e));
-            }
-        }
-    });
+    connect(plot_, &BendPlot::placesMoved, this, &CurvePage::preview);
     connect(plot_, &BendPlot::placesChosen, this, &CurvePage::hold);
 }
 
@@ -137,28 +117,82 @@ void CurvePage::setVariable(const std::string& name) {
     variable_ = name;
     picker_->setCurrentIndex(picker_->findData(text(variable_)));
     draw();
-    emit changed();
+}
+
+void CurvePage::preview(const std::vector<double>& places) {
+    // Of very many rows the pieces follow when the mouse lets go.
+    if (!answer_ || answer_->rows.used > kRowsAtOnce || !curve_.exhibit) {
+        return;
+    }
+    const auto pieces = bentPreview(*answer_, places);
+    if (!pieces) {
+        return;
+    }
+    Exhibit e = *curve_.exhibit;
+    Exhibit::Line was = e.lines.front();
+    was.faint = true;
+    e.bands.clear();
+    e.lines = {was, pieces->line};
+    const auto ends = std::minmax_element(e.y.begin(), e.y.end());
+    for (const double at : places) {
+        e.lines.push_back({.name = shortNumber(at, 3),
+                           .x = {at, at},
+                           .y = {*ends.first, *ends.second},
+                           .dashed = true});
+    }
+    const double change = pieces->rss / answer_->fit->statistics.rss - 1.0;
+    e.title =
+        "What is left: " + fixedNumber(100.0 * change, 1) + " % more than where the bends were";
+    plot_->showExhibit(std::move(e));
 }
 
 void CurvePage::draw() {
+    plot_->setStale(true);
+    later_.ask(
+        [answer = answer_, variable = variable_] {
+            Curve out{shapeExhibit(*answer, variable), {}, {}, {}};
+            const ScenarioVariable* v = answer->scenarios->find(variable);
+            if (v == nullptr || v->groups || v->yesNo()) {
+                return out;
+            }
+            const auto effectOf = [&](bool elasticity) {
+                return marginalEffects(*answer->design, *answer->fit, *answer->scenarios,
+                                       {variable, EffectRequest::As::Average, {}, elasticity},
+                                       answer->alpha);
+            };
+            if (const auto effect = effectOf(false)) {
+                out.effect = effect->front().effect;
+            } else {
+                out.none = effect.error();
+            }
+            if (const auto elasticity = effectOf(true); elasticity && v->low > 0.0) {
+                out.elasticity = elasticity->front().effect;
+            }
+            return out;
+        },
+        answer_->rows.used <= kRowsAtOnce);
+}
+
+void CurvePage::show(const Curve& curve) {
+    curve_ = curve;
     if (const auto frame = session_.frame()) {
         plot_->setRowNamer([frame](std::size_t row) { return text(rowName(*frame, row)); });
     }
-    auto exhibit = shapeExhibit(*answer_, variable_);
     plot_->setPlaces({});
-    if (!exhibit) {
-        plot_->showNothing(text(exhibit.error().text()));
-        return;
-    }
-    plot_->showExhibit(*std::move(exhibit));
-    plot_->showSelection(session_.selectedRows());
-    if (answer_->fit->bent && answer_->fit->bent->variable == variable_) {
-        std::vector<double> places;
-        for (const Bend& b : answer_->fit->bent->bends) {
-            places.push_back(b.at);
+    if (!curve_.exhibit) {
+        plot_->showNothing(text(curve_.exhibit.error().text()));
+    } else {
+        plot_->showExhibit(*curve_.exhibit);
+        plot_->showSelection(session_.selectedRows());
+        if (answer_->fit->bent && answer_->fit->bent->variable == variable_) {
+            std::vector<double> places;
+            for (const Bend& b : answer_->fit->bent->bends) {
+                places.push_back(b.at);
+            }
+            plot_->setPlaces(std::move(places));
         }
-        plot_->setPlaces(std::move(places));
     }
+    emit changed();
 }
 
 void CurvePage::hold(const std::vector<double>& places) {
@@ -255,25 +289,19 @@ ReadingContent CurvePage::reading() const {
             "means and bases, with its interval.");
         return content;
     }
-    const auto effect =
-        marginalEffects(*answer_->design, *answer_->fit, *answer_->scenarios,
-                        {variable_, EffectRequest::As::Average, {}, false}, answer_->alpha);
-    if (effect) {
-        const Estimate& e = effect->front().effect;
+    if (curve_.effect) {
+        const Estimate& e = *curve_.effect;
         const int d = decimalsFor(e.se);
         content.paragraphs << richText(
             "On average over the rows, one " + (v->unit.empty() ? "unit" : v->unit) +
             " more of **" + variable_ + "** goes with **" + fixedNumber(e.value, d) + "** in " +
             answer_->design->outcome + " (" + fixedNumber(e.low, d) + " to " +
             fixedNumber(e.high, d) + "), through every term it enters.");
-    } else {
-        content.paragraphs << richText("~" + effect.error().text());
+    } else if (curve_.none) {
+        content.paragraphs << richText("~" + curve_.none->text());
     }
-    const auto elastic =
-        marginalEffects(*answer_->design, *answer_->fit, *answer_->scenarios,
-                        {variable_, EffectRequest::As::Average, {}, true}, answer_->alpha);
-    if (elastic && v->low > 0.0) {
-        const Estimate& e = elastic->front().effect;
+    if (curve_.elasticity) {
+        const Estimate& e = *curve_.elasticity;
         content.paragraphs << richText("In percent: 1 % more goes with **" +
                                        fixedNumber(e.value, decimalsFor(e.se)) + " %** (" +
                                        fixedNumber(e.low, decimalsFor(e.se)) + " to " +

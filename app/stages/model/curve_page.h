@@ -1,6 +1,7 @@
 #pragma once
 
 #include "app/plots/plot_view.h"
+#include "app/shell/later.h"
 #include "app/shell/stage.h"
 
 class QComboBox;
@@ -58,7 +59,17 @@ class CurvePage : public QWidget {
     void changed();
 
   private:
+    /// What is worked out of an answer along one variable.
+    struct Curve {
+        Result<Exhibit> exhibit;
+        std::optional<Refusal> none;  ///< Why there is no average effect.
+        std::optional<Estimate> effect;
+        std::optional<Estimate> elasticity;
+    };
+
     void draw();
+    void show(const Curve& curve);
+    void preview(const std::vector<double>& places);
     void bend(int bends, const QString& did, bool variant);
     void hold(const std::vector<double>& places);
 
@@ -68,6 +79,8 @@ class CurvePage : public QWidget {
     std::string question_;
     QComboBox* picker_;
     BendPlot* plot_;
+    Curve curve_;
+    Later<Curve> later_;
 };
 
 }  // namespace rapporto::app
