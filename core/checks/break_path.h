@@ -10,7 +10,7 @@ CheckResult checkSupF(const CheckInput& in);
 
 /// The estimates fitted on the rows up to each moment; tested by how far the sums of the scores
 /// wander from zero, whose law is that of independent Brownian bridges.
-/// Source: Zeileis & Hornik (2007), Statistica Neerlandica 61.
+/// Source: Zeileis & Hornik (2007), on generalized M-fluctuation tests.
 CheckResult checkRecursive(const CheckInput& in);
 
 }  // namespace rapporto

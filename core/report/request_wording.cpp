@@ -93,7 +93,7 @@ std::vector<std::string> predictionReading(const Answer& answer, std::size_t i) 
     }
     out.emplace_back(
         "~The interval of a single row asks for errors of one spread and near normal; the mean’s "
-        "does not.");
+        "rests on the errors of the question.");
     return out;
 }
 

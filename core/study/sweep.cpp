@@ -15,6 +15,14 @@ using Eigen::Index;
 
 constexpr std::size_t kMostSpecifications = 20000;
 
+/// Limits a question to the rows of a sample, on top of its own rule.
+void narrow(Question& question, const SweepSample& sample) {
+    question.where = question.where.empty() || sample.where.empty()
+                         ? question.where + sample.where
+                         : "(" + question.where + ") and (" + sample.where + ")";
+    question.without.insert(question.without.end(), sample.without.begin(), sample.without.end());
+}
+
 /// Columns of each term of a question in a design: sets of terms hold several.
 std::vector<std::vector<Index>> columnsByTerm(const Design& design, const Question& question,
                                               const std::vector<TermSet>& sets) {
@@ -113,11 +121,7 @@ class Sweeper {
             for (const ErrorSpec& errors : spec_.errors) {
                 Question q = spec_.question;
                 q.errors = errors;
-                // The clusters of all error kinds must be there in every row.
-                q.where = q.where.empty() || sample.where.empty()
-                              ? q.where + sample.where
-                              : "(" + q.where + ") and (" + sample.where + ")";
-                q.without.insert(q.without.end(), sample.without.begin(), sample.without.end());
+                narrow(q, sample);
                 auto design = makeDesign(frame_, q, study_.sets);
                 if (!design) {
                     return tl::make_unexpected(design.error());
@@ -255,10 +259,7 @@ Question Sweep::variant(const SweepResult& result) const {
     out.variantOf = spec.question.variantOf.empty() ? spec.question.id : spec.question.variantOf;
     out.errors = spec.errors[result.errors];
     const SweepSample& sample = spec.samples[result.sample];
-    out.where = out.where.empty() || sample.where.empty()
-                    ? out.where + sample.where
-                    : "(" + out.where + ") and (" + sample.where + ")";
-    out.without.insert(out.without.end(), sample.without.begin(), sample.without.end());
+    narrow(out, sample);
     std::string left;
     for (std::size_t v = 0; v < spec.vary.size(); ++v) {
         if ((result.included >> v & 1U) == 0) {

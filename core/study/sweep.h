@@ -63,7 +63,7 @@ struct Sweep {
 };
 
 /// All specifications stand on the rows that are complete in every term of the question (and in
-/// the clusters of all errors), so that nothing but the choice differs.
+/// the clusters of its errors), whichever of the terms are in.
 ///
 /// @return the sweep, or BadSetting (too many specifications: over 20,000; the effect is no
 ///         coefficient or one of those that come and go), Stopped, and what makeDesign returns.

@@ -2,6 +2,7 @@
 
 #include "app/shell/theme.h"
 #include "core/base/format.h"
+#include "core/picture/axis.h"
 
 #include <QKeyEvent>
 #include <QMouseEvent>
@@ -72,7 +73,7 @@ void SweepView::paintEvent(QPaintEvent* /*event*/) {
         low = std::min(low, r.low);
         high = std::max(high, r.high);
     }
-    const double margin = 0.05 * (high - low);
+    const double margin = high > low ? 0.05 * (high - low) : 1.0;
     low -= margin;
     high += margin;
     const QRectF area = curve();
@@ -86,20 +87,14 @@ void SweepView::paintEvent(QPaintEvent* /*event*/) {
                          .arg(termText(sweep_->spec.of))
                          .arg(text(countText(results.size()))));
     // Places along the upright axis.
-    const double rough = (high - low) / 5.0;
-    const double power = std::pow(10.0, std::floor(std::log10(rough)));
-    const double step = rough / power < 2.0   ? 2.0 * power
-                        : rough / power < 5.0 ? 5.0 * power
-                                              : 10.0 * power;
     painter.setFont(interfaceFont(11));
-    for (double v = std::ceil(low / step) * step; v <= high; v += step) {
-        const double shown = std::abs(v) < 1e-9 * step ? 0.0 : v;
+    for (const Tick& tick : ticksOn(AxisScale::Number, low, high, 5)) {
         painter.setPen(
-            QPen(shown == 0.0 ? colour::kSoft : colour::kHairline, shown == 0.0 ? 1.5 : 1.0));
-        painter.drawLine(QPointF(area.left(), at(v)), QPointF(area.right(), at(v)));
+            QPen(tick.at == 0.0 ? colour::kSoft : colour::kHairline, tick.at == 0.0 ? 1.5 : 1.0));
+        painter.drawLine(QPointF(area.left(), at(tick.at)), QPointF(area.right(), at(tick.at)));
         painter.setPen(colour::kSoft);
-        painter.drawText(QRectF(area.left() - 84, at(v) - 8, 78, 16),
-                         Qt::AlignRight | Qt::AlignVCenter, text(shortNumber(shown, 3)));
+        painter.drawText(QRectF(area.left() - 84, at(tick.at) - 8, 78, 16),
+                         Qt::AlignRight | Qt::AlignVCenter, text(tick.text));
     }
     const double room = area.width() / static_cast<double>(results.size());
     for (std::size_t i = 0; i < results.size(); ++i) {

@@ -83,7 +83,9 @@ CurvePage::CurvePage(Session& session, QWidget* parent)
 
 void CurvePage::showAnswer(const std::shared_ptr<const Answer>& answer) {
     answer_ = answer;
-    if (!answer_ || !answer_->scenarios) {
+    if (!answer_ || !answer_->fit || !answer_->scenarios) {
+        later_.cancel();
+        plot_->showNothing(tr("There is no curve to draw."));
         return;
     }
     const auto& variables = answer_->scenarios->variables();

@@ -2,6 +2,7 @@
 
 #include "app/shell/theme.h"
 #include "core/base/format.h"
+#include "core/picture/axis.h"
 #include "core/report/request_wording.h"
 
 #include <QComboBox>
@@ -78,25 +79,21 @@ void PredictionBars::paintEvent(QPaintEvent* /*event*/) {
         low = std::min(low, shownOf(p).rowLow);
         high = std::max(high, shownOf(p).rowHigh);
     }
-    const double margin = 0.04 * (high - low);
+    // A perfect fit has intervals without length.
+    const double margin = high > low ? 0.04 * (high - low) : std::max(0.1 * std::abs(low), 1.0);
     low -= margin;
     high += margin;
     const QRectF area(120, 4, width() - 120 - 230,
                       kBarRow * static_cast<double>(predictions_.size()));
     const auto at = [&](double v) { return area.left() + (v - low) / (high - low) * area.width(); };
     // Round places along the axis.
-    const double rough = (high - low) / 5.0;
-    const double power = std::pow(10.0, std::floor(std::log10(rough)));
-    const double step = rough / power < 2.0   ? 2.0 * power
-                        : rough / power < 5.0 ? 5.0 * power
-                                              : 10.0 * power;
     painter.setFont(interfaceFont(11));
-    for (double v = std::ceil(low / step) * step; v <= high; v += step) {
+    for (const Tick& tick : ticksOn(AxisScale::Number, low, high, 5)) {
         painter.setPen(QPen(colour::kHairline, 1));
-        painter.drawLine(QPointF(at(v), area.top()), QPointF(at(v), area.bottom()));
+        painter.drawLine(QPointF(at(tick.at), area.top()), QPointF(at(tick.at), area.bottom()));
         painter.setPen(colour::kSoft);
-        painter.drawText(QRectF(at(v) - 40, area.bottom() + 2, 80, 14), Qt::AlignCenter,
-                         text(shortNumber(std::abs(v) < 1e-9 * step ? 0.0 : v, 4)));
+        painter.drawText(QRectF(at(tick.at) - 40, area.bottom() + 2, 80, 14), Qt::AlignCenter,
+                         text(tick.text));
     }
     painter.drawText(QRectF(area.left(), area.bottom() + 17, area.width(), 16), Qt::AlignCenter,
                      axis_);
