@@ -6,6 +6,7 @@
 #include "core/base/parallel.h"
 
 #include <QApplication>
+#include <QComboBox>
 #include <QFileInfo>
 #include <QPixmap>
 #include <QPushButton>
@@ -89,6 +90,30 @@ int main(int argc, char** argv) {
                 window.grab().save(directory + "/" + name + ".png");
             }
         }
+    }
+    if (argc <= 3 && (only.isEmpty() || only == "terms")) {
+        // Which terms to keep, which shape fits, and the fit row by row.
+        window.showStage(2);
+        window.findChild<QPushButton*>("tab:Terms")->click();
+        window.settle();
+        window.grab().save(directory + "/terms.png");
+        window.findChild<QPushButton*>("tab:Shape")->click();
+        auto* along = window.findChild<QComboBox*>("curve:variable");
+        along->setCurrentIndex(along->findData("hives"));
+        emit along->activated(along->currentIndex());
+        auto* look = window.findChild<QComboBox*>("curve:look");
+        look->setCurrentIndex(1);
+        emit look->activated(1);
+        window.settle();
+        window.grab().save(directory + "/trials.png");
+        look->setCurrentIndex(0);
+        emit look->activated(0);
+        window.findChild<QPushButton*>("tab:Effects")->click();
+        window.showStage(3);
+        window.findChild<QPushButton*>("checks:rows")->click();
+        window.settle();
+        window.grab().save(directory + "/rows.png");
+        window.findChild<QPushButton*>("checks:rows")->click();
     }
     if (argc <= 3 && (only.isEmpty() || only == "sweep")) {
         window.showStage(4);

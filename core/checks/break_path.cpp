@@ -78,12 +78,6 @@ Ordered ordered(const CheckInput& in) {
     return out;
 }
 
-std::string momentText(const CheckInput& in, Index row) {
-    const std::string& time = in.frame.layout().time;
-    return cellText(*in.frame.column(time), *in.frame.variable(time),
-                    in.design.rows[static_cast<std::size_t>(row)]);
-}
-
 /// What a path needs of the question, or a sentence why it cannot be drawn.
 std::string pathProblem(const CheckInput& in, double rowsEach) {
     if (const std::string reason = orderProblem(in); !reason.empty()) {
@@ -111,24 +105,6 @@ void placeAlongTime(const CheckInput& in, const std::vector<Index>& rows, Exhibi
         e.rows.push_back(in.design.rows[static_cast<std::size_t>(i)]);
     }
     e.pointsHidden = true;
-}
-
-/// Two remedies: the rows before a moment alone, and those from it on.
-void offerParts(const CheckInput& in, Index row, CheckResult& result) {
-    const std::string& time = in.frame.layout().time;
-    const std::string moment = momentText(in, row);
-    const double value = in.design.time[static_cast<std::size_t>(row)];
-    const bool date = in.frame.variable(time)->measure == Measure::Date;
-    for (const bool after : {false, true}) {
-        Question variant = variantBase(in, (after ? "from " : "before ") + moment);
-        const std::string rule = quotedName(time) + (after ? " >= " : " < ") +
-                                 (date ? "'" + dateText(value) + "'" : exactNumber(value));
-        variant.where = variant.where.empty() ? rule : "(" + variant.where + ") and " + rule;
-        result.remedies.push_back({after ? "Fit the rows from " + moment + " alone"
-                                         : "Fit the rows before " + moment + " alone",
-                                   "two models side by side show which effect moved",
-                                   std::move(variant)});
-    }
 }
 
 }  // namespace

@@ -62,30 +62,10 @@ VectorXd scaledResiduals(const CheckInput& in) {
 }
 
 VectorXd studentisedResiduals(const CheckInput& in) {
-    const VectorXd e = scaledResiduals(in);
-    const double rss = e.squaredNorm();
-    VectorXd t(e.size());
-    for (Index i = 0; i < e.size(); ++i) {
-        const double left = 1.0 - in.fit.leverage(i);
-        const double others = (rss - e(i) * e(i) / left) / (in.fit.dfResidual - 1.0);
-        t(i) = left > 1e-12 && others > 0.0 ? e(i) / std::sqrt(others * left) : 0.0;
-    }
-    return t;
+    return studentisedResiduals(in.design, in.fit);
 }
 
-VectorXd cooksDistances(const CheckInput& in) {
-    const VectorXd e = scaledResiduals(in);
-    const double k = static_cast<double>(in.fit.solution.kept.size());
-    const double variance = e.squaredNorm() / in.fit.dfResidual;
-    VectorXd d(e.size());
-    for (Index i = 0; i < e.size(); ++i) {
-        const double h = in.fit.leverage(i);
-        const double left = 1.0 - h;
-        d(i) =
-            left > 1e-12 && variance > 0.0 ? e(i) * e(i) * h / (k * variance * left * left) : 0.0;
-    }
-    return d;
-}
+VectorXd cooksDistances(const CheckInput& in) { return cooksDistances(in.design, in.fit); }
 
 Exhibit residualExhibit(const CheckInput& in) {
     Exhibit exhibit;
@@ -323,104 +303,6 @@ Result<Auxiliary> auxiliary(const MatrixXd& Z, const Products& products, const V
         W.col(c++) = W.col(i).cwiseProduct(W.col(j));
     }
     return auxiliary(W, y, job);
-}
-
-Question variantBase(const CheckInput& in, const std::string& title) {
-    Question variant = in.question;
-    variant.id.clear();
-    variant.variantOf = in.question.variantOf.empty() ? in.question.id : in.question.variantOf;
-    variant.lead = false;
-    variant.title = title;
-    return variant;
-}
-
-void offerRobust(const CheckInput& in, CheckResult& result) {
-    // Clustered errors and those in time allow for an uneven spread, and for more.
-    if (in.question.errors.kind != "classical") {
-        return;
-    }
-    Question variant = variantBase(in, "robust errors");
-    variant.errors = ErrorSpec{"robust", "HC3", {}};
-    result.remedies.push_back(
-        {"Robust errors (HC3)",
-         "the same estimates with standard errors that allow an uneven spread", variant});
-}
-
-void offerAutocorrelation(const CheckInput& in, CheckResult& result) {
-    if (in.question.errors.kind == "autocorrelation" || in.design.moments.empty()) {
-        return;
-    }
-    Question variant = variantBase(in, "allowing for autocorrelation");
-    variant.errors = ErrorSpec{"autocorrelation", "HC1", {}};
-    result.remedies.push_back({"Allow for autocorrelation",
-                               "the same estimates with standard errors by Newey & West", variant});
-}
-
-void offerCluster(const CheckInput& in, CheckResult& result) {
-    if (in.question.errors.kind == "clustered") {
-        return;
-    }
-    for (const Variable& variable : in.frame.table().variables) {
-        const Column& column = *in.frame.column(variable.name);
-        if (!isGrouping(variable.measure)) {
-            continue;
-        }
-        const std::size_t levels = levelsOf(column, variable, in.design.rows).size();
-        if (levels >= 20 && levels * 4 <= in.design.rows.size()) {
-            Question variant = variantBase(in, "clustered by " + variable.name);
-            variant.errors = ErrorSpec{"clustered", "HC1", {variable.name}};
-            result.remedies.push_back(
-                {"Cluster by " + variable.shown(),
-                 "rows of one " + variable.shown() + " may share their surprises", variant});
-            return;
-        }
-    }
-}
-
-void offerLogOutcome(const CheckInput& in, CheckResult& result) {
-    if (!in.design.outcomeLogOf.empty() || in.design.y.minCoeff() < 0.0 || in.design.outcomeYesNo) {
-        return;
-    }
-    Question variant = variantBase(in, "log outcome");
-    variant.outcome = "ln(" + in.question.outcome + ")";
-    const auto zeros = (in.design.y.array() == 0.0).count();
-    result.remedies.push_back(
-        {"Log the outcome",
-         zeros == 0 ? "effects become percentages; a spread that grows with the level evens out"
-                    : "effects become percentages; " + plural(static_cast<std::size_t>(zeros),
-                                                              "row with zero drops out",
-                                                              "rows with zero drop out"),
-         variant});
-}
-
-void offerSquare(const CheckInput& in, const std::string& term, CheckResult& result) {
-    Question variant = variantBase(in, "with " + term + " squared");
-    const Term square = Term::expression("power(" + term + ", 2)");
-    const auto at = std::find_if(variant.terms.begin(), variant.terms.end(), [&](const Term& t) {
-        return t.kind == Term::Kind::Expression && t.parts.front() == term;
-    });
-    variant.terms.insert(at == variant.terms.end() ? at : at + 1, square);
-    result.remedies.push_back({"Add the square of " + term, "lets the effect bend", variant});
-}
-
-void offerWithout(const CheckInput& in, const std::vector<std::size_t>& rows, CheckResult& result) {
-    if (rows.empty() || rows.size() * 20 > in.design.rows.size() + 20) {
-        return;
-    }
-    Question variant = variantBase(in, "without " + plural(rows.size(), "row", "rows"));
-    for (const std::size_t row : rows) {
-        variant.without.push_back(row + 1);
-    }
-    std::sort(variant.without.begin(), variant.without.end());
-    variant.without.erase(std::unique(variant.without.begin(), variant.without.end()),
-                          variant.without.end());
-    std::string names;
-    for (std::size_t i = 0; i < std::min<std::size_t>(rows.size(), 4); ++i) {
-        names += (i > 0 ? ", " : "") + rowName(in.frame, rows[i]);
-    }
-    result.remedies.push_back({"See it without " + plural(rows.size(), "row", "rows"),
-                               names + (rows.size() > 4 ? " …" : "") + ": how much do they decide?",
-                               variant});
 }
 
 }  // namespace rapporto

@@ -1,6 +1,7 @@
 #pragma once
 
 #include "core/checks/check.h"
+#include "core/checks/row_sheet.h"
 #include "core/describe/row_names.h"
 
 namespace rapporto {
@@ -17,11 +18,8 @@ namespace rapporto {
 /// Residuals times root weights: those of the transformed model, of equal spread under the null.
 [[nodiscard]] Eigen::VectorXd scaledResiduals(const CheckInput& in);
 
-/// Externally studentised residuals e_i / (s_(i) √(1 − h_i)); zero for a row that fits itself.
-/// Source: Belsley, Kuh & Welsch (1980), Regression Diagnostics, section 2.1.
+/// Those of row_sheet.h, of the check’s own design and fit.
 [[nodiscard]] Eigen::VectorXd studentisedResiduals(const CheckInput& in);
-
-/// Cook's distances e²h / (k s² (1 − h)²). Source: Cook (1977), Technometrics 19.
 [[nodiscard]] Eigen::VectorXd cooksDistances(const CheckInput& in);
 
 /// Residual against fitted value with every row named.
@@ -92,5 +90,18 @@ void offerSquare(const CheckInput& in, const std::string& term, CheckResult& res
 void offerWithout(const CheckInput& in, const std::vector<std::size_t>& rows, CheckResult& result);
 void offerCluster(const CheckInput& in, CheckResult& result);
 void offerAutocorrelation(const CheckInput& in, CheckResult& result);
+void offerSquareOfCurved(const CheckInput& in, CheckResult& result);
+void offerDrawing(const CheckInput& in, CheckResult& result);
+void offerLaggedOutcome(const CheckInput& in, CheckResult& result);
+void offerWithoutTerm(const CheckInput& in, const std::string& name, CheckResult& result);
+void offerProduct(const CheckInput& in, const DesignTerm& a, const DesignTerm& b,
+                  CheckResult& result);
+void offerEffectsBy(const CheckInput& in, const std::string& groups, CheckResult& result);
+
+/// Two remedies: the rows before the moment of a row alone, and those from it on.
+void offerParts(const CheckInput& in, Eigen::Index row, CheckResult& result);
+
+/// The moment of a row of a series, as it is shown.
+[[nodiscard]] std::string momentText(const CheckInput& in, Eigen::Index row);
 
 }  // namespace rapporto

@@ -72,6 +72,22 @@ CheckResult checkCondition(const CheckInput& in) {
         e.x.push_back(shares(j));
     }
     e.lines.push_back({".5", {0.5, 0.5}, {0.0, 1.0}, true});
+    if (result.verdict != Verdict::Fine) {
+        // Of the terms that hang on it, the one whose own effect is least clear.
+        const DesignTerm* least = nullptr;
+        double size = 0.0;
+        for (Index j = 0; j < d.size(); ++j) {
+            const Coefficient& c = in.fit.coefficients[static_cast<std::size_t>(j)];
+            if (shares(j) > 0.5 && c.designTerm >= 0 &&
+                (least == nullptr || std::abs(c.statistic.value_or(0.0)) < size)) {
+                least = &in.design.terms[static_cast<std::size_t>(c.designTerm)];
+                size = std::abs(c.statistic.value_or(0.0));
+            }
+        }
+        if (least != nullptr) {
+            offerWithoutTerm(in, least->name, result);
+        }
+    }
     return result;
 }
 

@@ -62,6 +62,7 @@ CheckResult checkLjungBox(const CheckInput& in) {
         result.verdict == Verdict::Fine ? "No echo in time" : "Residuals echo in time";
     if (result.verdict != Verdict::Fine) {
         offerAutocorrelation(in, result);
+        offerLaggedOutcome(in, result);
     }
     return result;
 }
@@ -122,6 +123,10 @@ CheckResult checkRuns(const CheckInput& in) {
         x.rows.push_back(in.design.rows[static_cast<std::size_t>(order[i])]);
     }
     x.lines.push_back({"", x.x, x.y, false, true});
+    if (result.verdict != Verdict::Fine) {
+        offerAutocorrelation(in, result);
+        offerLaggedOutcome(in, result);
+    }
     return result;
 }
 

@@ -133,13 +133,12 @@ CheckResult checkOutliers(const CheckInput& in) {
                                countText(static_cast<std::size_t>(n)) + ": " + namesOf(in, rows) +
                                ". Look at them before you decide: a slip of the pen, another kind "
                                "of case, or news.";
-    result.exhibit = residualExhibit(in);
-    result.exhibit.yTitle = "studentised residual";
-    result.exhibit.y.assign(t.data(), t.data() + t.size());
+    result.exhibit = halfNormal(in.design, in.fit, in.alpha);
     result.exhibit.marked = rows;
-    result.exhibit.lines = {
-        {"bound", {in.fit.fitted.minCoeff(), in.fit.fitted.maxCoeff()}, {bound, bound}, true},
-        {"", {in.fit.fitted.minCoeff(), in.fit.fitted.maxCoeff()}, {-bound, -bound}, true}};
+    result.exhibit.lines = {{.name = "bound",
+                             .x = {result.exhibit.x.front(), result.exhibit.x.back()},
+                             .y = {bound, bound},
+                             .dashed = true}};
     result.exhibit.title = rows.empty()
                                ? "No row is out of line"
                                : plural(rows.size(), "row is", "rows are") + " out of line";

@@ -92,6 +92,35 @@ CheckResult checkDfbetas(const CheckInput& in) {
                      " of its standard error, the most that any row moves any effect. " +
                      plural(looks.size(), "row moves", "rows move") +
                      " some effect by more than 2/√n, the mark for a look.";
+
+    // The effects that move most without a single row.
+    struct Drop {
+        double change;
+        Index row;
+        Index column;
+    };
+
+    std::vector<Drop> drops;
+    for (Index j = 0; j < change.cols(); ++j) {
+        Index at = 0;
+        const double size = change.col(j).cwiseAbs().maxCoeff(&at);
+        if (coefficients[static_cast<std::size_t>(j)].designTerm >= 0) {
+            drops.push_back({size, at, j});
+        }
+    }
+    std::sort(drops.begin(), drops.end(),
+              [](const Drop& x, const Drop& y) { return x.change > y.change; });
+    for (std::size_t i = 0; i < std::min<std::size_t>(drops.size(), 3); ++i) {
+        const auto [size, at, j] = drops[i];
+        const Coefficient& c = coefficients[static_cast<std::size_t>(j)];
+        const double without = c.estimate - change(at, j) * s(at) * std::sqrt(inverse(j, j));
+        const int d = decimalsFor(c.se);
+        result.reading += (i == 0 ? " Dropping one row: " : "; ") + c.term + " from " +
+                          fixedNumber(c.estimate, d) + " to " + fixedNumber(without, d) +
+                          " without " +
+                          rowName(in.frame, in.design.rows[static_cast<std::size_t>(at)]);
+    }
+    result.reading += drops.empty() ? "" : ".";
     result.exhibit = indexExhibit(in, change.col(column), "DFBETAS of " + term, mark);
     result.exhibit.marked = strong;
     result.exhibit.title =
@@ -172,6 +201,7 @@ CheckResult checkCovratio(const CheckInput& in) {
     result.exhibit.marked = strong;
     result.exhibit.title =
         strong.empty() ? "No row decides the precision" : "Some rows decide the precision";
+    offerWithout(in, strong, result);
     return result;
 }
 

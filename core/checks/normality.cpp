@@ -18,26 +18,37 @@ using Eigen::VectorXd;
 
 Exhibit quantileExhibit(const CheckInput& in) {
     const VectorXd e = scaledResiduals(in);
+    const VectorXd t = studentisedResiduals(in);
+    const bool small = e.size() * in.design.X.cols() <= 5000 && in.fit.dfResidual >= 2.0;
     std::vector<Index> order(static_cast<std::size_t>(e.size()));
     std::iota(order.begin(), order.end(), Index{0});
-    std::sort(order.begin(), order.end(), [&](Index a, Index b) { return e(a) < e(b); });
+    std::sort(order.begin(), order.end(),
+              [&](Index a, Index b) { return small ? t(a) < t(b) : e(a) < e(b); });
     const double n = static_cast<double>(e.size());
     const double sd = std::sqrt(e.squaredNorm() / in.fit.dfResidual);
     Exhibit out;
     out.subtitle = "ordered residuals against where a normal law would put them · n = " +
                    countText(order.size());
     out.xTitle = "normal quantile";
-    out.yTitle = "residual, in standard deviations";
+    out.yTitle = small ? "studentised residual" : "residual, in standard deviations";
     for (std::size_t i = 0; i < order.size(); ++i) {
         out.x.push_back(normalQuantile((static_cast<double>(i) + 0.625) / (n + 0.25)));
-        out.y.push_back(sd > 0.0 ? e(order[i]) / sd : 0.0);
+        out.y.push_back(small ? t(order[i]) : (sd > 0.0 ? e(order[i]) / sd : 0.0));
         out.rows.push_back(in.design.rows[static_cast<std::size_t>(order[i])]);
     }
     // 95 % of the order statistics of a normal sample lie between these: the beta law's normal
     // approximation, sd √(p(1−p)/n)/φ(z).
     Exhibit::Band band{"95 %, each point"};
     const std::size_t step = order.size() / 80 + 1;
-    for (std::size_t i = 0; i < order.size(); i += step) {
+    const OrderBand drawn = simulatedBand(in.design, in.fit, 0.05, false);
+    if (!drawn.low.empty()) {
+        // With few rows the terms take part of each residual away: draws of the model know how
+        // much.
+        band.x = out.x;
+        band.low = drawn.low;
+        band.high = drawn.high;
+    }
+    for (std::size_t i = 0; drawn.low.empty() && i < order.size(); i += step) {
         const double p = (static_cast<double>(i) + 0.625) / (n + 0.25);
         const double z = out.x[i];
         const double width = 1.959963984540054 * std::sqrt(p * (1.0 - p) / n) /
@@ -97,6 +108,7 @@ void describe(const CheckInput& in, CheckResult& result, const Moments& m) {
             }
         }
         offerWithout(in, far, result);
+        offerDrawing(in, result);
     }
 }
 

@@ -116,6 +116,7 @@ CheckResult checkDurbinWatson(const CheckInput& in) {
                                : "Neighbours in time resemble each other";
     if (result.verdict != Verdict::Fine) {
         offerAutocorrelation(in, result);
+        offerLaggedOutcome(in, result);
     }
     return result;
 }
@@ -178,6 +179,7 @@ CheckResult checkBreuschGodfrey(const CheckInput& in) {
                                : "The past shows in the residual";
     if (result.verdict != Verdict::Fine) {
         offerAutocorrelation(in, result);
+        offerLaggedOutcome(in, result);
     }
     return result;
 }

@@ -106,12 +106,7 @@ CheckResult checkReset(const CheckInput& in) {
     result.exhibit.lines.push_back(localLine(result.exhibit.x, result.exhibit.y, 0.5, "smooth"));
     if (result.verdict != Verdict::Fine) {
         offerLogOutcome(in, result);
-        for (const DesignTerm& term : in.design.terms) {
-            if (!term.groups && !term.isProduct && !term.yesNo && term.columns.size() == 1) {
-                offerSquare(in, term.name, result);
-                break;
-            }
-        }
+        offerSquareOfCurved(in, result);
     }
     return result;
 }

@@ -64,6 +64,7 @@ CheckResult checkRainbow(const CheckInput& in) {
     result.exhibit = bentExhibit(in, result.verdict == Verdict::Fine);
     if (result.verdict != Verdict::Fine) {
         offerLogOutcome(in, result);
+        offerSquareOfCurved(in, result);
     }
     return result;
 }
@@ -113,6 +114,7 @@ CheckResult checkLink(const CheckInput& in) {
     result.exhibit = bentExhibit(in, result.verdict == Verdict::Fine);
     if (result.verdict != Verdict::Fine) {
         offerLogOutcome(in, result);
+        offerSquareOfCurved(in, result);
     }
     return result;
 }
@@ -144,6 +146,8 @@ CheckResult checkInteractions(const CheckInput& in) {
         double df1 = 0.0;
         double p = 1.0;
         double share = 0.0;
+        std::size_t first = 0;
+        std::size_t second = 0;
     };
 
     std::vector<Pair> pairs;
@@ -188,6 +192,8 @@ CheckResult checkInteractions(const CheckInput& in) {
             }
             const VectorXd effects = (qr.householderQ().adjoint() * e).head(rank);
             Pair pair{first.name + " × " + second.name};
+            pair.first = b;
+            pair.second = a;
             pair.df1 = static_cast<double>(rank);
             const double gained = effects.squaredNorm();
             pair.share = gained / rss;
@@ -239,6 +245,10 @@ CheckResult checkInteractions(const CheckInput& in) {
     for (std::size_t k = 0; k < std::min<std::size_t>(order.size(), 14); ++k) {
         x.barNames.push_back(pairs[order[k]].name);
         x.x.push_back(100.0 * pairs[order[k]].share);
+    }
+    if (result.verdict != Verdict::Fine) {
+        offerProduct(in, in.design.terms[pairs[worst].first], in.design.terms[pairs[worst].second],
+                     result);
     }
     return result;
 }

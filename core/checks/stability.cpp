@@ -178,6 +178,16 @@ tl::expected<Recursive, std::string> pathFor(const CheckInput& in) {
     return out;
 }
 
+/// The rows before and after a moment, where both have enough to be fitted alone.
+void offerPartsInside(const CheckInput& in, const Recursive& recursive, std::size_t at,
+                      CheckResult& result) {
+    const auto all = static_cast<double>(recursive.rows.size());
+    const double share = static_cast<double>(at) / all;
+    if (share > 0.15 && share < 0.85) {
+        offerParts(in, recursive.rows[at], result);
+    }
+}
+
 }  // namespace
 
 // Chow (1960), Econometrica 28, 591–605.
@@ -251,6 +261,22 @@ CheckResult checkChow(const CheckInput& in) {
         }
         e.seriesNames = parts->labels;
     }
+    if (result.verdict != Verdict::Fine) {
+        const std::string by = in.options.by.empty() ? firstGrouping(in) : in.options.by;
+        if (in.options.atRow || !in.options.at.empty()) {
+            // The first row of the second part along time.
+            if (orderProblem(in).empty()) {
+                for (const Index i : rowsInTime(in)) {
+                    if (parts->of[static_cast<std::size_t>(i)] == 1) {
+                        offerParts(in, i, result);
+                        break;
+                    }
+                }
+            }
+        } else if (!by.empty()) {
+            offerEffectsBy(in, by, result);
+        }
+    }
     return result;
 }
 
@@ -270,12 +296,16 @@ CheckResult checkCusum(const CheckInput& in) {
     Path path;
     double sum = 0.0;
     double most = 0.0;
+    std::size_t farthest = 0;
     for (const double w : recursive->residuals) {
         sum += w / sigma;
         const double j = static_cast<double>(path.at.size()) + 1.0;
         const double width = std::sqrt(m) * (1.0 + 2.0 * j / m);
         path.add(sum, -bound * width, bound * width);
-        most = std::max(most, std::abs(sum) / width);
+        if (std::abs(sum) / width > most) {
+            most = std::abs(sum) / width;
+            farthest = path.at.size() - 1;
+        }
     }
     CheckResult result;
     result.statistic = most;
@@ -294,6 +324,10 @@ CheckResult checkCusum(const CheckInput& in) {
     result.exhibit.subtitle =
         "sum of recursive residuals, in standard deviations · n = " + countText(path.at.size());
     result.exhibit.yTitle = "CUSUM";
+    if (result.verdict != Verdict::Fine) {
+        offerLaggedOutcome(in, result);
+        offerPartsInside(in, *recursive, farthest, result);
+    }
     return result;
 }
 
@@ -307,11 +341,15 @@ CheckResult checkCusumSquares(const CheckInput& in) {
     Path path;
     double sum = 0.0;
     double most = 0.0;
+    std::size_t farthest = 0;
     for (const double w : recursive->residuals) {
         sum += w * w / recursive->squares;
         const double expected = (static_cast<double>(path.at.size()) + 1.0) / m;
         path.add(sum, expected - bound, expected + bound);
-        most = std::max(most, std::abs(sum - expected));
+        if (std::abs(sum - expected) > most) {
+            most = std::abs(sum - expected);
+            farthest = path.at.size() - 1;
+        }
     }
     CheckResult result;
     result.statistic = most;
@@ -329,6 +367,11 @@ CheckResult checkCusumSquares(const CheckInput& in) {
     result.exhibit.subtitle =
         "share of the squared recursive residuals so far · n = " + countText(path.at.size());
     result.exhibit.yTitle = "share";
+    if (result.verdict != Verdict::Fine) {
+        offerRobust(in, result);
+        offerAutocorrelation(in, result);
+        offerPartsInside(in, *recursive, farthest, result);
+    }
     return result;
 }
 

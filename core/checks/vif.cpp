@@ -99,17 +99,7 @@ CheckResult checkVif(const CheckInput& in) {
     }
     e.lines.push_back({"10", {10.0, 10.0}, {0.0, 1.0}, true});
     if (result.verdict != Verdict::Fine) {
-        Question variant = variantBase(in, "without " + worst->term);
-        std::erase_if(variant.terms, [&](const Term& term) {
-            const auto parsed = Expression::parse(term.parts.front());
-            return term.kind == Term::Kind::Expression && parsed &&
-                   (parsed->canonical() == worst->term || term.parts.front() == worst->term);
-        });
-        if (variant.terms.size() < in.question.terms.size() && !variant.terms.empty()) {
-            result.remedies.push_back(
-                {"Drop " + worst->term,
-                 "see what the others say without it; the question then changes", variant});
-        }
+        offerWithoutTerm(in, worst->term, result);
     }
     return result;
 }

@@ -292,9 +292,42 @@ class Bootstrap {
         const VectorXd& b = in_.solution.coefficients;
         const MatrixXd byRow = influence_ * F_.transpose();
         Intervals(b, sample.colwise() + b, byRow, spec_, in_.alpha).fill(r);
+        r.together = steppedDown(centred, b, out.matrix.diagonal().cwiseSqrt());
         out.note = drawsNote(r);
         out.resampling = std::move(r);
         return out;
+    }
+
+    /// p of each slope such that any false finding among all of them is as rare as it says: the
+    /// largest |t| of those that are not clearer than itself, over the draws.
+    [[nodiscard]] VectorXd steppedDown(const MatrixXd& centred, const VectorXd& b,
+                                       const VectorXd& se) const {
+        VectorXd p = VectorXd::Constant(b.size(), std::numeric_limits<double>::quiet_NaN());
+        std::vector<Index> order;
+        for (Index j = 0; j < b.size(); ++j) {
+            const auto column =
+                static_cast<std::size_t>(in_.solution.kept[static_cast<std::size_t>(j)]);
+            if (in_.design.columns[column].term >= 0 && se(j) > 0.0) {
+                order.push_back(j);
+            }
+        }
+        std::sort(order.begin(), order.end(), [&](Index x, Index y) {
+            return std::abs(b(x)) / se(x) < std::abs(b(y)) / se(y);
+        });
+        // From the least clear up: the maximum over it and all before it grows with each.
+        Eigen::RowVectorXd most = Eigen::RowVectorXd::Zero(centred.cols());
+        for (const Index j : order) {
+            most = most.cwiseMax(centred.row(j).cwiseAbs() / se(j));
+            const auto beyond = (most.array() >= std::abs(b(j)) / se(j)).count();
+            p(j) = (static_cast<double>(beyond) + 1.0) / (static_cast<double>(most.size()) + 1.0);
+        }
+        // A clearer effect has no larger p than a less clear one.
+        double least = 0.0;
+        for (auto j = order.rbegin(); j != order.rend(); ++j) {
+            least = std::max(least, p(*j));
+            p(*j) = least;
+        }
+        return p;
     }
 
     [[nodiscard]] std::string drawsNote(const Resampling& r) const {

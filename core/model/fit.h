@@ -66,6 +66,9 @@ struct Resampling {
     Eigen::VectorXd low;
     Eigen::VectorXd high;
     Eigen::VectorXd p;
+    /// p of every coefficient but the constant held together with the others by Romano & Wolf;
+    /// empty where the draws of one coefficient are not those of another.
+    Eigen::VectorXd together;
 };
 
 /// A place where a line changes its slope.
@@ -192,10 +195,12 @@ struct CovarianceInput {
 /// by percentile, bias-corrected or BCa. Wild draws multiply e/√(1 − h) by ±1. Wild draws by
 /// clusters impose the hypothesis on each coefficient in turn (±1; Webb’s six points under twelve
 /// clusters), p and interval come from the clustered t, the covariance stays the clustered one.
+/// `together` steps down over the largest |b* − b|/se of those still left.
 /// The same numbers for any number of threads.
 /// Source: Efron (1987), JASA 82; Wu (1986), Annals of Statistics 14; Cameron, Gelbach & Miller
 /// (2008), Review of Economics and Statistics 90; Webb (2014); Roodman, Nielsen, MacKinnon & Webb
-/// (2019) for the sums by cluster.
+/// (2019) for the sums by cluster; Romano & Wolf (2005), Econometrica 73; (2016), Statistics &
+/// Probability Letters 113.
 /// @return BadSetting (frequency weights, one cluster), Stopped.
 [[nodiscard]] Result<Covariance> bootstrapCovariance(const CovarianceInput& in,
                                                      const ErrorSpec& spec);

@@ -1,5 +1,7 @@
 #include "core/model/question.h"
 
+#include <algorithm>
+
 namespace rapporto {
 
 std::string Term::shown() const {
@@ -50,6 +52,22 @@ std::string weightName(WeightKind kind) {
     return "none";
 }
 
+bool Question::choseTerms() const {
+    if (!chosen) {
+        return false;
+    }
+    std::vector<std::string> present;
+    for (const Term& term : terms) {
+        if (!term.muted) {
+            present.push_back(term.shown());
+        }
+    }
+    std::vector<std::string> among = chosen->among;
+    std::sort(present.begin(), present.end());
+    std::sort(among.begin(), among.end());
+    return present != among;
+}
+
 bool Question::sameAs(const Question& o) const {
     return id == o.id && kind == o.kind && title == o.title && lead == o.lead &&
            variantOf == o.variantOf && outcome == o.outcome && terms == o.terms &&
@@ -58,8 +76,10 @@ bool Question::sameAs(const Question& o) const {
            without == o.without && allChecks == o.allChecks && checks == o.checks &&
            unbuilt == o.unbuilt && variables == o.variables && holding == o.holding &&
            effects == o.effects && predict == o.predict && hypotheses == o.hypotheses &&
-           decisions == o.decisions && settings == o.settings && coefficient == o.coefficient &&
-           sides == o.sides && listwise == o.listwise && raw == o.raw;
+           decisions == o.decisions && chosen == o.chosen && endogenous == o.endogenous &&
+           instruments == o.instruments && fixedEffects == o.fixedEffects &&
+           settings == o.settings && coefficient == o.coefficient && sides == o.sides &&
+           listwise == o.listwise && raw == o.raw;
 }
 
 }  // namespace rapporto

@@ -56,7 +56,9 @@ struct EstimatorSettings {
     std::string variable = {};  ///< Of a bent line: what it bends in.
     int bends = 1;
     std::vector<double> start = {};
-    bool fixed = false;  ///< The bends stay at `start`.
+    bool fixed = false;         ///< The bends stay at `start`.
+    double a = 1.0;             ///< Of Fuller’s estimator.
+    std::string steps = "two";  ///< Of GMM: two, iterated, continuous.
 
     friend bool operator==(const EstimatorSettings&, const EstimatorSettings&) = default;
 };
@@ -68,6 +70,15 @@ struct Decision {
     std::string reason;
 
     friend bool operator==(const Decision&, const Decision&) = default;
+};
+
+/// How the terms of a question came to be chosen on the very rows that it is answered with.
+struct TermChoice {
+    std::string by;                  ///< A criterion’s id, "lasso" or "double-selection".
+    std::vector<std::string> among;  ///< The terms as they stood before, as shown.
+    std::string of = {};             ///< Of double selection: the effect that is asked for.
+
+    friend bool operator==(const TermChoice&, const TermChoice&) = default;
 };
 
 enum class WeightKind : std::uint8_t { None, Sampling, Frequency, Precision };
@@ -120,6 +131,9 @@ struct Question {
     std::string outcome;
     std::vector<Term> terms;
     bool intercept = true;
+    std::vector<Term> endogenous;           ///< Terms that the instruments move.
+    std::vector<Term> instruments;          ///< Outside of the equation.
+    std::vector<std::string> fixedEffects;  ///< Groupings swept out.
     std::string method = "least-squares";
     EstimatorSettings settings;
     ErrorSpec errors;
@@ -134,6 +148,7 @@ struct Question {
     std::vector<PredictRequest> predict;
     std::vector<std::string> hypotheses;  ///< Statements about the effects, as typed.
     std::vector<Decision> decisions;      ///< On checks that do not come out fine.
+    std::optional<TermChoice> chosen;     ///< Absent: the terms were not chosen by the data.
 
     // Of kind relate.
     std::vector<std::string> variables;  ///< Expressions.
@@ -150,6 +165,9 @@ struct Question {
     [[nodiscard]] bool isEmpty() const {
         return kind == "relate" ? variables.empty() : outcome.empty();
     }
+
+    /// The terms were chosen by these data, and are not all of those chosen among.
+    [[nodiscard]] bool choseTerms() const;
 
     /// Equal in all that is computed and written, whatever was read.
     [[nodiscard]] bool sameAs(const Question& other) const;

@@ -4,6 +4,7 @@
 #include "core/describe/summary.h"
 #include "core/model/model_tests.h"
 #include "core/report/request_wording.h"
+#include "core/report/term_choice_picture.h"
 
 #include <fmt/format.h>
 
@@ -239,6 +240,9 @@ std::string overallReading(const Answer& answer) {
     }
     for (const auto& warning : answer.design->warnings) {
         text += " " + warning;
+    }
+    if (const std::string warning = choiceWarning(answer.question); !warning.empty()) {
+        text += " **" + warning + "**";
     }
     std::string doubts;
     std::size_t count = 0;
@@ -609,6 +613,9 @@ std::string methodsReading(const Answer& answer) {
     if (q.weightKind != WeightKind::None) {
         text +=
             " Rows are weighted by " + q.weight + " (" + weightName(q.weightKind) + " weights).";
+    }
+    if (const std::string warning = choiceWarning(q); !warning.empty()) {
+        text += " " + warning;
     }
     for (const auto& note : answer.fit->notes) {
         text += " " + note;

@@ -823,6 +823,13 @@ void readRequests(Reader& in, Question& q) {
         }
         q.decisions.push_back(std::move(d));
     }
+    if (const Json& json = in.at("chosen"); !json.is_null()) {
+        Reader chosen(json, "chosen");
+        q.chosen = TermChoice{chosen.text("by"), chosen.texts("among"), chosen.text("of")};
+        if (chosen.refusal()) {
+            in.adopt(*chosen.refusal());
+        }
+    }
 }
 
 Question readQuestion(const Json& json, std::size_t number) {

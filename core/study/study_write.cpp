@@ -209,6 +209,17 @@ Json decisionsJson(const Question& q) {
     return list;
 }
 
+Json chosenJson(const Question& q) {
+    if (!q.chosen) {
+        return {};
+    }
+    Json json{{"by", q.chosen->by}, {"among", q.chosen->among}};
+    if (!q.chosen->of.empty()) {
+        json["of"] = q.chosen->of;
+    }
+    return json;
+}
+
 Json questionJson(const Question& q) {
     // What could not be understood is kept to the letter; only its place among the others is ours.
     if (q.unbuilt && q.raw) {
@@ -258,6 +269,7 @@ Json questionJson(const Question& q) {
     out.put("predict", predictJson(q), Json::array());
     out.put("hypotheses", q.hypotheses, Json::array());
     out.put("decisions", decisionsJson(q), Json::array());
+    out.put("chosen", chosenJson(q), Json());
     return out.finish();
 }
 

@@ -2,6 +2,7 @@
 
 #include "app/plots/plot_view.h"
 #include "app/shell/theme.h"
+#include "app/stages/checks/row_sheet_view.h"
 #include "core/base/format.h"
 #include "core/describe/row_names.h"
 #include "core/report/assumptions.h"
@@ -129,7 +130,9 @@ ChecksStage::ChecksStage(Session& session, QWidget* parent)
       ledger_(new QTextBrowser(this)),
       ledgerButton_(new QPushButton(tr("assumptions of the study"), this)),
       overview_(new QWidget(this)),
-      overviewButton_(new QPushButton(tr("residuals together"), this)) {
+      overviewButton_(new QPushButton(tr("residuals together"), this)),
+      sheet_(new RowSheetView(session, this)),
+      sheetButton_(new QPushButton(tr("row by row"), this)) {
     auto* layout = new QHBoxLayout(this);
     layout->setContentsMargins(0, 0, 0, 0);
     layout->setSpacing(0);
@@ -143,6 +146,7 @@ ChecksStage::ChecksStage(Session& session, QWidget* parent)
     scroll->setFixedWidth(276);
     scroll->setStyleSheet("QScrollArea{border-right:1px solid #D9D2C3}");
     layout->addWidget(scroll);
+    listBox_ = scroll;
     auto* right = new QVBoxLayout;
     right->setContentsMargins(16, 12, 16, 12);
     right->addWidget(plot_, 1);
@@ -166,36 +170,36 @@ ChecksStage::ChecksStage(Session& session, QWidget* parent)
     }
     overview_->hide();
     right->addWidget(overview_, 1);
+    sheet_->hide();
+    right->addWidget(sheet_, 1);
     auto* foot = new QHBoxLayout;
     foot->addStretch(1);
-    overviewButton_->setCheckable(true);
-    overviewButton_->setProperty("tab", true);
     overviewButton_->setObjectName("checks:overview");
-    for (QPushButton* button : {overviewButton_, ledgerButton_}) {
+    for (QPushButton* button : {sheetButton_, overviewButton_, ledgerButton_}) {
+        button->setCheckable(true);
+        button->setProperty("tab", true);
+        button->setCursor(Qt::PointingHandCursor);
+        // One of them at a time.
+        connect(button, &QPushButton::toggled, this, [this, button](bool on) {
+            for (QPushButton* other : {sheetButton_, overviewButton_, ledgerButton_}) {
+                if (on && other != button) {
+                    other->setChecked(false);
+                }
+            }
+            showSelected();
+            emit readingChanged();
+        });
         button->setMinimumWidth(
             QFontMetrics(interfaceFont(13, true)).horizontalAdvance(button->text()) + 8);
     }
-    overviewButton_->setCursor(Qt::PointingHandCursor);
+    sheetButton_->setObjectName("checks:rows");
+    ledgerButton_->setObjectName("checks:ledger");
+    foot->addWidget(sheetButton_);
+    foot->addSpacing(14);
     foot->addWidget(overviewButton_);
     foot->addSpacing(14);
-    connect(overviewButton_, &QPushButton::toggled, this, [this](bool on) {
-        if (on) {
-            ledgerButton_->setChecked(false);
-        }
-        showSelected();
-    });
-    ledgerButton_->setCheckable(true);
-    ledgerButton_->setProperty("tab", true);
-    ledgerButton_->setObjectName("checks:ledger");
-    ledgerButton_->setCursor(Qt::PointingHandCursor);
     foot->addWidget(ledgerButton_);
     right->addLayout(foot);
-    connect(ledgerButton_, &QPushButton::toggled, this, [this](bool on) {
-        if (on) {
-            overviewButton_->setChecked(false);
-        }
-        showSelected();
-    });
     layout->addLayout(right, 1);
     connect(list_, &CheckList::checkChosen, this, [this](const std::string& id) {
         selected_ = id;
@@ -246,12 +250,19 @@ void ChecksStage::showSelected() {
     const CheckResult* result = selected();
     const bool ledger = ledgerButton_->isChecked();
     const bool overview = overviewButton_->isChecked();
+    const bool sheet = sheetButton_->isChecked();
     ledger_->setVisible(ledger);
     overview_->setVisible(overview);
-    plot_->setVisible(!ledger && !overview);
-    if (ledger || overview) {
+    sheet_->setVisible(sheet);
+    listBox_->setVisible(!sheet);  // The rows need the width.
+    plot_->setVisible(!ledger && !overview && !sheet);
+    if (ledger || overview || sheet) {
         numbers_->hide();
-        ledger ? showLedger() : showOverview();
+        if (sheet) {
+            sheet_->showAnswer(answer_);
+        } else {
+            ledger ? showLedger() : showOverview();
+        }
         return;
     }
     numbers_->setVisible(result != nullptr && result->verdict != Verdict::NotApplicable);
@@ -424,8 +435,48 @@ void ChecksStage::addDecision(ReadingContent& content, const CheckResult& result
     content.fields.push_back(std::move(field));
 }
 
+ReadingContent ChecksStage::rowsReadingContent() const {
+    ReadingContent content;
+    content.title = tr("row by row");
+    content.paragraphs << sheet_->reading();
+    const std::size_t chosen = session_.selectedRows().size();
+    const Question* q = session_.question();
+    if (chosen == 0 || q == nullptr) {
+        return content;
+    }
+    content.actionsTitle = tr("What you can do");
+    content.actions.push_back(
+        {tr("See it without %1 selected").arg(chosen), tr("a variant beside this question"),
+         [this] {
+             const Question* present = session_.question();
+             if (present == nullptr) {
+                 return;
+             }
+             Question variant = *present;
+             variant.id.clear();
+             variant.lead = false;
+             variant.variantOf = present->variantOf.empty() ? present->id : present->variantOf;
+             for (const std::size_t row : session_.selectedRows()) {
+                 variant.without.push_back(row + 1);
+             }
+             std::sort(variant.without.begin(), variant.without.end());
+             variant.without.erase(std::unique(variant.without.begin(), variant.without.end()),
+                                   variant.without.end());
+             const std::string rows = plural(session_.selectedRows().size(), "row", "rows");
+             variant.title = "without " + rows;
+             session_.putQuestion(variant, tr("see it without %1").arg(text(rows)));
+         }});
+    content.actions.push_back(
+        {tr("Set %1 selected aside").arg(chosen), tr("Delete · with a reason: Shift+Delete"),
+         [this] { session_.setSelectedAside(tr("set aside from the row sheet")); }});
+    return content;
+}
+
 ReadingContent ChecksStage::reading() const {
     ReadingContent content;
+    if (sheetButton_->isChecked() && answer_ && answer_->fit) {
+        return rowsReadingContent();
+    }
     const CheckResult* result = selected();
     if (result == nullptr) {
         content.title = tr("checks");

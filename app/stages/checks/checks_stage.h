@@ -9,6 +9,7 @@ class QTextBrowser;
 namespace rapporto::app {
 
 class PlotView;
+class RowSheetView;
 
 /// The checks under the questions they answer; each a verdict mark, a name and one line.
 class CheckList : public QWidget {
@@ -63,9 +64,11 @@ class ChecksStage : public Stage {
     void showSelected();
     void showLedger();
     void showOverview();
+    [[nodiscard]] ReadingContent rowsReadingContent() const;
     void addDecision(ReadingContent& content, const CheckResult& result) const;
 
     CheckList* list_;
+    QWidget* listBox_ = nullptr;
     PlotView* plot_;
     QLabel* numbers_;
     QTextBrowser* ledger_;  ///< Assumptions of all questions, in the exhibit’s place.
@@ -73,6 +76,8 @@ class ChecksStage : public Stage {
     QWidget* overview_;  ///< The key pictures of the residuals together.
     QPushButton* overviewButton_;
     std::vector<PlotView*> pictures_;
+    RowSheetView* sheet_;  ///< The rows of the fit, in the exhibit’s place.
+    QPushButton* sheetButton_;
     std::shared_ptr<const Answer> answer_;
     std::string selected_;
 };

@@ -2,6 +2,7 @@
 
 #include "app/shell/theme.h"
 #include "core/base/format.h"
+#include "core/checks/row_sheet.h"
 #include "core/describe/row_names.h"
 #include "core/report/effect_picture.h"
 #include "core/report/request_wording.h"
@@ -10,6 +11,8 @@
 #include <QHBoxLayout>
 #include <QLabel>
 #include <QMouseEvent>
+#include <QTextBrowser>
+#include <QUrl>
 #include <QVBoxLayout>
 
 #include <cmath>
@@ -60,8 +63,11 @@ CurvePage::CurvePage(Session& session, QWidget* parent)
     : QWidget(parent),
       session_(session),
       picker_(new QComboBox(this)),
+      looks_(new QComboBox(this)),
       plot_(new BendPlot(this)),
-      later_([this](const Curve& curve) { show(curve); }) {
+      list_(new QTextBrowser(this)),
+      later_([this](const Curve& curve) { show(curve); }),
+      trying_([this](const Result<ShapeTrials>& trials) { showTrials(trials); }) {
     auto* layout = new QVBoxLayout(this);
     layout->setContentsMargins(0, 4, 0, 0);
     auto* top = new QHBoxLayout;
@@ -72,8 +78,30 @@ CurvePage::CurvePage(Session& session, QWidget* parent)
     picker_->setAccessibleName(tr("Along which variable"));
     top->addWidget(picker_);
     top->addStretch(1);
+    looks_->setObjectName("curve:look");
+    looks_->setAccessibleName(tr("What is looked at"));
+    looks_->setSizeAdjustPolicy(QComboBox::AdjustToContents);
+    top->addWidget(looks_);
     layout->addLayout(top);
-    layout->addWidget(plot_, 1);
+    layout->addWidget(plot_, 2);
+    list_->setFrameShape(QFrame::NoFrame);
+    list_->setStyleSheet("background:transparent");
+    list_->setOpenLinks(false);
+    list_->setObjectName("curve:trials");
+    list_->setAccessibleName(tr("Shapes that were tried"));
+    list_->hide();
+    layout->addWidget(list_, 1);
+    connect(looks_, &QComboBox::activated, this, [this] { draw(); });
+    connect(list_, &QTextBrowser::anchorClicked, this, [this](const QUrl& url) {
+        const QString target = url.toString();
+        const std::size_t at = target.mid(4).toUInt();
+        if (target.startsWith("try:")) {
+            take(at);
+            return;
+        }
+        chosen_ = static_cast<int>(at);
+        listTrials();
+    });
     connect(picker_, &QComboBox::activated, this,
             [this](int index) { setVariable(utf8(picker_->itemData(index).toString())); });
     connect(plot_, &PlotView::rowsSelected, &session_, &Session::selectRows);
@@ -83,8 +111,11 @@ CurvePage::CurvePage(Session& session, QWidget* parent)
 
 void CurvePage::showAnswer(const std::shared_ptr<const Answer>& answer) {
     answer_ = answer;
-    if (!answer_ || !answer_->fit || !answer_->scenarios) {
+    looks_->setEnabled(answer_ && answer_->fit && answer_->scenarios);
+    if (!looks_->isEnabled()) {
         later_.cancel();
+        trying_.cancel();
+        list_->hide();
         plot_->showNothing(tr("There is no curve to draw."));
         return;
     }
@@ -112,13 +143,57 @@ void CurvePage::showAnswer(const std::shared_ptr<const Answer>& answer) {
         picker_->addItem(termText(v.name), text(v.name));
     }
     picker_->setCurrentIndex(picker_->findData(text(variable_)));
+    fillLooks();
     draw();
+}
+
+int CurvePage::look() const {
+    return looks_->currentIndex() < 0 ? OwnCurve : looks_->currentData().toPoint().x();
+}
+
+std::optional<std::size_t> CurvePage::coefficient() const {
+    const int at = looks_->currentIndex() < 0 ? -1 : looks_->currentData().toPoint().y();
+    const bool there = look() == Alone && at >= 0 && answer_ && answer_->fit &&
+                       static_cast<std::size_t>(at) < answer_->fit->coefficients.size();
+    return there ? std::optional(static_cast<std::size_t>(at)) : std::nullopt;
+}
+
+/// What can be looked at along the variable: its curve, other shapes of it and of the outcome, and
+/// each of its columns alone.
+void CurvePage::fillLooks() {
+    const QString was = looks_->currentText();
+    looks_->clear();
+    looks_->addItem(tr("its curve"), QPoint(OwnCurve, -1));
+    const ScenarioVariable* v = answer_->scenarios->find(variable_);
+    const auto frame = session_.frame();
+    const bool linear = answer_->question.method == "least-squares" && !answer_->fromMoments;
+    const bool quantity = v != nullptr && !v->groups && !v->yesNo();
+    if (linear && quantity && frame) {
+        looks_->addItem(tr("other shapes of it"), QPoint(OwnShapes, -1));
+        const std::string own = outcomeVariable(*frame, answer_->question);
+        if (!own.empty() && !answer_->design->outcomeYesNo) {
+            looks_->addItem(tr("shapes of %1").arg(text(own)), QPoint(OutcomeShapes, -1));
+        }
+    }
+    for (std::size_t j = 0; linear && j < answer_->fit->coefficients.size(); ++j) {
+        const Coefficient& c = answer_->fit->coefficients[j];
+        if (c.designTerm >= 0 &&
+            answer_->design->terms[static_cast<std::size_t>(c.designTerm)].names.contains(
+                variable_)) {
+            looks_->addItem(tr("%1 alone").arg(termText(c.term)),
+                            QPoint(Alone, static_cast<int>(j)));
+        }
+    }
+    looks_->setCurrentIndex(std::max(looks_->findText(was), 0));
 }
 
 void CurvePage::setVariable(const std::string& name) {
     variable_ = name;
     picker_->setCurrentIndex(picker_->findData(text(variable_)));
-    draw();
+    if (answer_ && answer_->fit && answer_->scenarios) {
+        fillLooks();
+        draw();
+    }
 }
 
 void CurvePage::preview(const std::vector<double>& places) {
@@ -149,6 +224,224 @@ void CurvePage::preview(const std::vector<double>& places) {
 }
 
 void CurvePage::draw() {
+    const bool shapes = look() == OwnShapes || look() == OutcomeShapes;
+    list_->setVisible(shapes);
+    if (!shapes) {
+        job_.stop();
+        trying_.cancel();
+        tried_.clear();
+        trials_.reset();
+    }
+    if (look() != OwnCurve) {
+        later_.cancel();
+        plot_->setPlaces({});
+    }
+    if (shapes) {
+        drawShapes();
+    } else if (look() == Alone) {
+        drawAlone();
+    } else {
+        drawCurve();
+    }
+}
+
+void CurvePage::drawShapes() {
+    const auto frame = session_.frame();
+    const std::string of =
+        look() == OwnShapes || !frame ? variable_ : outcomeVariable(*frame, answer_->question);
+    const std::string key = questionText(answer_->question) + "|" + of + "|" + variable_ + "|" +
+                            std::to_string(session_.bench().revision());
+    if (key == tried_ || !frame || !session_.isFresh()) {
+        return;
+    }
+    tried_ = key;
+    chosen_ = -1;
+    job_.stop();
+    job_ = Job();
+    plot_->setStale(true);
+    trying_.ask(
+        [frame, question = answer_->question, sets = session_.study().sets, of, along = variable_,
+         job = job_] { return shapeTrials(*frame, question, sets, of, along, job); },
+        answer_->rows.used <= 2000);
+}
+
+void CurvePage::showTrials(const Result<ShapeTrials>& trials) {
+    trials_ = trials;
+    if (const auto frame = session_.frame()) {
+        plot_->setRowNamer([frame](std::size_t row) { return text(rowName(*frame, row)); });
+    }
+    listTrials();
+}
+
+void CurvePage::listTrials() {
+    if (!trials_ || !*trials_) {
+        list_->clear();
+        plot_->showNothing(trials_ ? text(trials_->error().text()) : QString());
+        emit changed();
+        return;
+    }
+    const ShapeTrials& t = **trials_;
+    plot_->showExhibit(t.exhibit(chosen_));
+    plot_->showSelection(session_.selectedRows());
+    const ShapeTrial* best = t.best();
+    const auto cell = [](const QString& value, const char* align = "right") {
+        return QString("<td align=\"%1\" style=\"padding:2px 10px\">%2</td>").arg(align, value);
+    };
+    const auto soft = [](const QString& value) {
+        return "<span style=\"color:#6B6F7B\">" + value + "</span>";
+    };
+    const auto link = [](const QString& to, const QString& label) {
+        return "<a href=\"" + to + "\" style=\"color:#14606B;text-decoration:none\">" + label +
+               "</a>";
+    };
+    QString rows = "<tr>" + cell(soft(tr("shape")), "left") + cell(soft(tr("coef."))) +
+                   cell(soft(tr("AIC over the best"))) +
+                   cell(soft(tr("error in units of %1").arg(text(t.own)))) + cell("") + "</tr>";
+    std::vector<std::size_t> order(t.trials.size());
+    for (std::size_t i = 0; i < order.size(); ++i) {
+        order[i] = i;
+    }
+    const auto rank = [&](std::size_t i) {
+        const ShapeTrial& one = t.trials[i];
+        return std::pair(!one.none.empty(), one.aic.value_or(one.error));
+    };
+    std::stable_sort(order.begin(), order.end(),
+                     [&](std::size_t a, std::size_t b) { return rank(a) < rank(b); });
+    for (const std::size_t i : order) {
+        const ShapeTrial& one = t.trials[i];
+        QString name = text(one.label).toHtmlEscaped();
+        if (static_cast<int>(i) == chosen_) {
+            name = "<b>" + name + "</b>";
+        }
+        if (!one.none.empty()) {
+            rows += "<tr>" + cell(soft(name), "left") +
+                    "<td colspan=\"4\" style=\"padding:2px 10px\">" +
+                    soft(text(one.none).toHtmlEscaped()) + "</td></tr>";
+            continue;
+        }
+        rows += "<tr>" + cell(link(QString("see:%1").arg(i), name), "left") +
+                cell(text(shortNumber(one.coefficients))) +
+                cell(one.aic && best != nullptr && best->aic
+                         ? text(fixedNumber(*one.aic - *best->aic, 1))
+                         : "–") +
+                cell(text(shortNumber(one.error, 4))) +
+                cell(one.present ? soft(tr("the question’s"))
+                                 : link(QString("try:%1").arg(i), tr("ask it so"))) +
+                "</tr>";
+    }
+    list_->setHtml("<table cellspacing=\"0\">" + rows + "</table>");
+    emit changed();
+}
+
+void CurvePage::take(std::size_t trial) {
+    if (trials_ && *trials_ && trial < (*trials_)->trials.size()) {
+        const ShapeTrial& one = (*trials_)->trials[trial];
+        session_.putQuestion(one.question, tr("try %1").arg(text(one.label)));
+    }
+}
+
+void CurvePage::drawAlone() {
+    const auto at = coefficient();
+    if (!at) {
+        plot_->showNothing(tr("There is no such column."));
+        return;
+    }
+    const auto exhibit = addedVariable(*answer_->design, *answer_->fit, *at, Job());
+    if (const auto frame = session_.frame()) {
+        plot_->setRowNamer([frame](std::size_t row) { return text(rowName(*frame, row)); });
+    }
+    if (exhibit) {
+        plot_->showExhibit(*exhibit);
+        plot_->showSelection(session_.selectedRows());
+    } else {
+        plot_->showNothing(text(exhibit.error().text()));
+    }
+    emit changed();
+}
+
+ReadingContent CurvePage::trialReading() const {
+    ReadingContent content;
+    content.title = tr("shapes of %1").arg(text(trials_ && *trials_ ? (*trials_)->of : variable_));
+    if (!trials_) {
+        content.paragraphs << tr("Trying the ladder of powers…");
+        return content;
+    }
+    if (!*trials_) {
+        content.paragraphs << richText("~" + trials_->error().text());
+        return content;
+    }
+    const ShapeTrials& t = **trials_;
+    const ShapeTrial* best = t.best();
+    const auto present = std::find_if(t.trials.begin(), t.trials.end(),
+                                      [](const ShapeTrial& one) { return one.present; });
+    if (best == nullptr) {
+        content.paragraphs << tr("None of the shapes could be fitted.");
+        return content;
+    }
+    std::string said = "**" + best->label + "** fits best";
+    if (present != t.trials.end() && &*present == best) {
+        said += ": that is how the question has it.";
+    } else if (present != t.trials.end() && present->none.empty()) {
+        const double more = present->aic && best->aic ? *present->aic - *best->aic : 0.0;
+        said += present->aic && best->aic
+                    ? ": its AIC lies " + fixedNumber(more, 1) + " under that of the question’s " +
+                          present->label +
+                          (more < 2.0    ? ", which is hardly a difference."
+                           : more < 10.0 ? ", which is some reason to prefer it."
+                                         : ", which is a clear difference.")
+                    : ".";
+    } else {
+        said += ".";
+    }
+    content.paragraphs << richText(said);
+    content.paragraphs << richText(
+        t.outcome
+            ? "~R² of different outcomes cannot be compared. AIC here has the Jacobian of each "
+              "transformation, so that all are about " +
+                  t.own +
+                  " itself; errors are of predictions carried back to its units by smearing."
+            : "~All shapes have the same outcome and the same rows; errors are of predictions in "
+              "units of " +
+                  t.own + ". A shape chosen here by the data makes its p look better than it is.");
+    content.actionsTitle = tr("What you can do");
+    auto* self = const_cast<CurvePage*>(this);
+    for (std::size_t i = 0; i < t.trials.size(); ++i) {
+        const ShapeTrial& one = t.trials[i];
+        const bool shown = &one == best || static_cast<int>(i) == chosen_;
+        if (shown && !one.present && one.none.empty()) {
+            content.actions.push_back({tr("Ask with %1").arg(text(one.label)),
+                                       tr("a variant beside this question"),
+                                       [self, i] { self->take(i); }});
+        }
+    }
+    return content;
+}
+
+ReadingContent CurvePage::aloneReading() const {
+    ReadingContent content;
+    const auto at = coefficient();
+    if (!at) {
+        return content;
+    }
+    const Coefficient& c = answer_->fit->coefficients[*at];
+    content.title = tr("%1 alone").arg(termText(c.term));
+    content.paragraphs << richText(
+        "What is left of " + answer_->design->outcome + " against what is left of **" + c.term +
+        "** when all other terms are taken out of both. The slope is the estimate, " +
+        fixedNumber(c.estimate, decimalsFor(c.se)) +
+        "; the points show which rows make it, and whether a few far out do.");
+    std::vector<DropOne> drops = dropOne(*answer_->design, *answer_->fit);
+    const auto own = std::find_if(drops.begin(), drops.end(),
+                                  [&](const DropOne& d) { return d.coefficient == *at; });
+    if (const auto frame = session_.frame(); own != drops.end() && frame) {
+        content.paragraphs << richText("Without **" + rowName(*frame, own->row) +
+                                       "**, the row that moves it most, it would be **" +
+                                       fixedNumber(own->estimate, decimalsFor(c.se)) + "**.");
+    }
+    return content;
+}
+
+void CurvePage::drawCurve() {
     plot_->setStale(true);
     later_.ask(
         [answer = answer_, variable = variable_] {
@@ -245,6 +538,12 @@ ReadingContent CurvePage::reading() const {
     ReadingContent content;
     if (!answer_ || !answer_->fit) {
         return content;
+    }
+    if (look() == OwnShapes || look() == OutcomeShapes) {
+        return trialReading();
+    }
+    if (look() == Alone) {
+        return aloneReading();
     }
     auto* self = const_cast<CurvePage*>(this);
     content.title = text(variable_);

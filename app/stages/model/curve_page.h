@@ -3,9 +3,11 @@
 #include "app/plots/plot_view.h"
 #include "app/shell/later.h"
 #include "app/shell/stage.h"
+#include "core/study/shape_trials.h"
 
 class QComboBox;
 class QLabel;
+class QTextBrowser;
 
 namespace rapporto::app {
 
@@ -36,13 +38,16 @@ class BendPlot : public PlotView {
     int held_ = -1;
 };
 
-/// The outcome along one variable with band and data. A bent line’s bends are dragged here: the
+/// The outcome along one variable: its curve with band and data, the fit under other shapes of the
+/// variable or of the outcome, or what a term says alone. A bent line’s bends are dragged here: the
 /// pieces follow the mouse, and where it lets go they are held.
 class CurvePage : public QWidget {
     Q_OBJECT
 
   public:
     CurvePage(Session& session, QWidget* parent);
+
+    ~CurvePage() override { job_.stop(); }
 
     void showAnswer(const std::shared_ptr<const Answer>& answer);
 
@@ -55,10 +60,15 @@ class CurvePage : public QWidget {
 
     [[nodiscard]] ReadingContent reading() const;
 
+    /// Something is being worked out.
+    [[nodiscard]] bool isBusy() const { return later_.isBusy() || trying_.isBusy(); }
+
   signals:
     void changed();
 
   private:
+    enum Look { OwnCurve, OwnShapes, OutcomeShapes, Alone };
+
     /// What is worked out of an answer along one variable.
     struct Curve {
         Result<Exhibit> exhibit;
@@ -68,7 +78,18 @@ class CurvePage : public QWidget {
     };
 
     void draw();
+    void drawCurve();
+    void drawShapes();
+    void drawAlone();
     void show(const Curve& curve);
+    void showTrials(const Result<ShapeTrials>& trials);
+    void listTrials();
+    void take(std::size_t trial);
+    void fillLooks();
+    [[nodiscard]] ReadingContent trialReading() const;
+    [[nodiscard]] ReadingContent aloneReading() const;
+    [[nodiscard]] int look() const;
+    [[nodiscard]] std::optional<std::size_t> coefficient() const;
     void preview(const std::vector<double>& places);
     void bend(int bends, const QString& did, bool variant);
     void hold(const std::vector<double>& places);
@@ -78,9 +99,16 @@ class CurvePage : public QWidget {
     std::string variable_;
     std::string question_;
     QComboBox* picker_;
+    QComboBox* looks_;
     BendPlot* plot_;
+    QTextBrowser* list_;  ///< Of trials.
     Curve curve_;
     Later<Curve> later_;
+    std::optional<Result<ShapeTrials>> trials_;
+    std::string tried_;  ///< What the trials are of.
+    int chosen_ = -1;    ///< The trial drawn out.
+    Job job_;
+    Later<Result<ShapeTrials>> trying_;
 };
 
 }  // namespace rapporto::app

@@ -25,14 +25,19 @@ QString cell(const QString& value, const char* align = "right") {
 QString soft(const QString& value) { return "<span style=\"color:#6B6F7B\">" + value + "</span>"; }
 
 /// All effects at once: p by Holm and by the rate of false findings, intervals that all hold
-/// together by Bonferroni.
+/// together by Bonferroni; where the errors are by draws, p stepped down over these.
 QString together(const Answer& answer) {
     std::vector<const Coefficient*> effects;
     std::vector<double> p;
-    for (const Coefficient& c : answer.fit->coefficients) {
+    std::vector<double> stepped;
+    for (std::size_t j = 0; j < answer.fit->coefficients.size(); ++j) {
+        const Coefficient& c = answer.fit->coefficients[j];
         if (c.designTerm >= 0 && c.p) {
             effects.push_back(&c);
             p.push_back(*c.p);
+            if (answer.fit->resampling && answer.fit->resampling->together.size() > 0) {
+                stepped.push_back(answer.fit->resampling->together(static_cast<Eigen::Index>(j)));
+            }
         }
     }
     if (effects.size() < 2) {
@@ -45,27 +50,33 @@ QString together(const Answer& answer) {
     QString rows =
         "<tr>" + cell(soft(QObject::tr("term")), "left") + cell(soft(QObject::tr("estimate"))) +
         cell(soft(QObject::tr("interval that holds with all others"))) + cell(soft("p")) +
-        cell(soft(QObject::tr("p, Holm"))) + cell(soft(QObject::tr("p, false findings"))) + "</tr>";
+        cell(soft(QObject::tr("p, Holm"))) + cell(soft(QObject::tr("p, false findings"))) +
+        (stepped.empty() ? QString() : cell(soft(QObject::tr("p, stepped down")))) + "</tr>";
     for (std::size_t i = 0; i < effects.size(); ++i) {
         const Coefficient& c = *effects[i];
         const int d = decimalsFor(c.se);
-        rows += "<tr>" + cell(termText(c.term).toHtmlEscaped(), "left") +
-                cell(text(fixedNumber(c.estimate, d, true))) +
-                cell(QObject::tr("%1 to %2")
-                         .arg(text(fixedNumber(c.estimate - critical * c.se, d, true)),
-                              text(fixedNumber(c.estimate + critical * c.se, d, true)))) +
-                cell(text(pText(*c.p)).toHtmlEscaped()) +
-                cell(text(pText(byHolm[i])).toHtmlEscaped()) +
-                cell(text(pText(byRate[i])).toHtmlEscaped()) + "</tr>";
+        rows +=
+            "<tr>" + cell(termText(c.term).toHtmlEscaped(), "left") +
+            cell(text(fixedNumber(c.estimate, d, true))) +
+            cell(QObject::tr("%1 to %2")
+                     .arg(text(fixedNumber(c.estimate - critical * c.se, d, true)),
+                          text(fixedNumber(c.estimate + critical * c.se, d, true)))) +
+            cell(text(pText(*c.p)).toHtmlEscaped()) + cell(text(pText(byHolm[i])).toHtmlEscaped()) +
+            cell(text(pText(byRate[i])).toHtmlEscaped()) +
+            (stepped.empty() ? QString() : cell(text(pText(stepped[i])).toHtmlEscaped())) + "</tr>";
     }
     return "<p style=\"margin-top:22px\"><i style=\"font-family:STIX;font-size:17px\">" +
            QObject::tr("all effects together") + "</i></p><table cellspacing=\"0\">" + rows +
            "</table><p>" +
            soft(QObject::tr("Looking at %1 effects, one in %2 would seem clear by chance alone if "
                             "none were there; these p-values and intervals allow for that "
-                            "(Bonferroni; Holm 1979; Benjamini & Hochberg 1995).")
+                            "(Bonferroni; Holm 1979; Benjamini & Hochberg 1995%3).")
                     .arg(effects.size())
-                    .arg(std::lround(1.0 / answer.alpha))) +
+                    .arg(std::lround(1.0 / answer.alpha))
+                    .arg(stepped.empty()
+                             ? QString()
+                             : QObject::tr("; by the draws, Romano & Wolf 2005, which knows how "
+                                           "the effects hang together"))) +
            "</p>";
 }
 

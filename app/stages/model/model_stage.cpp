@@ -52,6 +52,7 @@ ModelStage::ModelStage(Session& session, QWidget* parent)
       curve_(new CurvePage(session, this)),
       predict_(new PredictPage(session, this)),
       hypotheses_(new HypothesesPage(session, this)),
+      terms_(new TermsPage(session, this)),
       strip_(new QLabel(this)),
       note_(new QLabel(this)),
       message_(new QLabel(this)) {
@@ -63,7 +64,7 @@ ModelStage::ModelStage(Session& session, QWidget* parent)
     top->setSpacing(16);
     int id = 0;
     for (const QString& name : {tr("Effects"), tr("Equation"), tr("Variance split"), tr("Shape"),
-                                tr("Predict"), tr("Hypotheses")}) {
+                                tr("Predict"), tr("Hypotheses"), tr("Terms")}) {
         auto* button = tabButton(name, this);
         tabs_->addButton(button, id++);
         top->addWidget(button);
@@ -98,6 +99,8 @@ ModelStage::ModelStage(Session& session, QWidget* parent)
     pages_->addWidget(curve_);
     pages_->addWidget(predict_);
     pages_->addWidget(hypotheses_);
+    pages_->addWidget(terms_);
+    connect(terms_, &TermsPage::changed, this, &Stage::readingChanged);
     pages_->addWidget(message_);
     pages_->addWidget(relation_);
     connect(curve_, &CurvePage::changed, this, &Stage::readingChanged);
@@ -208,6 +211,8 @@ void ModelStage::refresh() {
         predict_->showAnswer(answer);
     } else if (tabs_->checkedId() == 5) {
         hypotheses_->showAnswer(answer);
+    } else if (tabs_->checkedId() == 6) {
+        terms_->showAnswer(answer, session_.isFresh());
     }
     showStrip(*answer);
     emit readingChanged();
@@ -341,6 +346,9 @@ ReadingContent ModelStage::reading() const {
             content.paragraphs << p;
         }
         return content;
+    }
+    if (tabs_->checkedId() == 6) {
+        return terms_->reading();
     }
     if (selected_ >= 0 && selected_ < static_cast<int>(answer->fit->coefficients.size())) {
         content.title = text(answer->fit->coefficients[static_cast<std::size_t>(selected_)].term);

@@ -6,6 +6,7 @@
 #include "app/stages/model/hypotheses_page.h"
 #include "app/stages/model/predict_page.h"
 #include "app/stages/model/relation_view.h"
+#include "app/stages/model/terms_page.h"
 
 class QButtonGroup;
 class QLabel;
@@ -54,6 +55,7 @@ class ModelStage : public Stage {
     CurvePage* curve_;
     PredictPage* predict_;
     HypothesesPage* hypotheses_;
+    TermsPage* terms_;
     QWidget* scalesBox_ = nullptr;
     QLabel* strip_;
     QLabel* note_;

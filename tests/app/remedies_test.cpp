@@ -1,0 +1,245 @@
+// Every remedy of every check, pressed in the real window.
+#include "app/shell/main_window.h"
+#include "app/shell/theme.h"
+#include "app/stages/checks/checks_stage.h"
+#include "core/numerics/distributions.h"
+#include "core/numerics/random.h"
+#include "core/study/study.h"
+
+#include <QApplication>
+#include <QFile>
+#include <QPushButton>
+#include <QTemporaryDir>
+#include <QTest>
+
+#include <cmath>
+#include <set>
+
+using namespace rapporto;
+using namespace rapporto::app;
+
+namespace {
+
+/// Normal numbers, the same on every run.
+class Normal {
+  public:
+    explicit Normal(std::uint64_t seed) : random_(seed, 0) {}
+
+    double operator()() { return normalQuantile(random_.uniform() + 0x1.0p-54); }
+
+  private:
+    RandomStream random_;
+};
+
+/// Rows of villages with everything amiss: bends, a product, a spread by level and by group,
+/// resemblance within villages, two terms that say the same, a row far out.
+QByteArray untidyRows() {
+    QByteArray text = "y,x,twin,z,g,village\n";
+    Normal normal(3);
+    std::vector<double> village;
+    for (int v = 0; v < 24; ++v) {
+        village.push_back(normal());
+    }
+    for (int i = 0; i < 240; ++i) {
+        const int v = i / 10;
+        const double x = 1.0 + 8.0 * ((i * 37) % 240) / 240.0;
+        const double z = 2.0 + std::abs(normal());
+        const int g = i % 3;
+        double y =
+            std::exp(1.0 + 0.05 * x * x + 0.12 * x * z * (g == 2 ? 1.5 : 1.0) +
+                     0.5 * village[static_cast<std::size_t>(v)] + (0.2 + 0.3 * g) * normal());
+        double far = 0.0;
+        if (i == 17) {
+            far = 30.0;
+            y *= 40.0;
+        }
+        text += QString("%1,%2,%3,%4,%5,v%6\n")
+                    .arg(y, 0, 'g', 8)
+                    .arg(x + far, 0, 'g', 8)
+                    .arg(x + far + 0.02 * normal(), 0, 'g', 8)
+                    .arg(z, 0, 'g', 8)
+                    .arg(QString("abc").mid(g, 1))
+                    .arg(v)
+                    .toUtf8();
+    }
+    return text;
+}
+
+/// Moments with everything amiss: errors that carry over, restless stretches, a break.
+QByteArray untidyMoments() {
+    QByteArray text = "moment,y,x\n";
+    Normal normal(8);
+    double e = 0.0;
+    double before = 0.0;
+    for (int t = 1; t <= 160; ++t) {
+        const double x = 5.0 + 2.0 * std::sin(t / 9.0) + 0.3 * normal();
+        const double sd = std::sqrt(0.05 + 0.85 * before * before);
+        const double shock = sd * normal() * (t > 100 ? 3.0 : 1.0);
+        before = shock / (t > 100 ? 3.0 : 1.0);
+        e = 0.75 * e + shock;
+        const double y = 20.0 + (t <= 80 ? 1.0 : 1.9) * x + (t > 80 ? 3.0 : 0.0) + e;
+        text += QString("%1,%2,%3\n").arg(t).arg(y, 0, 'g', 8).arg(x, 0, 'g', 8).toUtf8();
+    }
+    return text;
+}
+
+}  // namespace
+
+class RemediesTest : public QObject {
+    Q_OBJECT
+
+    std::unique_ptr<MainWindow> window_;
+    QTemporaryDir place_;
+    std::set<std::string> tried_;  ///< Ids of checks whose remedies were pressed.
+    std::set<std::string> kinds_;  ///< The first two words of each remedy.
+
+    void write(const char* name, const QByteArray& text) {
+        QFile file(place_.filePath(name));
+        QVERIFY(file.open(QIODevice::WriteOnly));
+        file.write(text);
+    }
+
+    void settle() { window_->settle(); }
+
+    void ask(const QString& study) {
+        write("study.rapporto", study.toUtf8());
+        window_->openPath(place_.filePath("study.rapporto"));
+        settle();
+        QVERIFY(window_->session().answer() != nullptr);
+        const auto refusal = window_->session().answer()->refusal;
+        QVERIFY2(!refusal, refusal ? refusal->text().c_str() : "");
+        window_->showStage(3);
+        settle();
+    }
+
+    /// Presses each remedy of each check, looks at the variant, and takes it back.
+    void pressAll() {
+        const std::string original = window_->session().question()->id;
+        const auto checks = window_->session().answer()->checks;
+        auto* list = window_->findChild<CheckList*>();
+        for (const CheckResult& check : checks) {
+            const bool doubtful =
+                check.verdict == Verdict::Fails || check.verdict == Verdict::Weigh;
+            QVERIFY2(!doubtful || !check.remedies.empty() || check.id == "leverage",
+                     (check.id + " fails without a next step").c_str());
+            for (const Remedy& remedy : check.remedies) {
+                QTest::mouseClick(list, Qt::LeftButton, {}, list->rowOf(check.id).center());
+                settle();
+                auto* card = window_->findChild<QPushButton*>("card:" + text(remedy.label));
+                QVERIFY2(card != nullptr, (check.id + ": " + remedy.label).c_str());
+                QTest::mouseClick(card, Qt::LeftButton);
+                settle();
+                const Question* variant = window_->session().question();
+                QVERIFY2(variant->id != original, remedy.label.c_str());
+                QCOMPARE(variant->variantOf, original);
+                const auto answer = window_->session().answer();
+                QVERIFY2(answer && !answer->refusal,
+                         (check.id + ", " + remedy.label + ": " +
+                          (answer && answer->refusal ? answer->refusal->text() : "no answer"))
+                             .c_str());
+                QVERIFY2(!answer->question.sameAs(*window_->session().study().find(original)),
+                         remedy.label.c_str());
+                QVERIFY(answer->fit->coefficients.size() > 0);
+                // The original keeps its answer, and undo takes the variant back.
+                QVERIFY(window_->session().answer(original)->fit != nullptr);
+                QTest::keyClick(window_.get(), Qt::Key_Z, Qt::ControlModifier);
+                settle();
+                QCOMPARE(window_->session().study().questions.size(), std::size_t{1});
+                tried_.insert(check.id);
+                const QStringList words = text(remedy.label).split(' ');
+                kinds_.insert(utf8(words.mid(0, 2).join(' ')));
+            }
+        }
+    }
+
+    [[nodiscard]] static QString rowsStudy(const QString& question) {
+        return QString(R"({"format":"rapporto-study","version":1,"title":"rows",
+            "source":{"kind":"table","file":"rows.csv"},"questions":[%1]})")
+            .arg(question);
+    }
+
+    [[nodiscard]] static QString seriesStudy(const QString& question) {
+        return QString(R"({"format":"rapporto-study","version":1,"title":"moments",
+            "source":{"kind":"table","file":"moments.csv"},
+            "layout":{"kind":"series","time":"moment"},"questions":[%1]})")
+            .arg(question);
+    }
+
+  private slots:
+
+    void initTestCase() {
+        QVERIFY(place_.isValid());
+        write("rows.csv", untidyRows());
+        write("moments.csv", untidyMoments());
+        window_ = std::make_unique<MainWindow>();
+        window_->resize(1280, 800);
+        window_->show();
+        QVERIFY(QTest::qWaitForWindowActive(window_.get()));
+    }
+
+    void cleanupTestCase() { window_.reset(); }
+
+    void ofRows() {
+        ask(rowsStudy(R"q({"id":"q1","outcome":"y","terms":["x","z","g"]})q"));
+        pressAll();
+    }
+
+    void ofLoggedRows() {
+        ask(rowsStudy(R"q({"id":"q1","outcome":"ln(y)","terms":["x","z","g"],"without":[18]})q"));
+        pressAll();
+    }
+
+    void ofTermsThatSayTheSame() {
+        ask(rowsStudy(R"q({"id":"q1","outcome":"ln(y)","terms":["x","twin","z"]})q"));
+        pressAll();
+    }
+
+    void ofParts() {
+        ask(rowsStudy(R"q({"id":"q1","outcome":"ln(y)","terms":["x","z"],"without":[18],
+            "checks":[{"id":"chow","by":"g"},{"id":"intraclass","by":"village"}]})q"));
+        pressAll();
+    }
+
+    void ofMoments() {
+        ask(seriesStudy(R"q({"id":"q1","outcome":"y","terms":["x"]})q"));
+        pressAll();
+    }
+
+    void ofAKnownMoment() {
+        ask(seriesStudy(R"q({"id":"q1","outcome":"y","terms":["x"],
+            "checks":[{"id":"chow","at":"81"}]})q"));
+        pressAll();
+        QVERIFY(tried_.contains("chow"));
+    }
+
+    /// Last: what was pressed above is every remedy that there is.
+    void everyCheckWithANextStepWasTried() {
+        std::set<std::string> missing;
+        for (const Check& check : allChecks()) {
+            if (!tried_.contains(check.id)) {
+                missing.insert(check.id);
+            }
+        }
+        std::string said;
+        for (const std::string& one : missing) {
+            said += one + " ";
+        }
+        QVERIFY2(missing.empty(), said.c_str());
+        for (const char* kind :
+             {"Robust errors", "Log the", "Add the", "See it", "Cluster by", "Allow for",
+              "Intervals by", "Drop x", "Add x", "Let the", "Fit the"}) {
+            QVERIFY2(kinds_.contains(kind) ||
+                         (std::string(kind) == "Drop x" && kinds_.contains("Drop twin")),
+                     kind);
+        }
+    }
+};
+
+int main(int argc, char** argv) {
+    QApplication application(argc, argv);
+    applyTheme(application);
+    RemediesTest test;
+    return QTest::qExec(&test, argc, argv);
+}
+
+#include "remedies_test.moc"
