@@ -4,11 +4,14 @@
 #include "core/numerics/distributions.h"
 #include "core/numerics/quadratic_form.h"
 
+#include <boost/math/tools/toms748_solve.hpp>
 #include <fmt/format.h>
 
 #include <algorithm>
 #include <cmath>
+#include <numbers>
 #include <numeric>
+#include <optional>
 
 namespace rapporto {
 namespace {
@@ -16,8 +19,6 @@ namespace {
 using Eigen::Index;
 using Eigen::MatrixXd;
 using Eigen::VectorXd;
-
-constexpr Index kExactRows = 1000;  // Beyond it the eigenvalues take seconds.
 
 Exhibit timeExhibit(const CheckInput& in, const std::vector<Index>& order) {
     Exhibit e;
@@ -31,6 +32,18 @@ Exhibit timeExhibit(const CheckInput& in, const std::vector<Index>& order) {
     }
     e.zeroLine = true;
     return e;
+}
+
+constexpr double kExactWork = 2e6;  // n·k² beyond which determinants take over a second.
+
+/// The kept columns times root weights, in order of time: those whose residuals scaledResiduals()
+/// are.
+MatrixXd columnsInTime(const CheckInput& in, const std::vector<Index>& order) {
+    MatrixXd X = withColumns(in, MatrixXd(in.design.X.rows(), 0));
+    if (in.design.weights.size() > 0) {
+        X = in.design.weights.cwiseSqrt().asDiagonal() * X;
+    }
+    return X(order, Eigen::all);
 }
 
 /// AX for the matrix A of first differences' squares: e'Ae = Σ (e_t − e_{t−1})².
@@ -53,19 +66,10 @@ struct DurbinWatsonP {
 DurbinWatsonP durbinWatsonP(const MatrixXd& X, double d) {
     const Index n = X.rows();
     const Index k = X.cols();
+    // Exact mean and variance of d: Durbin & Watson (1950), Biometrika 37.
     const Eigen::HouseholderQR<MatrixXd> qr(X);
     const MatrixXd Q = qr.householderQ() * MatrixXd::Identity(n, k);
     const MatrixXd AQ = differencedTwice(Q);
-    if (n <= kExactRows) {
-        MatrixXd A = differencedTwice(MatrixXd::Identity(n, n));
-        // M A M for M = I − QQ'.
-        const MatrixXd QAQ = Q.transpose() * AQ;
-        A -= AQ * Q.transpose() + Q * AQ.transpose() - Q * QAQ * Q.transpose();
-        const Eigen::SelfAdjointEigenSolver<MatrixXd> solver(A, Eigen::EigenvaluesOnly);
-        const VectorXd nonzero = solver.eigenvalues().tail(n - k);
-        return {probabilityBelowZero(nonzero.array() - d), true};
-    }
-    // Exact mean and variance of d, normal law: Durbin & Watson (1950), Biometrika 37.
     const double m = static_cast<double>(n - k);
     const MatrixXd QAQ = Q.transpose() * AQ;
     const double P = 2.0 * static_cast<double>(n - 1) - QAQ.trace();
@@ -73,7 +77,49 @@ DurbinWatsonP durbinWatsonP(const MatrixXd& X, double d) {
         2.0 * (3.0 * static_cast<double>(n) - 4.0) - 2.0 * AQ.squaredNorm() + QAQ.squaredNorm();
     const double mean = P / m;
     const double variance = 2.0 * (Q2 - P * mean) / (m * (m + 2.0));
-    return {normalTail((mean - d) / std::sqrt(variance)), false};
+    const double z = (mean - d) / std::sqrt(variance);
+    // Nine spreads out, p is under 1e-9 whatever the law of a long series.
+    const bool far = n > 500 && std::abs(z) > 9.0;
+    const double work = static_cast<double>(n) * static_cast<double>(k * k);
+    if (work <= kExactWork && !far) {
+        return {durbinWatsonProbability(X, d), true};
+    }
+    return {normalTail(z), far && work <= kExactWork};
+}
+
+/// The laws of d between which that of any k columns with a constant lies, and their quantiles.
+struct DurbinWatsonBounds {
+    double low = 0.0;   ///< dL: below it every design rejects.
+    double high = 0.0;  ///< dU: above it none does.
+};
+
+/// Durbin & Watson (1951), Biometrika 38: eigenvalues 2 − 2cos(πj/n), the n − k smallest and the
+/// n − k largest of j = 1 … n − 1.
+std::optional<DurbinWatsonBounds> durbinWatsonBounds(Index n, Index k, double alpha) {
+    if (n > 2000 || n - k < 4) {
+        return std::nullopt;
+    }
+    VectorXd all(n - 1);
+    for (Index j = 1; j < n; ++j) {
+        all(j - 1) = 2.0 - 2.0 * std::cos(std::numbers::pi * static_cast<double>(j) /
+                                          static_cast<double>(n));
+    }
+    const auto quantile = [&](const VectorXd& lambda) {
+        const auto excess = [&](double d) {
+            return probabilityBelowZero(lambda.array() - d) - alpha;
+        };
+        std::uintmax_t steps = 60;
+        const double low = lambda.minCoeff();
+        const double high = lambda.mean();
+        if (excess(low + 1e-9) > 0.0 || excess(high) < 0.0) {
+            return std::nan("");
+        }
+        const auto found = boost::math::tools::toms748_solve(
+            excess, low + 1e-9, high, boost::math::tools::eps_tolerance<double>(45), steps);
+        return 0.5 * (found.first + found.second);
+    };
+    const DurbinWatsonBounds out{quantile(all.head(n - k)), quantile(all.tail(n - k))};
+    return std::isfinite(out.low) && std::isfinite(out.high) ? std::optional(out) : std::nullopt;
 }
 
 }  // namespace
@@ -91,7 +137,7 @@ CheckResult checkDurbinWatson(const CheckInput& in) {
     const Index n = e.size();
     CheckResult result;
     const double d = (e.tail(n - 1) - e.head(n - 1)).squaredNorm() / e.squaredNorm();
-    const MatrixXd X = withColumns(in, MatrixXd(n, 0))(order, Eigen::all);
+    const MatrixXd X = columnsInTime(in, order);
     const DurbinWatsonP found = durbinWatsonP(X, d);
     const double r = e.tail(n - 1).dot(e.head(n - 1)) / e.squaredNorm();
     result.statistic = d;
@@ -110,6 +156,24 @@ CheckResult checkDurbinWatson(const CheckInput& in) {
                   fixedNumber(r, 2) + " (d " + fixedNumber(d, 2) + ", " + pClause(found.p) +
                   ", one-sided). Classical and robust standard errors are then too small. With a "
                   "lagged outcome among the terms this test is lenient: trust Breusch–Godfrey.";
+    // The bounds hold for columns with a constant as they are; weights take it away.
+    const auto bounds = in.design.hasConstant && in.design.weights.size() == 0
+                            ? durbinWatsonBounds(n, X.cols(), in.alpha)
+                            : std::nullopt;
+    if (bounds) {
+        result.details.emplace_back("dL", bounds->low);
+        result.details.emplace_back("dU", bounds->high);
+        const std::string zone =
+            fixedNumber(bounds->low, 2) + " to " + fixedNumber(bounds->high, 2);
+        result.reading += d > bounds->low && d < bounds->high
+                              ? " By the tabulated bounds alone (" + zone +
+                                    ") it would be inconclusive; p here is " +
+                                    (found.exact ? "exact for these very terms and decides."
+                                                 : "that of a long series.")
+                              : " The tabulated bounds (" + zone + ") say the same.";
+    } else if (!found.exact) {
+        result.reading += " p is by the normal law of a long series.";
+    }
     result.exhibit = timeExhibit(in, order);
     result.exhibit.title = result.verdict == Verdict::Fine
                                ? "Neighbours in time are unrelated"
@@ -130,7 +194,7 @@ CheckResult checkBreuschGodfrey(const CheckInput& in) {
     const VectorXd e = scaledResiduals(in)(order);
     const Index n = e.size();
     const int lags = in.options.lags.value_or(in.design.seasonLags);
-    const MatrixXd X = withColumns(in, MatrixXd(n, 0))(order, Eigen::all);
+    const MatrixXd X = columnsInTime(in, order);
     if (lags < 1 || n - X.cols() - lags < 2 || e.squaredNorm() <= 0.0) {
         return notApplicable("There are too few rows for " +
                              plural(static_cast<std::size_t>(std::max(lags, 0)), "lag", "lags") +
@@ -143,7 +207,8 @@ CheckResult checkBreuschGodfrey(const CheckInput& in) {
         all.col(X.cols() + l - 1).tail(n - l) = e.head(n - l);
     }
     const VectorXd none;
-    const auto solution = solveLinear({all, e, none, in.design.hasConstant}, false, in.job);
+    const auto solution = solveLinear(
+        {all, e, none, in.design.hasConstant && in.design.weights.size() == 0}, false, in.job);
     if (!solution) {
         return notApplicable("The work was stopped.");
     }

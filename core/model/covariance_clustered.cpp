@@ -13,7 +13,10 @@ using Eigen::MatrixXd;
 
 MatrixXd oneWay(const CovarianceInput& in, const Eigen::VectorXd& byRow,
                 const std::vector<std::int32_t>& groups, std::int32_t count) {
-    const MatrixXd scores = groupedScores(in.problem, in.solution, byRow, groups, count);
+    // The solution brings the sums of the first clustering where it was asked to.
+    const bool there = in.solution.scores.size() > 0 && &groups == &in.design.clusters.front();
+    const MatrixXd scores =
+        there ? in.solution.scores : groupedScores(in.problem, in.solution, byRow, groups, count);
     const MatrixXd& C = in.solution.centredFactor;
     const MatrixXd projected = scores * C;
     const double g = count;

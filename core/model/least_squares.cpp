@@ -68,9 +68,14 @@ class Fitter {
         fit_.n = design_.weightKind == WeightKind::Frequency
                      ? design_.weights.sum()
                      : static_cast<double>(design_.y.size());
-        const bool meat = at_ == nullptr && errors_.kind == "robust" &&
-                          (errors_.type == "HC0" || errors_.type == "HC1");
-        auto solution = solveLinear(problem_, meat, job);
+        WantedSums wanted;
+        wanted.meat = at_ == nullptr && errors_.kind == "robust" &&
+                      (errors_.type == "HC0" || errors_.type == "HC1");
+        if (at_ == nullptr && errors_.kind == "clustered" && !design_.clusters.empty()) {
+            wanted.groups = design_.clusters.front();
+            wanted.groupCount = design_.clusterCounts.front();
+        }
+        auto solution = solveLinear(problem_, wanted, job);
         if (!solution) {
             return tl::make_unexpected(solution.error());
         }

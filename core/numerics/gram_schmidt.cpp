@@ -72,7 +72,7 @@ std::vector<T> backSolve(const std::vector<std::vector<T>>& R, std::vector<T> c)
 template <class T>
 Orthogonalised run(const Eigen::MatrixXd& X, const Eigen::VectorXd& y,
                    const Eigen::VectorXd& rootWeights, const Eigen::VectorXd& centre,
-                   double tolerance) {
+                   double tolerance, const Eigen::VectorXd* lengths = nullptr) {
     const auto n = static_cast<std::size_t>(X.rows());
     const auto weight = [&](std::size_t i) {
         return rootWeights.size() > 0 ? T(rootWeights(static_cast<Index>(i))) : T(1);
@@ -93,7 +93,7 @@ Orthogonalised run(const Eigen::MatrixXd& X, const Eigen::VectorXd& y,
             rawSquares += scaled * scaled;
             v[i] = (T(x) - T(centre(j))) * T(scale) * weight(i);
         }
-        const double raw = std::sqrt(rawSquares);
+        const double raw = lengths != nullptr ? (*lengths)(j)*scale : std::sqrt(rawSquares);
         const double centred = static_cast<double>(rootOf(dot(v, v)));
         std::vector<T> r = project(v, Q);
         const T left = rootOf(dot(v, v));
@@ -163,6 +163,11 @@ Orthogonalised gramSchmidt(const Eigen::MatrixXd& X, const Eigen::VectorXd& y,
                            double tolerance, bool wide) {
     return wide ? run<Quad>(X, y, rootWeights, centre, tolerance)
                 : run<double>(X, y, rootWeights, centre, tolerance);
+}
+
+Orthogonalised gramSchmidtOf(const Eigen::MatrixXd& R, const Eigen::VectorXd& y,
+                             const Eigen::VectorXd& lengths, double tolerance) {
+    return run<double>(R, y, {}, Eigen::VectorXd::Zero(R.cols()), tolerance, &lengths);
 }
 
 }  // namespace rapporto

@@ -34,4 +34,9 @@ struct Orthogonalised {
                                          const Eigen::VectorXd& centre, double tolerance,
                                          bool wide);
 
+/// The same of a triangle that stands for many rows. `lengths` are those of the columns before they
+/// were centred, k.
+[[nodiscard]] Orthogonalised gramSchmidtOf(const Eigen::MatrixXd& R, const Eigen::VectorXd& y,
+                                           const Eigen::VectorXd& lengths, double tolerance);
+
 }  // namespace rapporto

@@ -1,6 +1,7 @@
 #include "core/numerics/linear_solution.h"
 
 #include "core/base/parallel.h"
+#include "core/numerics/blocked_qr.h"
 #include "core/numerics/gram_schmidt.h"
 
 #include <cblas.h>
@@ -16,7 +17,7 @@ using Eigen::Index;
 using Eigen::MatrixXd;
 using Eigen::VectorXd;
 
-constexpr Index kBlock = 256;          // Rows that stay in the cache with their columns.
+constexpr Index kBlock = 192;          // Rows that stay in the cache with their columns.
 constexpr Index kFewColumns = 48;      // Up to which a general product beats a symmetric one.
 constexpr double kSmallWork = 3e6;     // n·k² up to which columns are orthogonalised.
 constexpr double kLostDigits = 3e-13;  // Estimated error that calls for wide arithmetic.
@@ -215,7 +216,9 @@ LinearSolution fromOrthogonal(const LinearProblem& problem, const VectorXd& cent
 
 LinearSolution solveSmall(const LinearProblem& problem, const VectorXd& centre, bool mayWiden) {
     const VectorXd roots = rootsOf(problem.weights);
-    const auto found = gramSchmidt(problem.X, problem.y, roots, centre, kDoubleTolerance, false);
+    const auto found =
+        mayWiden ? gramSchmidt(problem.X, problem.y, roots, centre, kDoubleTolerance, false)
+                 : blockedQr(problem.X, problem.y, roots, centre, kDoubleTolerance);
     const double left = std::sqrt(found.residualSquares);
     const double explained = std::sqrt(std::max(
         found.outcomeLength * found.outcomeLength - found.residualSquares, kEpsilon * kEpsilon));
@@ -271,21 +274,46 @@ CrossProducts crossProducts(const LinearProblem& problem, const BlockReader& rea
 struct SecondPass {
     VectorXd gradient;
     MatrixXd meat;
+    MatrixXd scores;  ///< k × groups.
     double squares = 0.0;
 };
 
-/// Residuals of the scaled solution, their cross products with the columns, and the meat.
+/// Sums by group are kept apart in so many stretches of rows: each is as large as all groups.
+constexpr std::size_t kGroupSlots = 4;
+
+/// Runs `work(slot, range)` on stretches of rows that hang on their number alone.
+void forSlots(std::size_t rows, std::size_t slots,
+              const std::function<void(std::size_t, std::size_t, std::size_t)>& work) {
+    const RowChunks all(rows);
+    const auto run = [&](std::size_t slot) {
+        work(slot, all.count() * slot / slots, all.count() * (slot + 1) / slots);
+    };
+    if (slots == 1) {
+        run(0);
+        return;
+    }
+    // As many chunks as there are slots.
+    const RowChunks bySlot(slots * 16384);
+    bySlot.forEach(run);
+}
+
+/// Residuals of the scaled solution, their cross products with the columns, the meat and the sums
+/// by group.
 SecondPass secondPass(const LinearProblem& problem, const BlockReader& reader, const VectorXd& beta,
-                      double outcomeCentre, bool wantMeat, VectorXd& residuals) {
+                      double outcomeCentre, const WantedSums& wanted, VectorXd& residuals) {
     const Index k = reader.width();
     const RowChunks chunks(static_cast<std::size_t>(problem.X.rows()));
+    const bool grouped = !wanted.groups.empty();
+    const std::size_t slots = grouped ? std::min(chunks.count(), kGroupSlots) : 0;
     std::vector<MatrixXd> meats(chunks.count(), MatrixXd::Zero(k, k));
     std::vector<VectorXd> gradients(chunks.count(), VectorXd::Zero(k));
     std::vector<double> squares(chunks.count(), 0.0);
-    chunks.forEach([&](std::size_t c) {
+    std::vector<MatrixXd> scores(slots, MatrixXd::Zero(k, wanted.groupCount));
+    const auto run = [&](std::size_t c, MatrixXd* byGroup) {
         MatrixXd block(kBlock, k);
-        MatrixXd scaled(kBlock, wantMeat ? k : 0);
+        MatrixXd scaled(kBlock, wanted.meat ? k : 0);
         VectorXd e(kBlock);
+        std::vector<double> tile(static_cast<std::size_t>(kTile * k));
         forBlocks(chunks[c], [&](Index from, Index rows) {
             reader.read(from, rows, block);
             reader.readOutcome(from, rows, outcomeCentre, e.data());
@@ -295,18 +323,35 @@ SecondPass secondPass(const LinearProblem& problem, const BlockReader& reader, c
             cblas_dgemv(CblasColMajor, CblasTrans, static_cast<int>(rows), static_cast<int>(k), 1.0,
                         block.data(), lead, e.data(), 1, 1.0, gradients[c].data(), 1);
             squares[c] += e.head(rows).squaredNorm();
-            if (wantMeat) {
+            if (wanted.meat) {
                 for (Index j = 0; j < k; ++j) {
                     productInto(&scaled(0, j), &block(0, j), e.data(), rows);
                 }
                 addSquare(scaled, rows, k, meats[c]);
             }
+            if (byGroup != nullptr) {
+                addByGroup(byGroup->data(), &wanted.groups[static_cast<std::size_t>(from)],
+                           block.data(), block.rows(), e.data(), rows, k, tile.data());
+            }
             residuals.segment(from, rows) = e.head(rows);
             reader.unweigh(from, rows, residuals);
         });
-    });
+    };
+    if (grouped) {
+        forSlots(static_cast<std::size_t>(problem.X.rows()), slots,
+                 [&](std::size_t slot, std::size_t first, std::size_t last) {
+                     for (std::size_t c = first; c < last; ++c) {
+                         run(c, &scores[slot]);
+                     }
+                 });
+    } else {
+        chunks.forEach([&](std::size_t c) { run(c, nullptr); });
+    }
     SecondPass out;
     out.meat = sumOf(meats).selfadjointView<Eigen::Upper>();
+    if (grouped) {
+        out.scores = sumOf(scores);
+    }
     out.gradient = VectorXd::Zero(k);
     for (std::size_t c = 0; c < chunks.count(); ++c) {
         out.gradient += gradients[c];
@@ -326,7 +371,7 @@ bool factorise(const MatrixXd& gram, const VectorXd& unit, Eigen::LLT<MatrixXd>&
 }
 
 std::optional<LinearSolution> solveLarge(const LinearProblem& problem, const VectorXd& centre,
-                                         bool wantMeat) {
+                                         const WantedSums& wanted) {
     const Index k = problem.X.cols();
     std::vector<Index> all(static_cast<std::size_t>(k));
     for (Index j = 0; j < k; ++j) {
@@ -357,12 +402,12 @@ std::optional<LinearSolution> solveLarge(const LinearProblem& problem, const Vec
     solution.kept = all;
     solution.residuals.resize(problem.X.rows());
     SecondPass pass =
-        secondPass(problem, reader, beta, cross.outcomeCentre, wantMeat, solution.residuals);
+        secondPass(problem, reader, beta, cross.outcomeCentre, wanted, solution.residuals);
     const VectorXd correction = solve(pass.gradient);
     beta += correction;
     // A correction that the residuals would show calls for a second look at the rows.
     if (correction.dot(gram * correction) > 1e-22 * pass.squares) {
-        pass = secondPass(problem, reader, beta, cross.outcomeCentre, wantMeat, solution.residuals);
+        pass = secondPass(problem, reader, beta, cross.outcomeCentre, wanted, solution.residuals);
         beta += solve(pass.gradient);
     }
     solution.residualSquares = pass.squares;
@@ -370,8 +415,11 @@ std::optional<LinearSolution> solveLarge(const LinearProblem& problem, const Vec
     const MatrixXd inverseLower = llt.matrixL().solve(MatrixXd::Identity(k, k));
     solution.centredFactor = (scale.cwiseProduct(unit)).asDiagonal() * inverseLower.transpose();
     const VectorXd inverseScale = scale.cwiseInverse();
-    if (wantMeat) {
+    if (wanted.meat) {
         solution.meat = inverseScale.asDiagonal() * pass.meat * inverseScale.asDiagonal();
+    }
+    if (!wanted.groups.empty()) {
+        solution.scores = pass.scores.transpose() * inverseScale.asDiagonal();
     }
     solution.coefficients = scale.cwiseProduct(beta);
     if (problem.hasConstant) {
@@ -392,7 +440,8 @@ BlockReader readerOf(const LinearProblem& problem, const LinearSolution& solutio
 
 }  // namespace
 
-Result<LinearSolution> solveLinear(const LinearProblem& problem, bool wantMeat, const Job& job) {
+Result<LinearSolution> solveLinear(const LinearProblem& problem, const WantedSums& wanted,
+                                   const Job& job) {
     const double n = static_cast<double>(problem.X.rows());
     const double k = static_cast<double>(problem.X.cols());
     const VectorXd centre = roughCentres(problem);
@@ -400,17 +449,23 @@ Result<LinearSolution> solveLinear(const LinearProblem& problem, bool wantMeat, 
         return refuse(ErrorCode::Stopped, "the computation was stopped");
     }
     if (n * k * k > kSmallWork) {
-        if (auto solution = solveLarge(problem, centre, wantMeat)) {
+        if (auto solution = solveLarge(problem, centre, wanted)) {
             return *std::move(solution);
         }
     }
     LinearSolution solution = solveSmall(problem, centre, n * k * k <= kSmallWork);
-    if (wantMeat) {
+    if (wanted.meat || !wanted.groups.empty()) {
         VectorXd factor = solution.residuals;
         if (problem.weights.size() > 0) {
             factor.array() *= problem.weights.array();
         }
-        solution.meat = scaledMeat(problem, solution, factor);
+        if (wanted.meat) {
+            solution.meat = scaledMeat(problem, solution, factor);
+        }
+        if (!wanted.groups.empty()) {
+            solution.scores =
+                groupedScores(problem, solution, factor, wanted.groups, wanted.groupCount);
+        }
     }
     return solution;
 }
@@ -459,26 +514,19 @@ MatrixXd groupedScores(const LinearProblem& problem, const LinearSolution& solut
     const Index k = reader.width();
     // Scores are stored k by groups, so that a row's additions touch one stretch of memory.
     const RowChunks all(static_cast<std::size_t>(problem.X.rows()));
-    const std::size_t slots = std::min<std::size_t>(all.count(), 4);
+    const std::size_t slots = std::min(all.count(), kGroupSlots);
     std::vector<MatrixXd> parts(slots, MatrixXd::Zero(k, count));
-    const auto run = [&](std::size_t slot) {
-        MatrixXd block(kBlock, k);
-        std::vector<double> tile(static_cast<std::size_t>(kTile * k));
-        MatrixXd& sums = parts[slot];
-        const RowRange range{all[all.count() * slot / slots].begin,
-                             all[all.count() * (slot + 1) / slots - 1].end};
-        forBlocks(range, [&](Index from, Index rows) {
-            reader.read(from, rows, block);
-            addByGroup(sums.data(), &groups[static_cast<std::size_t>(from)], block.data(),
-                       block.rows(), &factorByRow(from), rows, k, tile.data());
-        });
-    };
-    if (slots == 1) {
-        run(0);
-    } else {
-        const RowChunks bySlot(static_cast<std::size_t>(slots) * 16384);
-        bySlot.forEach(run);
-    }
+    forSlots(static_cast<std::size_t>(problem.X.rows()), slots,
+             [&](std::size_t slot, std::size_t first, std::size_t last) {
+                 MatrixXd block(kBlock, k);
+                 std::vector<double> tile(static_cast<std::size_t>(kTile * k));
+                 MatrixXd& sums = parts[slot];
+                 forBlocks({all[first].begin, all[last - 1].end}, [&](Index from, Index rows) {
+                     reader.read(from, rows, block);
+                     addByGroup(sums.data(), &groups[static_cast<std::size_t>(from)], block.data(),
+                                block.rows(), &factorByRow(from), rows, k, tile.data());
+                 });
+             });
     return sumOf(parts).transpose();
 }
 

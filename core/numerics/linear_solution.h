@@ -41,10 +41,20 @@ struct LinearSolution {
     bool wide = false;             ///< Solved in 113-bit arithmetic.
     /// Σ (w e)² z z' over the kept, centred columns; filled where it was asked for.
     Eigen::MatrixXd meat;
+    /// Σ w e z' over each group (groups × k) of the kept, centred columns; filled where asked for.
+    Eigen::MatrixXd scores;
+};
+
+/// What a solution is to bring along from its last look at the rows.
+struct WantedSums {
+    bool meat = false;
+    std::span<const std::int32_t> groups = {};  ///< Ids from 0, one a row; empty: no scores.
+    Eigen::Index groupCount = 0;
 };
 
 /// Solves by one of three ways, chosen by size and condition:
-///   - modified Gram–Schmidt with reorthogonalisation while n·k² ≤ 3e6,
+///   - modified Gram–Schmidt with reorthogonalisation while n·k² ≤ 3e6 (blocked Householder
+///     triangles beyond),
 ///   - the same in 113-bit arithmetic when the estimated relative error eps(κ + κ²‖e‖/‖y‖) or the
 ///     loss in the residuals eps‖y‖/‖e‖ exceeds 3e-13 (Wampler's polynomials),
 ///   - centred and scaled cross products by row blocks, Cholesky and one refinement step for
@@ -55,8 +65,14 @@ struct LinearSolution {
 ///
 /// @return the solution, or Stopped.
 /// Source: Å. Björck, Numerical Methods for Least Squares Problems (1996), sections 2.4, 2.9.
-[[nodiscard]] Result<LinearSolution> solveLinear(const LinearProblem& problem, bool wantMeat,
-                                                 const Job& job);
+[[nodiscard]] Result<LinearSolution> solveLinear(const LinearProblem& problem,
+                                                 const WantedSums& wanted, const Job& job);
+
+/// The same with the meat or nothing beside the solution.
+[[nodiscard]] inline Result<LinearSolution> solveLinear(const LinearProblem& problem, bool wantMeat,
+                                                        const Job& job) {
+    return solveLinear(problem, WantedSums{.meat = wantMeat}, job);
+}
 
 /// Diagonal of W½X(X'WX)⁻¹X'W½, n.
 [[nodiscard]] Eigen::VectorXd leverages(const LinearProblem& problem,

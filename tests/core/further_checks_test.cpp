@@ -19,12 +19,17 @@ const nlohmann::json& reference() {
 
 Table tableFor(const nlohmann::json& data) {
     std::vector<std::pair<std::string, std::vector<double>>> columns;
-    for (const char* name : {"t", "x", "z", "g", "c", "y"}) {
-        columns.emplace_back(name, data[name].get<std::vector<double>>());
+    for (const char* name : {"t", "x", "z", "g", "c", "y", "w"}) {
+        if (data.contains(name)) {
+            columns.emplace_back(name, data[name].get<std::vector<double>>());
+        }
     }
     Table table = tableOf(columns);
-    table.variables[3].measure = Measure::Groups;
-    table.variables[4].measure = Measure::Groups;
+    for (Variable& variable : table.variables) {
+        if (variable.name == "g" || variable.name == "c") {
+            variable.measure = Measure::Groups;
+        }
+    }
     return table;
 }
 
@@ -33,6 +38,12 @@ Answer answered(const Table& table, std::vector<CheckRequest> checks,
     Question q = explain("y", {"x", "z", "g"});
     q.allChecks = checks.empty();
     q.checks = std::move(checks);
+    const bool weighted = std::any_of(table.variables.begin(), table.variables.end(),
+                                      [](const Variable& v) { return v.name == "w"; });
+    if (weighted) {
+        q.weightKind = WeightKind::Precision;
+        q.weight = "w";
+    }
     return answer(table, q, layout);
 }
 
@@ -75,6 +86,8 @@ class FurtherChecksTest : public QObject {
         QTest::newRow("clean") << "clean";
         QTest::newRow("fails") << "fails";
         QTest::newRow("awkward") << "awkward";
+        QTest::newRow("clean, weighted") << "clean, weighted";
+        QTest::newRow("fails, weighted") << "fails, weighted";
     }
 
     void agreeWithTheirDefinitions() {

@@ -1,4 +1,6 @@
 #include "core/base/parallel.h"
+#include "core/numerics/gram_schmidt.h"
+#include "core/numerics/random.h"
 #include "core/report/wording.h"
 #include "tests/core/fixtures.h"
 
@@ -392,6 +394,86 @@ class LeastSquaresTest : public QObject {
         QVERIFY2(reading.find(QString::number(exact, 'f', 1).toStdString() + " % higher") !=
                      std::string::npos,
                  reading.c_str());
+    }
+
+    void manyRowsNearlyDependentGoThroughTriangles() {
+        // Over the size of small problems, with two columns a ten-millionth apart.
+        constexpr Eigen::Index n = 20000;
+        constexpr Eigen::Index k = 14;
+        RandomStream random(4, 0);
+        Eigen::MatrixXd X(n, k);
+        Eigen::VectorXd y(n);
+        Eigen::VectorXd w(n);
+        for (Eigen::Index i = 0; i < n; ++i) {
+            X(i, 0) = 1.0;
+            for (Eigen::Index j = 1; j < k; ++j) {
+                X(i, j) = 5.0 + random.uniform();
+            }
+            X(i, 5) = X(i, 4) + 1e-7 * random.uniform();
+            X(i, 9) = X(i, 2) + 2.0 * X(i, 3);
+            y(i) = X.row(i).sum() + random.uniform();
+            w(i) = 0.5 + random.uniform();
+        }
+        for (const bool weighted : {false, true}) {
+            const Eigen::VectorXd weights = weighted ? w : Eigen::VectorXd();
+            setThreads(2);
+            const auto large = *solveLinear({X, y, weights, true}, false, Job());
+            setThreads(1);
+            const auto again = *solveLinear({X, y, weights, true}, false, Job());
+            setThreads(0);
+            QVERIFY(large.coefficients == again.coefficients);
+            QVERIFY(large.residuals == again.residuals);
+            QCOMPARE(large.redundant.size(), std::size_t{1});
+            QCOMPARE(large.redundant[0].column, Eigen::Index{9});
+            QCOMPARE(large.redundant[0].of, (std::vector<Eigen::Index>{2, 3}));
+            QVERIFY(near(large.redundant[0].by[1], 2.0, 1e-8));
+            const Eigen::VectorXd centre = Eigen::VectorXd::Constant(k, 5.5);
+            Eigen::VectorXd zeroed = centre;
+            zeroed(0) = 0.0;
+            const auto exact = gramSchmidt(X, y, weights.cwiseSqrt(), zeroed, 1e-13, true);
+            QCOMPARE(exact.kept, large.kept);
+            for (Eigen::Index j = 1; j < large.coefficients.size(); ++j) {
+                const double se = large.factor.row(j).norm();
+                QVERIFY2(std::abs(large.coefficients(j) - exact.solution(j)) < 1e-7 * se,
+                         qPrintable(QString("%1: %2 %3 %4")
+                                        .arg(j)
+                                        .arg(large.coefficients(j), 0, 'g', 17)
+                                        .arg(exact.solution(j), 0, 'g', 17)
+                                        .arg(se)));
+            }
+            QVERIFY(near(large.residualSquares, exact.residualSquares, 1e-12));
+        }
+    }
+
+    void sumsByGroupComeWithTheSolution() {
+        constexpr Eigen::Index n = 30000;
+        constexpr Eigen::Index k = 12;
+        RandomStream random(9, 0);
+        Eigen::MatrixXd X(n, k);
+        Eigen::VectorXd y(n);
+        Eigen::VectorXd w(n);
+        std::vector<std::int32_t> groups;
+        for (Eigen::Index i = 0; i < n; ++i) {
+            X(i, 0) = 1.0;
+            for (Eigen::Index j = 1; j < k; ++j) {
+                X(i, j) = 100.0 * random.uniform();
+            }
+            y(i) = X.row(i).sum() + random.uniform();
+            w(i) = 0.5 + random.uniform();
+            groups.push_back(static_cast<std::int32_t>(random.below(300)));
+        }
+        for (const Eigen::VectorXd& weights : {Eigen::VectorXd(), w}) {
+            const LinearProblem problem{X, y, weights, true};
+            const auto s =
+                *solveLinear(problem, WantedSums{.groups = groups, .groupCount = 300}, Job());
+            Eigen::VectorXd factor = s.residuals;
+            if (weights.size() > 0) {
+                factor.array() *= weights.array();
+            }
+            const Eigen::MatrixXd apart = groupedScores(problem, s, factor, groups, 300);
+            QCOMPARE(s.scores.rows(), apart.rows());
+            QVERIFY((s.scores - apart).norm() <= 1e-9 * apart.norm());
+        }
     }
 };
 

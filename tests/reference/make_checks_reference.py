@@ -2,7 +2,8 @@
 """Reference values for the further checks of least squares: checks_reference.json.
 
 Three data sets: one clean, one where much fails (bend, fan, clusters, drift), one awkward (tied
-values, 17 rows, weights where the check allows them). Every number from its definition with numpy:
+values, 17 rows); the clean and the failing one once more with precision weights, where every check
+is of the model times root weights. Every number from its definition with numpy:
 fits by lstsq on the columns as they are, leave-one-out numbers by really leaving rows out,
 recursive residuals by really refitting on the rows before, laws by scipy.
 """
@@ -13,6 +14,8 @@ import pathlib
 
 import numpy as np
 import scipy.stats as st
+from scipy.integrate import quad
+from scipy.optimize import brentq
 
 
 def generator(seed):
@@ -68,15 +71,17 @@ def f_p(f, a, b):
     return float(st.f.sf(f, a, b))
 
 
-def checks(d):
-    y = np.array(d["y"])
+def checks(d, weighted):
     x, z = np.array(d["x"]), np.array(d["z"])
     g, c = np.array(d["g"]), np.array(d["c"])
-    X = np.column_stack([np.ones_like(x), x, z, g == 2, g == 3]).astype(float)
+    root = np.sqrt(np.array(d["w"])) if weighted else np.ones_like(x)
+    raw = np.column_stack([np.ones_like(x), x, z, g == 2, g == 3]).astype(float)
+    X = root[:, None] * raw
+    y = root * np.array(d["y"])
     n, k = X.shape
     b, e, _ = fit(X, y)
     rss = e @ e
-    Z = X[:, 1:]
+    Z = raw[:, 1:]
     inverse = np.linalg.inv(X.T @ X)
     h = np.einsum("ij,jk,ik->i", X, inverse, X)
     out = {}
@@ -88,6 +93,7 @@ def checks(d):
     out["glejser"] = {"statistic": n * r2, "p": float(st.chi2.sf(n * r2, m)),
                       "F": ess / m / (rest / (n - m - 1))}
 
+    out.update(first_checks(raw, X, y, root, b, e, h, inverse))
     order = np.argsort(x, kind="stable")
     drop = int(0.2 * n)
     each = (n - drop) // 2
@@ -197,8 +203,8 @@ def checks(d):
         _, ec, kc = fit(X[half], y[half])
         f = (rss - ec @ ec) / (n - len(half)) / (ec @ ec / (len(half) - kc))
         out["rainbow"] = {"statistic": f, "p": f_p(f, n - len(half), len(half) - kc)}
-    index = X @ b
-    L = np.column_stack([np.ones(n), index, index ** 2])
+    index = raw @ b
+    L = root[:, None] * np.column_stack([np.ones(n), index, index ** 2])
     bl, el, _ = fit(L, y)
     se = math.sqrt(el @ el / (n - 3) * np.linalg.inv(L.T @ L)[2, 2])
     out["link"] = {"statistic": float(bl[2] / se), "p": float(2 * st.t.sf(abs(bl[2] / se), n - 3))}
@@ -206,7 +212,7 @@ def checks(d):
     terms = {"x": [1], "z": [2], "g": [3, 4]}
     ps, best = {}, None
     for a, bb in itertools.combinations(terms, 2):
-        products = np.column_stack([X[:, i] * X[:, l] for i in terms[a] for l in terms[bb]])
+        products = np.column_stack([root * raw[:, i] * raw[:, l] for i in terms[a] for l in terms[bb]])
         _, el, rank = fit(np.column_stack([X, products]), y)
         q = rank - k
         f = (rss - el @ el) / q / (el @ el / (n - rank))
@@ -214,6 +220,86 @@ def checks(d):
         if best is None or ps[f"p {a} × {bb}"] < best[1]:
             best = (float(f), ps[f"p {a} × {bb}"])
     out["interactions"] = {"statistic": best[0], "p": min(1.0, 3 * best[1]), **ps}
+    return out
+
+
+def first_checks(raw, X, y, root, b, e, h, inverse):
+    """The checks whose digits to the last are in reference.json, on these data sets too."""
+    n, k = X.shape
+    rss = e @ e
+    Z = raw[:, 1:]
+    out = {}
+    def lm(columns, target):
+        r2, ess, _, m = aux(columns, target)
+        return n * r2, float(st.chi2.sf(n * r2, m)), ess
+    g2 = e ** 2 / (rss / n)
+    stat, p, ess = lm(Z, g2)
+    out["breusch-pagan"] = {"statistic": stat, "p": p, "original statistic": ess / 2}
+    m = Z.shape[1]
+    pairs = [(i, j) for i in range(m) for j in range(i, m)]
+    if m * (m + 3) / 2 >= n / 5:
+        pairs = [(i, i) for i in range(m)]
+    stat, p, _ = lm(np.column_stack([Z] + [Z[:, i] * Z[:, j] for i, j in pairs]), g2)
+    out["white"] = {"statistic": stat, "p": p}
+
+    def added(columns):
+        _, left, rank = fit(np.column_stack([X, root[:, None] * columns]), y)
+        f = (rss - left @ left) / (rank - k) / (left @ left / (n - rank))
+        return float(f), f_p(f, rank - k, n - rank)
+    fitted = raw @ b
+    stat, p = added(np.column_stack([fitted ** 2, fitted ** 3]))
+    out["reset"] = {"statistic": stat, "p": p}
+    squares = {name: added(raw[:, [j]] ** 2) for name, j in (("x", 1), ("z", 2))}
+    worst = min(squares.values(), key=lambda one: one[1])
+    out["component-residual"] = {"statistic": math.sqrt(worst[0]), "p": min(1.0, 2 * worst[1]),
+                                 "p x": squares["x"][1], "p z": squares["z"][1]}
+
+    d = ((e[1:] - e[:-1]) ** 2).sum() / rss
+    A = 2 * np.eye(n) - np.eye(n, k=1) - np.eye(n, k=-1)
+    A[0, 0] = A[-1, -1] = 1
+    M = np.eye(n) - X @ inverse @ X.T
+    lam = np.sort(np.linalg.eigvalsh(M @ A @ M))[k:] - d
+    def below(lam):
+        lam = lam / np.abs(lam).max()
+        def f(u):
+            return math.sin(0.5 * np.arctan(lam * u).sum()) / u / math.exp(0.25 * np.log1p((lam * u) ** 2).sum())
+        edges = np.concatenate([np.linspace(0, 4, 81), np.geomspace(4.2, 3000, 120)])
+        return 0.5 - sum(quad(f, a, b, epsabs=1e-13)[0] for a, b in zip(edges, edges[1:])) / math.pi
+    out["durbin-watson"] = {"statistic": d, "p": below(lam)}
+    if (root == 1).all():
+        all_values = 2 - 2 * np.cos(np.pi * np.arange(1, n) / n)
+        for name, values in (("dL", all_values[:n - k]), ("dU", all_values[k - 1:])):
+            out["durbin-watson"][name] = brentq(lambda at: below(values - at) - 0.05,
+                                                values.min() + 1e-6, values.mean(), xtol=1e-12)
+    lagged = np.concatenate([[0.0], e[:-1]])
+    left = fit(np.column_stack([X, lagged]), e)[1]
+    out["breusch-godfrey"] = {"statistic": n * (1 - left @ left / rss),
+                              "p": float(st.chi2.sf(n * (1 - left @ left / rss), 1))}
+
+    centred = e - e.mean()
+    moment = [float((centred ** j).mean()) for j in (2, 3, 4)]
+    jb = n / 6 * (moment[1] ** 2 / moment[0] ** 3 + (moment[2] / moment[0] ** 2 - 3) ** 2 / 4)
+    out["jarque-bera"] = {"statistic": jb, "p": math.exp(-jb / 2)}
+    t = []
+    cook = []
+    for i in range(n):
+        rest = np.arange(n) != i
+        bi, ei, _ = fit(X[rest], y[rest])
+        t.append(float(y[i] - X[i] @ bi) / math.sqrt(ei @ ei / (n - 1 - k) * (1 + X[i] @ np.linalg.inv(X[rest].T @ X[rest]) @ X[i])))
+        cook.append(float((b - bi) @ (X.T @ X) @ (b - bi)) / (k * rss / (n - k)))
+    t = np.array(t)
+    far = float(t[np.abs(t).argmax()])
+    out["outliers"] = {"statistic": far, "p": min(1.0, n * 2 * float(st.t.sf(abs(far), n - k - 1)))}
+    out["cooks-distance"] = {"statistic": max(cook)}
+    out["leverage"] = {"statistic": float(h.max())}
+    w = root ** 2
+    mean = (w[:, None] * Z).sum(axis=0) / w.sum()
+    S = (w[:, None] * (Z - mean)).T @ (Z - mean)
+    R = S / np.sqrt(np.outer(np.diag(S), np.diag(S)))
+    def gvif(own):
+        others = [j for j in range(Z.shape[1]) if j not in own]
+        return float(np.linalg.det(R[np.ix_(own, own)]) * np.linalg.det(R[np.ix_(others, others)]) / np.linalg.det(R))
+    out["vif"] = {"vif x": gvif([0]), "vif z": gvif([1]), "gvif g": gvif([2, 3])}
     return out
 
 
@@ -251,7 +337,11 @@ def main():
     out = {}
     for kind in ("clean", "fails", "awkward"):
         d = data(kind)
-        out[kind] = {"data": d, "checks": checks(d)}
+        out[kind] = {"data": d, "checks": checks(d, False)}
+        if kind != "awkward":
+            draw = generator(7)
+            weighted = dict(d, w=[round(0.3 + 2 * draw(), 3) for _ in d["t"]])
+            out[kind + ", weighted"] = {"data": weighted, "checks": checks(weighted, True)}
     d = data("fails")
     out["newey-west"] = {"rule": newey_west(d, [], None), "four": newey_west(d, [], 4),
                          "gaps": newey_west(d, [10, 11, 50, 90], 4),
