@@ -24,6 +24,7 @@ enum class ErrorCode {
     File,           ///< A file cannot be read or written.
     Changed,        ///< A source differs from the one the study was made with.
     Stopped,        ///< The person stopped the work.
+    NotConverged,   ///< An iteration found no end.
 };
 
 /// An expected failure, in words for the person who meets it: what happened, where, and what

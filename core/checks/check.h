@@ -46,6 +46,16 @@ struct CheckInput {
     const Job& job;
 };
 
+/// What kind of fit a check may be asked of, as bits.
+namespace fits {
+inline constexpr unsigned kPlain = 1;         ///< Least squares of the rows as they are.
+inline constexpr unsigned kInstruments = 2;   ///< Residuals of a structural equation.
+inline constexpr unsigned kEffects = 4;       ///< Least squares with effects swept out.
+inline constexpr unsigned kOneEffect = 8;     ///< The same with one grouping alone.
+inline constexpr unsigned kRandom = 16;       ///< Rows less a share of their unit’s mean.
+inline constexpr unsigned kAny = 31;
+}  // namespace fits
+
 /// One diagnostic. `run` is pure. Ids are stable keys, saved in documents.
 struct Check {
     const char* id;
@@ -56,6 +66,7 @@ struct Check {
     const char* source;
     CheckResult (*run)(const CheckInput&);
     bool needsRows = true;  ///< False: moments are enough.
+    unsigned of = fits::kPlain;
 };
 
 /// All checks in the order they are shown. Defined in check_table.cpp, the only place to add one.
@@ -114,5 +125,16 @@ CheckResult checkCondition(const CheckInput& in);
 CheckResult checkChow(const CheckInput& in);
 CheckResult checkCusum(const CheckInput& in);
 CheckResult checkCusumSquares(const CheckInput& in);
+CheckResult checkEndogeneity(const CheckInput& in);
+CheckResult checkOverIdentification(const CheckInput& in);
+CheckResult checkDifferenceJ(const CheckInput& in);
+CheckResult checkWeakInstruments(const CheckInput& in);
+CheckResult checkUnderIdentification(const CheckInput& in);
+CheckResult checkAndersonRubin(const CheckInput& in);
+CheckResult checkFixedEffectsF(const CheckInput& in);
+CheckResult checkBreuschPaganLm(const CheckInput& in);
+CheckResult checkHausman(const CheckInput& in);
+CheckResult checkPanelSerial(const CheckInput& in);
+CheckResult checkCrossSectionDependence(const CheckInput& in);
 
 }  // namespace rapporto

@@ -1,6 +1,7 @@
 #include "core/checks/break_path.h"
 #include "core/checks/check.h"
 #include "core/checks/common.h"
+#include "core/model/panel.h"
 
 #include <algorithm>
 
@@ -14,6 +15,8 @@ const std::vector<Check>& allChecks() {
     static const char* const few = "Do a few rows decide?";
     static const char* const overlap = "Do the terms overlap?";
     static const char* const stable = "Is it stable?";
+    static const char* const cause = "Can the cause be trusted?";
+    static const char* const panel = "Does the panel choice hold?";
     static const std::vector<Check> kChecks = {
         {"reset", shape, "powers of the fit (RESET)", "powers of the fitted value add nothing",
          "fine: p at or above alpha, or under 0.2 % of the residual variance; fails from 2 %",
@@ -54,7 +57,8 @@ const std::vector<Check>& allChecks() {
         {"groupwise", spread, "by groups", "all groups scatter alike",
          "fine: p at or above alpha, or the spread differs by under 1.15 times; fails from 1.5 "
          "times",
-         "Brown & Forsythe 1974", &checkGroupwise},
+         "Brown & Forsythe 1974", &checkGroupwise, true,
+         fits::kAny},
         {"arch", spread, "restless times (ARCH)", "large errors are not followed by large ones",
          "fine: p at or above alpha, or under 1 % explained by the past; fails from 8 %",
          "Engle 1982", &checkArch},
@@ -73,39 +77,47 @@ const std::vector<Check>& allChecks() {
          "Wald & Wolfowitz 1940", &checkRuns},
         {"intraclass", unrelated, "clusters", "rows of one cluster are no more alike than others",
          "fine: p at or above alpha, or under 1 % between clusters; fails from 5 %", "Donner 1986",
-         &checkIntraclass},
+         &checkIntraclass, true,
+         fits::kPlain | fits::kInstruments},
         {"jarque-bera", normal, "Jarque–Bera", "normal errors",
          "fine: p at or above alpha, or skewness under .2 and excess kurtosis under .4; fails from "
          "1 or 2",
-         "Jarque & Bera 1980", &checkJarqueBera},
+         "Jarque & Bera 1980", &checkJarqueBera, true,
+         fits::kAny},
         {"shapiro-wilk", normal, "Shapiro–Wilk", "normal errors",
          "fine: p at or above alpha, or skewness under .2 and excess kurtosis under .4; fails from "
          "1 or 2",
-         "Royston 1995", &checkShapiroWilk},
+         "Royston 1995", &checkShapiroWilk, true,
+         fits::kAny},
         {"anderson-darling", normal, "Anderson–Darling", "normal errors",
          "fine: p at or above alpha, or skewness under .2 and excess kurtosis under .4; fails from "
          "1 or 2",
-         "Anderson & Darling 1954; D’Agostino & Stephens 1986", &checkAndersonDarling},
+         "Anderson & Darling 1954; D’Agostino & Stephens 1986", &checkAndersonDarling, true,
+         fits::kAny},
         {"lilliefors", normal, "Lilliefors", "normal errors",
          "fine: p at or above alpha, or skewness under .2 and excess kurtosis under .4; fails from "
          "1 or 2",
-         "Lilliefors 1967; Dallal & Wilkinson 1986", &checkLilliefors},
+         "Lilliefors 1967; Dallal & Wilkinson 1986", &checkLilliefors, true,
+         fits::kAny},
         {"dagostino", normal, "D’Agostino", "normal errors",
          "fine: p at or above alpha, or skewness under .2 and excess kurtosis under .4; fails from "
          "1 or 2",
-         "D’Agostino, Belanger & D’Agostino 1990", &checkDagostino},
+         "D’Agostino, Belanger & D’Agostino 1990", &checkDagostino, true,
+         fits::kAny},
         {"leverage", few, "leverage", "no row is far from the others in its terms",
          "weigh: a leverage above .2 and 3k/n; fails above .5 and 2k/n", "Hoaglin & Welsch 1978",
          &checkLeverage},
         {"outliers", few, "outliers", "the largest residual is one that chance gives",
          "weigh: any row beyond the Bonferroni bound; fails: more than five, or one twice as far",
-         "Beckman & Cook 1983", &checkOutliers},
+         "Beckman & Cook 1983", &checkOutliers, true,
+         fits::kPlain | fits::kOneEffect},
         {"cooks-distance", few, "Cook’s distance", "no single row decides the estimates",
          "weigh: a distance above .1; fails above 1; rows above 4/n are counted", "Cook 1977",
          &checkCooksDistance},
         {"dfbetas", few, "DFBETAS", "no row decides an effect",
          "weigh: a row moves an effect by half its standard error; fails from a whole one",
-         "Belsley, Kuh & Welsch 1980", &checkDfbetas},
+         "Belsley, Kuh & Welsch 1980", &checkDfbetas, true,
+         fits::kPlain | fits::kOneEffect},
         {"dffits", few, "DFFITS", "no row makes its own fit",
          "weigh: a row moves its fit by its standard error; fails from twice that",
          "Belsley, Kuh & Welsch 1980", &checkDffits},
@@ -114,10 +126,12 @@ const std::vector<Check>& allChecks() {
          &checkCovratio},
         {"vif", overlap, "variance inflation", "each term says something of its own",
          "weigh: an inflation of 10 or more (per column); fails from 30", "Fox & Monette 1992",
-         &checkVif, false},
+         &checkVif, false,
+         fits::kPlain | fits::kEffects | fits::kOneEffect},
         {"condition", overlap, "condition number", "no direction without data",
          "weigh: 30 or more with two estimates that hang on it; fails from 100",
-         "Belsley, Kuh & Welsch 1980", &checkCondition, false},
+         "Belsley, Kuh & Welsch 1980", &checkCondition, false,
+         fits::kPlain | fits::kEffects | fits::kOneEffect},
         {"chow", stable, "one model for all parts (Chow)", "the parts share one model",
          "fine: p at or above alpha, or under 1 % of the residual variance; fails from 5 %",
          "Chow 1960", &checkChow},
@@ -133,6 +147,51 @@ const std::vector<Check>& allChecks() {
         {"recursive", stable, "estimates along time", "the estimates of the rows so far settle",
          "fine: p at or above alpha; fails from 2 in the measure of the bounds",
          "Zeileis & Hornik 2007", &checkRecursive},
+        {"endogeneity", cause, "endogeneity", "least squares and instruments aim at the same effect",
+         "fine: p below alpha where the question is asked by instruments, or at or above it where "
+         "by least squares; else weigh, and fails by least squares",
+         "Durbin 1954; Wu 1973; Hausman 1978", &checkEndogeneity, true, fits::kAny},
+        {"over-identification", cause, "instruments against each other",
+         "all instruments lead to the same effect", "fine: p at or above alpha; fails under .01",
+         "Sargan 1958; Basmann 1960; Hansen 1982", &checkOverIdentification, true, fits::kAny},
+        {"difference-j", cause, "one instrument against the rest",
+         "this instrument agrees with the others",
+         "fine: p by Holm at or above alpha; fails under .01",
+         "Eichenbaum, Hansen & Singleton 1988", &checkDifferenceJ, true, fits::kAny},
+        {"weak-instruments", cause, "strength of the instruments",
+         "the instruments are weak: two-stage is biased by a tenth of least squares’ bias or more",
+         "fine: above the critical value for a tenth; fails under that for three tenths",
+         "Stock & Yogo 2005; Montiel Olea & Pflueger 2013", &checkWeakInstruments, true,
+         fits::kAny},
+        {"under-identification", cause, "identification", "the instruments do not move the terms",
+         "fine: p below alpha; fails else", "Anderson 1951; Kleibergen & Paap 2006",
+         &checkUnderIdentification, true, fits::kAny},
+        {"anderson-rubin", cause, "effect whatever the strength (Anderson–Rubin)",
+         "the endogenous terms have no effect",
+         "fine: the set is an interval that says the same as the question’s; weigh: it has no end or "
+         "says another thing of zero; fails: it is empty",
+         "Anderson & Rubin 1949", &checkAndersonRubin, true, fits::kAny},
+        {"fixed-effects-f", panel, "effects of units (F)", "all units share one constant",
+         "fine: the effects are held fixed, or p at or above alpha; else fails, or weighs with random "
+         "effects",
+         "Wooldridge 2010", &checkFixedEffectsF, true, fits::kAny & ~fits::kInstruments},
+        {"breusch-pagan-lm", panel, "spread between units (LM)", "units do not differ",
+         "fine: allowed for by effects or clusters, or p at or above alpha; else fails",
+         "Breusch & Pagan 1980; Honda 1985; Baltagi & Li 1990", &checkBreuschPaganLm, true,
+         fits::kAny & ~fits::kInstruments},
+        {"hausman", panel, "fixed against random (Hausman)",
+         "the units’ effects are unrelated to the terms",
+         "fine: p at or above alpha, or the effects are held fixed; else fails",
+         "Hausman 1978; Mundlak 1978", &checkHausman, true, fits::kAny & ~fits::kInstruments},
+        {"panel-serial", panel, "echo within units (Wooldridge)",
+         "errors of a unit do not carry over",
+         "fine: p at or above alpha, or errors clustered by the unit; else fails",
+         "Wooldridge 2010; Drukker 2003", &checkPanelSerial, true,
+         fits::kAny & ~fits::kInstruments},
+        {"cross-section-dependence", panel, "units at one moment (Pesaran)",
+         "units do not share what the terms leave",
+         "fine: p at or above alpha, or a mean correlation under .1; fails from .3", "Pesaran 2004",
+         &checkCrossSectionDependence, true, fits::kAny & ~fits::kInstruments},
     };
     return kChecks;
 }
@@ -172,6 +231,29 @@ std::vector<GroupVerdict> verdictsByGroup(const std::vector<CheckResult>& checks
     return out;
 }
 
+namespace {
+
+unsigned kindOf(const Design& design, const Fit& fit) {
+    if (fit.instrumented) {
+        return fits::kInstruments;
+    }
+    if (design.swept) {
+        return design.effects.size() == 1 ? fits::kOneEffect : fits::kEffects;
+    }
+    return fit.panel && fit.panel->sigmaUnit ? fits::kRandom : fits::kPlain;
+}
+
+std::string outOfScope(unsigned kind) {
+    return kind == fits::kInstruments
+               ? "It is made for least squares; of instruments see whether the cause can be trusted."
+           : kind == fits::kRandom
+               ? "It is not made for rows less a share of their unit’s mean."
+               : "It is not made for effects that are swept out. With few groups, ask with the "
+                 "grouping among the terms.";
+}
+
+}  // namespace
+
 std::vector<CheckResult> runChecks(const Frame& frame, const Question& question,
                                    const Design& design, const Fit& fit, double alpha,
                                    const Job& job) {
@@ -192,6 +274,8 @@ std::vector<CheckResult> runChecks(const Frame& frame, const Question& question,
             check == nullptr ? notApplicable("The check ‘" + request.id + "’ is not built yet.")
             : check->needsRows && frame.moments() != nullptr
                 ? notApplicable("It looks at rows, and the source is a summary of them.")
+            : (check->of & kindOf(design, fit)) == 0
+                ? notApplicable(outOfScope(kindOf(design, fit)))
                 : check->run({frame, question, design, fit, request, alpha, job});
         result.id = request.id;
         results.push_back(std::move(result));

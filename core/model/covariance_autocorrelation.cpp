@@ -76,7 +76,7 @@ Result<Covariance> autocorrelationCovariance(const CovarianceInput& in, const Er
     }
     // Scores on orthonormal columns, so that no digits are lost to the terms' scales.
     const auto& kept = in.solution.kept;
-    const MatrixXd Q = in.design.X(Eigen::all, kept) * in.solution.factor;
+    const MatrixXd Q = in.problem.X(Eigen::all, kept) * in.solution.factor;
     VectorXd we = in.solution.residuals;
     if (in.problem.weights.size() > 0) {
         we = we.cwiseProduct(in.problem.weights);
@@ -104,7 +104,7 @@ Result<Covariance> autocorrelationCovariance(const CovarianceInput& in, const Er
         pairs.at(lag, [&](Index a, Index b) { gamma += U.row(a).transpose() * U.row(b); });
         meat += (1.0 - lag / (lags + 1.0)) * (gamma + gamma.transpose());
     }
-    const double factor = in.n / in.dfResidual;
+    const double factor = in.plain ? 1.0 : in.n / in.dfResidual;
     return Covariance{factor * (in.solution.factor * meat * in.solution.factor.transpose()),
                       in.dfResidual, std::to_string(lags) + (lags == 1 ? " lag" : " lags")};
 }

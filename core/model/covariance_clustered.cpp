@@ -3,6 +3,7 @@
 
 #include <fmt/format.h>
 
+#include <algorithm>
 #include <map>
 
 namespace rapporto {
@@ -10,6 +11,31 @@ namespace {
 
 using Eigen::Index;
 using Eigen::MatrixXd;
+
+/// Every group of the effects lies in one cluster.
+bool isNested(const SweptGrouping& effects, const std::vector<std::int32_t>& clusters) {
+    std::vector<std::int32_t> in(static_cast<std::size_t>(effects.count), -1);
+    for (std::size_t i = 0; i < effects.of.size(); ++i) {
+        std::int32_t& first = in[static_cast<std::size_t>(effects.of[i])];
+        if (first >= 0 && first != clusters[i]) {
+            return false;
+        }
+        first = clusters[i];
+    }
+    return true;
+}
+
+/// n − k where effects nested in a clustering do not count: they are free to move with it.
+double degreesLeft(const CovarianceInput& in) {
+    double counted = in.design.effectsRank;
+    for (const SweptGrouping& effects : in.design.effects) {
+        const bool nested = std::any_of(
+            in.design.clusters.begin(), in.design.clusters.end(),
+            [&](const std::vector<std::int32_t>& clusters) { return isNested(effects, clusters); });
+        counted -= nested ? effects.count - 1.0 : 0.0;
+    }
+    return in.dfResidual + in.design.effectsRank - std::max(counted, 0.0);
+}
 
 MatrixXd oneWay(const CovarianceInput& in, const Eigen::VectorXd& byRow,
                 const std::vector<std::int32_t>& groups, std::int32_t count) {
@@ -20,7 +46,7 @@ MatrixXd oneWay(const CovarianceInput& in, const Eigen::VectorXd& byRow,
     const MatrixXd& C = in.solution.centredFactor;
     const MatrixXd projected = scores * C;
     const double g = count;
-    const double factor = g / (g - 1.0) * (in.n - 1.0) / in.dfResidual;
+    const double factor = in.plain ? 1.0 : g / (g - 1.0) * (in.n - 1.0) / degreesLeft(in);
     return factor * (in.solution.factor * (projected.transpose() * projected) *
                      in.solution.factor.transpose());
 }

@@ -38,7 +38,9 @@ Result<Covariance> robustCovariance(const CovarianceInput& in, const ErrorSpec& 
         }
         meat = scaledMeat(in.problem, in.solution, byRow);
     }
-    if (spec.type == "HC1") {
+    if (spec.type == "HC1" && in.plain) {
+        factor = 1.0;
+    } else if (spec.type == "HC1") {
         factor = in.n / in.dfResidual;
     } else if (!plain && spec.type != "HC2" && spec.type != "HC3" && spec.type != "HC4") {
         return refuse(ErrorCode::BadSetting,

@@ -1,9 +1,11 @@
 #include "core/model/design.h"
 
 #include "core/base/format.h"
+#include "core/model/panel.h"
 
 #include <algorithm>
 #include <cmath>
+#include <unordered_map>
 
 namespace rapporto {
 namespace {
@@ -32,6 +34,11 @@ struct Expanded {
     DesignFactor factor;
 };
 
+bool isPanelMethod(const std::string& method) {
+    return method == "within" || method == "random" || method == "between" ||
+           method == "first-difference";
+}
+
 class Builder {
   public:
     Builder(const Frame& frame, const Question& question, const std::vector<TermSet>& sets)
@@ -50,11 +57,16 @@ class Builder {
         if (auto done = fillTerms(); !done) {
             return tl::make_unexpected(done.error());
         }
+        if (auto done = fillInstruments(); !done) {
+            return tl::make_unexpected(done.error());
+        }
         if (auto done = fillWeights(); !done) {
             return tl::make_unexpected(done.error());
         }
         fillClusters();
+        fillEffects();
         fillTime();
+        fillUnits();
         warnOfLoneProducts();
         return std::move(design_);
     }
@@ -106,13 +118,34 @@ class Builder {
                               quotedName(outcome->name) + " = 'yes'.");
         }
         outcome_ = *std::move(outcome);
+        // What the question is about comes first.
+        for (const Term& term : question_.endogenous) {
+            if (term.muted) {
+                continue;
+            }
+            if (auto done = evaluateTerm(term, parts_); !done) {
+                return done;
+            }
+        }
+        endogenous_ = parts_.size();
         for (const Term& term : question_.terms) {
             if (term.muted) {
                 continue;
             }
-            if (auto done = evaluateTerm(term); !done) {
+            if (auto done = evaluateTerm(term, parts_); !done) {
                 return done;
             }
+        }
+        for (const Term& term : question_.instruments) {
+            if (term.muted) {
+                continue;
+            }
+            if (auto done = evaluateTerm(term, instruments_); !done) {
+                return done;
+            }
+        }
+        if (auto done = nameOnce(); !done) {
+            return done;
         }
         if (parts_.empty() && !question_.intercept) {
             return refuse(ErrorCode::NoTerms, "there is nothing to explain the outcome with",
@@ -121,7 +154,45 @@ class Builder {
         return {};
     }
 
-    Result<void> evaluateTerm(const Term& term) {
+    static std::string nameOf(const std::vector<Part>& factors) {
+        std::string name;
+        for (const Part& factor : factors) {
+            name += (name.empty() ? "" : " × ") + factor.name;
+        }
+        return name;
+    }
+
+    /// A term stands in one place: moved by instruments, an instrument, or among the others.
+    [[nodiscard]] Result<void> nameOnce() const {
+        std::map<std::string, const char*> places;
+        for (std::size_t t = 0; t < parts_.size(); ++t) {
+            const std::string name = nameOf(parts_[t]);
+            const char* place = t < endogenous_ ? "among what the instruments move" : "a term";
+            const auto [at, isNew] = places.emplace(name, place);
+            if (!isNew && at->second != place) {
+                return refuse(ErrorCode::BadSetting,
+                              "‘" + name + "’ is both " + at->second + " and " + place,
+                              question_.title, "Leave it in one place.", {name});
+            }
+        }
+        for (const auto& factors : instruments_) {
+            const std::string name = nameOf(factors);
+            if (const auto at = places.find(name); at != places.end()) {
+                return refuse(ErrorCode::BadSetting,
+                              "‘" + name + "’ is an instrument and " + at->second, question_.title,
+                              "An instrument moves the outcome through the endogenous terms alone: "
+                              "take it out of one of the two places.",
+                              {name});
+            }
+            if (name == outcome_.name) {
+                return refuse(ErrorCode::BadSetting, "the outcome cannot be its own instrument",
+                              question_.title, "Take it out.", {name});
+            }
+        }
+        return {};
+    }
+
+    Result<void> evaluateTerm(const Term& term, std::vector<std::vector<Part>>& into) {
         if (term.kind == Term::Kind::Set) {
             const auto set = std::find_if(sets_.begin(), sets_.end(), [&](const TermSet& s) {
                 return s.name == term.parts.front();
@@ -131,7 +202,7 @@ class Builder {
                               "there is no set ‘" + term.parts.front() + "’");
             }
             for (const auto& member : set->members) {
-                if (auto done = evaluateTerm(Term::expression(member)); !done) {
+                if (auto done = evaluateTerm(Term::expression(member), into); !done) {
                     return done;
                 }
             }
@@ -145,7 +216,7 @@ class Builder {
             }
             factors.push_back(*std::move(part));
         }
-        parts_.push_back(std::move(factors));
+        into.push_back(std::move(factors));
         return {};
     }
 
@@ -163,9 +234,11 @@ class Builder {
             own.assign(rule->column.numbers().begin(), rule->column.numbers().end());
         }
         std::vector<const Column*> needed = {&outcome_.column};
-        for (const auto& factors : parts_) {
-            for (const auto& part : factors) {
-                needed.push_back(&part.column);
+        for (const auto* list : {&parts_, &instruments_}) {
+            for (const auto& factors : *list) {
+                for (const auto& part : factors) {
+                    needed.push_back(&part.column);
+                }
             }
         }
         if (question_.weightKind != WeightKind::None) {
@@ -189,6 +262,17 @@ class Builder {
         }
         for (const Part& cluster : clusters_) {
             needed.push_back(&cluster.column);
+        }
+        if (auto done = nameEffects(); !done) {
+            return done;
+        }
+        for (const Part& effect : effects_) {
+            needed.push_back(&effect.column);
+        }
+        if (isPanelMethod(question_.method)) {
+            if (auto done = needPanel(needed); !done) {
+                return done;
+            }
         }
         const Column* time = frame_.layout().kind == Layout::Kind::Series
                                  ? frame_.column(frame_.layout().time)
@@ -221,12 +305,126 @@ class Builder {
                 design_.rows.push_back(i);
             }
         }
+        counts.inSample = design_.rows.size() + counts.missing;
+        dropSingletons();
         counts.used = design_.rows.size();
-        counts.inSample = counts.used + counts.missing;
         std::erase_if(counts.missingBy, [](const auto& lack) { return lack.rows == 0; });
         std::stable_sort(counts.missingBy.begin(), counts.missingBy.end(),
                          [](const auto& a, const auto& b) { return a.rows > b.rows; });
         return emptyRefusal(needed);
+    }
+
+    /// The groupings held fixed; within estimation holds the unit fixed.
+    Result<void> nameEffects() {
+        std::vector<std::string> names = question_.fixedEffects;
+        const std::string& unit = frame_.layout().unit;
+        if (question_.method == "within" && !unit.empty()) {
+            const std::string quoted = quotedName(unit);
+            if (std::find(names.begin(), names.end(), unit) == names.end() &&
+                std::find(names.begin(), names.end(), quoted) == names.end()) {
+                names.insert(names.begin(), quoted);
+            }
+        }
+        for (const std::string& name : names) {
+            auto effect = evaluatePart(name);
+            if (!effect) {
+                return tl::make_unexpected(effect.error());
+            }
+            for (const auto& factors : parts_) {
+                if (nameOf(factors) == effect->name) {
+                    return refuse(ErrorCode::BadSetting,
+                                  "‘" + effect->name + "’ is both a term and held fixed",
+                                  question_.title, "Leave it in one place.", {effect->name});
+                }
+            }
+            effects_.push_back(*std::move(effect));
+        }
+        return {};
+    }
+
+    Result<void> needPanel(std::vector<const Column*>& needed) const {
+        const Layout& layout = frame_.layout();
+        const Column* unit = frame_.column(layout.unit);
+        const Column* time = frame_.column(layout.time);
+        if (layout.kind != Layout::Kind::Panel || unit == nullptr) {
+            return refuse(ErrorCode::BadSetting,
+                          "this method compares a unit with itself, and no row is a unit at a "
+                          "moment yet",
+                          question_.title, "Say what a row is in Data.");
+        }
+        needed.push_back(unit);
+        if (question_.method == "first-difference") {
+            if (time == nullptr || time->isText()) {
+                return refuse(ErrorCode::BadSetting,
+                              "differences need a time that is a number or a date",
+                              question_.title, "Name it in Data, under what a row is.");
+            }
+            needed.push_back(time);
+        }
+        return {};
+    }
+
+    /// Rows alone in a group that is held fixed say nothing: they leave, again and again until none
+    /// is left alone. Correia (2015).
+    void dropSingletons() {
+        if (effects_.empty()) {
+            return;
+        }
+        const std::size_t before = design_.rows.size();
+        for (bool again = true; again;) {
+            again = false;
+            for (const Part& effect : effects_) {
+                std::map<double, std::size_t> sizes;
+                for (const std::size_t row : design_.rows) {
+                    ++sizes[keyOfRow(effect.column, row)];
+                }
+                const auto alone = [&](std::size_t row) {
+                    return sizes[keyOfRow(effect.column, row)] == 1;
+                };
+                again = std::erase_if(design_.rows, alone) > 0 || again;
+            }
+        }
+        design_.counts.dropped += before - design_.rows.size();
+    }
+
+    static double keyOfRow(const Column& column, std::size_t row) {
+        return column.isText() ? column.codes()[row] : column.numbers()[row];
+    }
+
+    /// Ids from 0 in the order of appearance.
+    [[nodiscard]] std::vector<std::int32_t> idsOf(const Column& column,
+                                                  std::int32_t& count) const {
+        std::unordered_map<double, std::int32_t> ids;
+        std::vector<std::int32_t> of;
+        of.reserve(design_.rows.size());
+        for (const std::size_t row : design_.rows) {
+            of.push_back(
+                ids.emplace(keyOfRow(column, row), static_cast<std::int32_t>(ids.size()))
+                    .first->second);
+        }
+        count = static_cast<std::int32_t>(ids.size());
+        return of;
+    }
+
+    void fillEffects() {
+        for (const Part& effect : effects_) {
+            SweptGrouping grouping{effect.name, {}, 0};
+            grouping.of = idsOf(effect.column, grouping.count);
+            design_.effects.push_back(std::move(grouping));
+        }
+    }
+
+    void fillUnits() {
+        const Column* unit = frame_.column(frame_.layout().unit);
+        if (frame_.layout().kind != Layout::Kind::Panel || unit == nullptr) {
+            return;
+        }
+        design_.units = idsOf(*unit, design_.unitCount);
+        if (const auto& order = frame_.timeOrder()) {
+            for (const std::size_t row : design_.rows) {
+                design_.unitMoments.push_back(order->moment[row]);
+            }
+        }
     }
 
     /// Notes which of the needed columns lack the row; false when none does.
@@ -249,6 +447,13 @@ class Builder {
     Result<void> emptyRefusal(const std::vector<const Column*>& needed) const {
         if (!design_.rows.empty()) {
             return {};
+        }
+        if (design_.counts.dropped > 0) {
+            return refuse(ErrorCode::TooFewRows,
+                          "every row is the only one of its kind in what is held fixed",
+                          question_.title,
+                          "Hold something coarser fixed: an effect of its own fits such a row "
+                          "whatever the terms.");
         }
         if (design_.counts.inSample == 0) {
             return refuse(ErrorCode::TooFewRows, "no row is left in the sample", question_.title,
@@ -371,41 +576,82 @@ class Builder {
             columns.emplace_back(Eigen::VectorXd::Ones(n));
             design_.columns.push_back({"(constant)", "constant", -1, false});
         }
-        for (const auto& factors : parts_) {
-            DesignTerm term;
-            Expanded all;
-            for (std::size_t f = 0; f < factors.size(); ++f) {
-                auto one = expand(factors[f]);
-                if (!one) {
-                    return tl::make_unexpected(one.error());
-                }
-                term.factors.push_back(one->factor);
-                all = f == 0 ? *std::move(one) : multiply(all, *one);
-                term.name += (f > 0 ? " × " : "") + factors[f].name;
-                term.label += (f > 0 ? " × " : "") + factors[f].label;
-                term.names.insert(factors[f].names.begin(), factors[f].names.end());
+        for (std::size_t t = 0; t < parts_.size(); ++t) {
+            auto done = addTerm(parts_[t], t < endogenous_, columns, design_.columns,
+                                design_.terms);
+            if (!done) {
+                return done;
             }
-            const Part& first = factors.front();
-            term.isProduct = factors.size() > 1;
-            term.groups = !term.isProduct && first.groups;
-            term.base = all.base;
-            term.unit = term.isProduct ? "" : first.unit;
-            term.yesNo = !term.isProduct && first.variable.measure == Measure::YesNo;
-            term.logOf = term.isProduct ? "" : logThrough(first.name);
-            const int index = static_cast<int>(design_.terms.size());
-            for (std::size_t c = 0; c < all.columns.size(); ++c) {
-                term.columns.push_back(static_cast<Index>(columns.size()));
-                columns.push_back(std::move(all.columns[c]));
-                design_.columns.push_back(
-                    {all.names[c], all.labels[c], index, all.indicator || term.yesNo});
-            }
-            design_.terms.push_back(std::move(term));
         }
-        design_.X.resize(n, static_cast<Index>(columns.size()));
+        design_.X = gathered(columns);
+        return {};
+    }
+
+    [[nodiscard]] Eigen::MatrixXd gathered(std::vector<Eigen::VectorXd>& columns) const {
+        Eigen::MatrixXd out(static_cast<Index>(design_.rows.size()),
+                            static_cast<Index>(columns.size()));
         for (std::size_t c = 0; c < columns.size(); ++c) {
-            design_.X.col(static_cast<Index>(c)) = columns[c];
+            out.col(static_cast<Index>(c)) = columns[c];
             columns[c] = {};
         }
+        return out;
+    }
+
+    /// Appends what a term becomes to the columns, their names, and the terms.
+    Result<void> addTerm(const std::vector<Part>& factors, bool endogenous,
+                         std::vector<Eigen::VectorXd>& columns,
+                         std::vector<DesignColumn>& names, std::vector<DesignTerm>& terms) const {
+        DesignTerm term;
+        term.endogenous = endogenous;
+        Expanded all;
+        for (std::size_t f = 0; f < factors.size(); ++f) {
+            auto one = expand(factors[f]);
+            if (!one) {
+                return tl::make_unexpected(one.error());
+            }
+            term.factors.push_back(one->factor);
+            all = f == 0 ? *std::move(one) : multiply(all, *one);
+            term.label += (f > 0 ? " × " : "") + factors[f].label;
+            term.names.insert(factors[f].names.begin(), factors[f].names.end());
+        }
+        const Part& first = factors.front();
+        term.name = nameOf(factors);
+        term.isProduct = factors.size() > 1;
+        term.groups = !term.isProduct && first.groups;
+        term.base = all.base;
+        term.unit = term.isProduct ? "" : first.unit;
+        term.yesNo = !term.isProduct && first.variable.measure == Measure::YesNo;
+        term.logOf = term.isProduct ? "" : logThrough(first.name);
+        const int index = static_cast<int>(terms.size());
+        for (std::size_t c = 0; c < all.columns.size(); ++c) {
+            term.columns.push_back(static_cast<Index>(columns.size()));
+            columns.push_back(std::move(all.columns[c]));
+            names.push_back({all.names[c], all.labels[c], index, all.indicator || term.yesNo});
+        }
+        terms.push_back(std::move(term));
+        return {};
+    }
+
+    Result<void> fillInstruments() {
+        std::vector<Eigen::VectorXd> columns;
+        for (const auto& factors : instruments_) {
+            auto done = addTerm(factors, false, columns, design_.instrumentColumns,
+                                design_.instrumentTerms);
+            if (!done) {
+                return done;
+            }
+        }
+        for (std::size_t c = 0; c < columns.size(); ++c) {
+            if (columns[c].minCoeff() == columns[c].maxCoeff()) {
+                const std::string name = design_.instrumentColumns[c].name;
+                return refuse(ErrorCode::NoVariation,
+                              "the instrument ‘" + name + "’ is " + shortNumber(columns[c](0)) +
+                                  " in every row used",
+                              question_.title, "What does not vary moves nothing: take it out.",
+                              {name});
+            }
+        }
+        design_.Z = gathered(columns);
         return {};
     }
 
@@ -448,33 +694,27 @@ class Builder {
                 kept.push_back(i);
             }
         }
-        design_.counts.dropped = design_.rows.size() - kept.size();
-        design_.counts.used = kept.size();
-        if (design_.counts.dropped == 0) {
+        if (kept.size() == design_.rows.size()) {
             return;
         }
+        design_.counts.dropped += design_.rows.size() - kept.size();
+        design_.counts.used = kept.size();
         std::vector<std::size_t> rows;
         for (const Index i : kept) {
             rows.push_back(design_.rows[static_cast<std::size_t>(i)]);
         }
         design_.rows = std::move(rows);
         design_.X = Eigen::MatrixXd(design_.X(kept, Eigen::all));
+        design_.Z = Eigen::MatrixXd(design_.Z(kept, Eigen::all));
         design_.y = Eigen::VectorXd(design_.y(kept));
         design_.weights = Eigen::VectorXd(design_.weights(kept));
     }
 
     void fillClusters() {
         for (const Part& cluster : clusters_) {
-            std::map<double, std::int32_t> ids;
-            std::vector<std::int32_t> of;
-            of.reserve(design_.rows.size());
-            for (const std::size_t row : design_.rows) {
-                const double key = cluster.column.isText() ? cluster.column.codes()[row]
-                                                           : cluster.column.numbers()[row];
-                of.push_back(ids.emplace(key, static_cast<std::int32_t>(ids.size())).first->second);
-            }
-            design_.clusters.push_back(std::move(of));
-            design_.clusterCounts.push_back(static_cast<std::int32_t>(ids.size()));
+            std::int32_t count = 0;
+            design_.clusters.push_back(idsOf(cluster.column, count));
+            design_.clusterCounts.push_back(count);
         }
     }
 
@@ -528,7 +768,10 @@ class Builder {
     const std::vector<TermSet>& sets_;
     Part outcome_{"", "", "", Column::ofNumbers("", {}), {}, false, {}};
     Part weight_{"", "", "", Column::ofNumbers("", {}), {}, false, {}};
-    std::vector<std::vector<Part>> parts_;
+    std::vector<std::vector<Part>> parts_;  ///< Those the instruments move first.
+    std::size_t endogenous_ = 0;
+    std::vector<std::vector<Part>> instruments_;
+    std::vector<Part> effects_;
     std::vector<Part> clusters_;
     Design design_;
 };
@@ -540,7 +783,8 @@ Result<Design> makeDesign(const Frame& frame, const Question& question,
     if (frame.ruleRefusal()) {
         return tl::make_unexpected(*frame.ruleRefusal());
     }
-    return Builder(frame, question, sets).build();
+    auto design = Builder(frame, question, sets).build();
+    return design && !design->effects.empty() ? sweptDesign(*std::move(design), Job()) : design;
 }
 
 std::string logArgument(const std::string& expression) {

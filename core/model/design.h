@@ -5,6 +5,8 @@
 
 #include <Eigen/Dense>
 
+#include <memory>
+
 namespace rapporto {
 
 /// How many rows of the source were lost on the way, and why.
@@ -56,7 +58,17 @@ struct DesignTerm {
     std::string logOf;            ///< x when the term is ln(x).
     std::set<std::string> names;  ///< Variables it uses.
     std::vector<DesignFactor> factors;
+    bool endogenous = false;  ///< Moved by the instruments.
 };
+
+/// A grouping whose effects are swept out of the outcome, the terms and the instruments.
+struct SweptGrouping {
+    std::string name;
+    std::vector<std::int32_t> of;  ///< Of each row, from 0.
+    std::int32_t count = 0;
+};
+
+struct SurveyRows;
 
 /// A question made into numbers: outcome y, matrix X, weights, clusters. Rows are the complete
 /// ones.
@@ -76,6 +88,26 @@ struct Design {
     std::vector<std::size_t> rows;                    ///< Source rows, from 0.
     std::vector<std::vector<std::int32_t>> clusters;  ///< One a clustering variable, ids from 0.
     std::vector<std::int32_t> clusterCounts;
+
+    // Instruments outside of the equation; empty without any.
+    Eigen::MatrixXd Z;                            ///< n × m.
+    std::vector<DesignColumn> instrumentColumns;  ///< m; `term` indexes `instrumentTerms`.
+    std::vector<DesignTerm> instrumentTerms;
+
+    // Effects of groupings. Once swept, y, X and Z are what the effects leave plus their means.
+    std::vector<SweptGrouping> effects;
+    double effectsRank = 0.0;                 ///< Parameters of the effects beside the constant.
+    bool swept = false;
+    Eigen::VectorXd effectsLeverage;          ///< Of the effects alone; empty: not worked out.
+    std::shared_ptr<const Design> before;     ///< As it was before sweeping or differencing.
+
+    // Of a panel: the unit of each row and its moment in whole steps; else empty.
+    std::vector<std::int32_t> units;
+    std::int32_t unitCount = 0;
+    std::vector<std::int64_t> unitMoments;
+
+    std::shared_ptr<const SurveyRows> survey;  ///< Of errors by the survey design; else null.
+
     Layout::Kind layout = Layout::Kind::CrossSection;
     std::vector<double> time;           ///< Of each row in a series; empty otherwise.
     std::vector<std::int64_t> moments;  ///< Of each row in a series: whole steps; else empty.
@@ -88,7 +120,9 @@ struct Design {
 ///
 /// @return the design, or a refusal: UnknownName, WrongType, Syntax from an expression; NoTerms
 ///         (neither a term nor a constant); TooFewRows (no complete row); NoVariation (outcome, or
-///         a grouping with one level); BadSetting (weights that are negative, clusters missing).
+///         a grouping with one level, an instrument that does not vary); BadSetting (weights that are
+///         negative, a term that is named twice over: as endogenous, as an instrument, among the
+///         others).
 [[nodiscard]] Result<Design> makeDesign(const Frame& frame, const Question& question,
                                         const std::vector<TermSet>& sets);
 

@@ -1,4 +1,6 @@
 #include "core/model/fit.h"
+#include "core/model/instruments.h"
+#include "core/model/panel.h"
 
 namespace rapporto {
 
@@ -8,6 +10,14 @@ const std::vector<Estimator>& allEstimators() {
          [](const Design& design, const EstimatorSettings& /*settings*/, const ErrorSpec& errors,
             double alpha, const Job& job) { return fitLeastSquares(design, errors, alpha, job); }},
         {"bent-line", "a bent line", &fitBentLine},
+        {"two-stage", "two-stage least squares", &fitTwoStage},
+        {"liml", "limited information likelihood", &fitLiml},
+        {"fuller", "Fuller’s estimator", &fitFuller},
+        {"gmm", "generalised moments", &fitGmm},
+        {"within", "comparison within units", &fitWithin},
+        {"random", "random effects", &fitRandom},
+        {"between", "comparison of units’ means", &fitBetween},
+        {"first-difference", "first differences", &fitFirstDifference},
     };
     return kEstimators;
 }
@@ -17,6 +27,8 @@ const std::vector<CovarianceKind>& allCovariances() {
         {"classical", &classicalCovariance}, {"robust", &robustCovariance},
         {"clustered", &clusteredCovariance}, {"autocorrelation", &autocorrelationCovariance},
         {"bootstrap", &bootstrapCovariance},
+        {"survey", &surveyCovariance},
+        {"panel-autocorrelation", &panelAutocorrelationCovariance},
     };
     return kKinds;
 }

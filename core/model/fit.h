@@ -42,9 +42,12 @@ struct VarianceSource {
 };
 
 struct FitStatistics {
-    double rSquared = 0.0;
-    bool uncentred = false;  ///< R² about zero: no constant.
-    double adjustedRSquared = 0.0;
+    std::optional<double> rSquared;  ///< Absent where it means nothing: instruments.
+    bool uncentred = false;          ///< R² about zero: no constant.
+    std::optional<double> adjustedRSquared;
+    std::optional<double> within;   ///< R² within units, of a fit with effects or of a panel …
+    std::optional<double> between;  ///< … of the units’ means …
+    std::optional<double> overall;  ///< … and of all rows, as squared correlations.
     double sigma = 0.0;
     double rss = 0.0;
     double tss = 0.0;
@@ -100,6 +103,9 @@ struct BentLine {
     double largest = 0.0;         ///< Of the statistic over all places.
 };
 
+struct InstrumentedFit;
+struct PanelFit;
+
 /// An estimated model. Immutable once made.
 struct Fit {
     std::vector<Coefficient> coefficients;
@@ -116,6 +122,8 @@ struct Fit {
     std::string errorNote;  ///< “48 clusters”, “few clusters …”.
     std::optional<Resampling> resampling;
     std::optional<BentLine> bent;
+    std::shared_ptr<const InstrumentedFit> instrumented;  ///< Null without instruments.
+    std::shared_ptr<const PanelFit> panel;                ///< Null without a panel method.
     /// The design this fit is linear in, where that is not the question’s own; else null.
     std::shared_ptr<const Design> linearised;
     std::vector<std::string> notes;
@@ -158,7 +166,8 @@ struct Covariance {
     std::optional<Resampling> resampling = {};
 };
 
-/// What a covariance estimator sees.
+/// What a covariance estimator sees. For instruments `problem` holds the projected columns and
+/// `solution` the factor of the estimator and its residuals.
 struct CovarianceInput {
     const Design& design;
     const LinearProblem& problem;
@@ -168,6 +177,7 @@ struct CovarianceInput {
     double dfResidual;
     double alpha;
     const Job& job;
+    bool plain = false;  ///< Without the factors for small samples: the weight of moments.
 };
 
 [[nodiscard]] Result<Covariance> classicalCovariance(const CovarianceInput& in,
@@ -205,6 +215,19 @@ struct CovarianceInput {
 [[nodiscard]] Result<Covariance> bootstrapCovariance(const CovarianceInput& in,
                                                      const ErrorSpec& spec);
 
+/// By linearisation over clusters within strata of the survey design; rows outside of the question
+/// belong to it, too. Law t(clusters − strata). Source: Binder (1983).
+/// @return BadSetting without a declared design.
+[[nodiscard]] Result<Covariance> surveyCovariance(const CovarianceInput& in,
+                                                  const ErrorSpec& spec);
+
+/// Scores of a panel summed by moment, then Bartlett weights on moments apart, × n/(n − k).
+/// Lags as asked for, else floor(4(T/100)^(2/9)) for T moments.
+/// Source: Driscoll & Kraay (1998), Review of Economics and Statistics 80.
+/// @return BadSetting without a panel.
+[[nodiscard]] Result<Covariance> panelAutocorrelationCovariance(const CovarianceInput& in,
+                                                                const ErrorSpec& spec);
+
 struct CovarianceKind {
     const char* kind;  ///< As errors.kind has it.
     Result<Covariance> (*compute)(const CovarianceInput&, const ErrorSpec&);
@@ -223,6 +246,26 @@ struct CovarianceKind {
 ///         outside the data), and what fitLeastSquares returns.
 [[nodiscard]] Result<Fit> fitBentLine(const Design& design, const EstimatorSettings& settings,
                                       const ErrorSpec& errors, double alpha, const Job& job);
+
+/// A solution made elsewhere, with the columns its covariance is made of (as many as design.X).
+struct GivenSolution {
+    Eigen::MatrixXd columns;
+    LinearSolution solution;
+    std::optional<Covariance> covariance = {};  ///< Absent: by the kind of errors.
+    std::optional<double> df = {};  ///< Of the law; absent: of the covariance. Infinity: normal.
+    bool likelihood = false;        ///< The residuals are those of least squares of the columns.
+};
+
+/// The tables of a fit whose solution is given: R² and likelihood only where `likelihood`.
+[[nodiscard]] Result<Fit> fitGiven(const Design& design, GivenSolution given,
+                                   const ErrorSpec& errors, double alpha, const Job& job);
+
+/// The covariance by the kind that `errors` names, or NotBuilt.
+[[nodiscard]] Result<Covariance> covarianceOf(const CovarianceInput& in, const ErrorSpec& errors);
+
+/// “is 1 − urban − suburban”, of a column among those.
+[[nodiscard]] std::string combinationText(const std::vector<DesignColumn>& columns,
+                                          const RedundantColumn& redundant);
 
 /// b' V⁻¹ b / q with V scaled to a unit diagonal; absent when V is singular.
 [[nodiscard]] std::optional<double> waldF(const Eigen::VectorXd& b, const Eigen::MatrixXd& V);

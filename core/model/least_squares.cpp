@@ -1,5 +1,6 @@
 #include "core/base/format.h"
 #include "core/model/fit.h"
+#include "core/model/panel.h"
 #include "core/numerics/distributions.h"
 
 #include <fmt/format.h>
@@ -39,20 +40,6 @@ double squares(const VectorXd& x, const VectorXd& w) {
     return w.size() > 0 ? x.cwiseAbs2().dot(w) : x.squaredNorm();
 }
 
-std::string combination(const Design& design, const RedundantColumn& redundant) {
-    std::string text;
-    for (std::size_t j = 0; j < redundant.of.size(); ++j) {
-        const double by = redundant.by[j];
-        const std::string name = design.columns[static_cast<std::size_t>(redundant.of[j])].name;
-        const bool constant = name == "(constant)";
-        const double size = std::round(std::abs(by) * 1e9) / 1e9;
-        std::string part = constant ? shortNumber(size, 6)
-                                    : (size == 1.0 ? name : shortNumber(size, 6) + " " + name);
-        text += text.empty() ? (by < 0.0 ? "−" : "") + part : (by < 0.0 ? " − " : " + ") + part;
-    }
-    return text.empty() ? "is zero in every row used" : "is " + text;
-}
-
 class Fitter {
   public:
     Fitter(const Design& design, const ErrorSpec& errors, double alpha,
@@ -62,6 +49,14 @@ class Fitter {
           errors_(errors),
           alpha_(alpha),
           problem_{design.X, design.y, design.weights, design.hasConstant} {}
+
+    Fitter(const Design& design, const ErrorSpec& errors, double alpha, const GivenSolution& given)
+        : at_(nullptr),
+          given_(&given),
+          design_(design),
+          errors_(errors),
+          alpha_(alpha),
+          problem_{given.columns, design.y, design.weights, design.hasConstant} {}
 
     Result<Fit> run(const Job& job) {
         job_ = job;
@@ -75,18 +70,23 @@ class Fitter {
             wanted.groups = design_.clusters.front();
             wanted.groupCount = design_.clusterCounts.front();
         }
-        auto solution = solveLinear(problem_, wanted, job);
-        if (!solution) {
-            return tl::make_unexpected(solution.error());
+        if (given_ != nullptr) {
+            fit_.solution = given_->solution;
+            fit_.solution.residualSquares = squares(fit_.solution.residuals, design_.weights);
+        } else {
+            auto solution = solveLinear(problem_, wanted, job);
+            if (!solution) {
+                return tl::make_unexpected(solution.error());
+            }
+            fit_.solution = *std::move(solution);
         }
-        fit_.solution = *std::move(solution);
         if (at_ != nullptr) {
             fit_.solution.coefficients = (*at_)(fit_.solution.kept);
             fit_.solution.residuals = design_.y - design_.X * *at_;
             fit_.solution.residualSquares = squares(fit_.solution.residuals, design_.weights);
         }
         const auto k = static_cast<double>(fit_.solution.kept.size());
-        fit_.dfResidual = fit_.n - k;
+        fit_.dfResidual = fit_.n - k - design_.effectsRank;
         if (fit_.dfResidual < 1.0) {
             return refuse(
                 ErrorCode::TooFewRows,
@@ -95,8 +95,12 @@ class Fitter {
                 "sample", "Take terms out or widen the sample.");
         }
         nameRedundant();
-        fit_.fitted = design_.y - fit_.solution.residuals;
+        // With effects swept out the fit is of the outcome as it is.
+        fit_.fitted = (design_.swept ? design_.before->y : design_.y) - fit_.solution.residuals;
         fit_.leverage = leverages(problem_, fit_.solution);
+        if (design_.effectsLeverage.size() > 0) {
+            fit_.leverage += design_.effectsLeverage;
+        }
         if (auto done = fillCovariance(); !done) {
             return tl::make_unexpected(done.error());
         }
@@ -104,39 +108,46 @@ class Fitter {
         fillStatistics();
         fillCoefficients();
         fillOverallF();
-        fillVarianceSplit();
+        if (isLeastSquares()) {
+            fillVarianceSplit();
+        }
         return std::move(fit_);
     }
 
   private:
     void nameRedundant() {
         for (const RedundantColumn& redundant : fit_.solution.redundant) {
+            const bool held =
+                design_.swept && design_.X.col(redundant.column).maxCoeff() ==
+                                     design_.X.col(redundant.column).minCoeff();
             fit_.dropped.push_back(
                 {design_.columns[static_cast<std::size_t>(redundant.column)].name,
-                 combination(design_, redundant)});
+                 held ? heldReason(design_) : combinationText(design_.columns, redundant)});
         }
     }
 
     Result<void> fillCovariance() {
-        for (const CovarianceKind& kind : allCovariances()) {
-            if (errors_.kind != kind.kind) {
-                continue;
-            }
-            auto covariance = kind.compute({design_, problem_, fit_.solution, fit_.leverage, fit_.n,
-                                            fit_.dfResidual, alpha_, job_},
-                                           errors_);
-            if (!covariance) {
-                return tl::make_unexpected(covariance.error());
-            }
-            fit_.covariance = std::move(covariance->matrix);
-            df_ = covariance->df;
-            fit_.errorNote = std::move(covariance->note);
-            fit_.resampling = std::move(covariance->resampling);
-            return {};
+        auto covariance =
+            given_ != nullptr && given_->covariance
+                ? Result<Covariance>(*given_->covariance)
+                : covarianceOf({design_, problem_, fit_.solution, fit_.leverage, fit_.n,
+                                fit_.dfResidual, alpha_, job_},
+                               errors_);
+        if (!covariance) {
+            return tl::make_unexpected(covariance.error());
         }
-        return refuse(ErrorCode::NotBuilt,
-                      "errors of kind ‘" + errors_.kind + "’ are not built yet", "errors",
-                      "Use classical, robust, clustered, autocorrelation or bootstrap errors.");
+        fit_.covariance = std::move(covariance->matrix);
+        df_ = given_ != nullptr && given_->df ? *given_->df : covariance->df;
+        fit_.errorNote = std::move(covariance->note);
+        fit_.resampling = std::move(covariance->resampling);
+        return {};
+    }
+
+    [[nodiscard]] bool isLeastSquares() const { return given_ == nullptr || given_->likelihood; }
+
+    /// Absent where the law is normal.
+    [[nodiscard]] std::optional<double> law() const {
+        return std::isfinite(df_) ? std::optional(df_) : std::nullopt;
     }
 
     void fillStatistics() {
@@ -145,11 +156,12 @@ class Fitter {
         s.uncentred = !design_.hasConstant;
         s.rss = fit_.solution.residualSquares;
         s.tss = s.uncentred ? squares(design_.y, design_.weights)
-                            : centredSquares(design_.y, design_.weights);
+                            : centredSquares(design_.y, design_.weights);  // Of what effects leave.
         s.sigma = std::sqrt(s.rss / fit_.dfResidual);
-        s.rSquared = 1.0 - s.rss / s.tss;
-        const double dfTotal = fit_.n - (s.uncentred ? 0.0 : 1.0);
-        s.adjustedRSquared = 1.0 - (s.rss / fit_.dfResidual) / (s.tss / dfTotal);
+        if (!isLeastSquares()) {
+            return;
+        }
+        fillRSquared();
         if (design_.weightKind == WeightKind::Sampling) {
             fit_.notes.emplace_back(
                 "With sampling weights there is no likelihood, so no AIC or BIC.");
@@ -166,14 +178,27 @@ class Fitter {
         const double n = fit_.n;
         s.logLikelihood =
             logWeights - 0.5 * n * (std::log(2.0 * std::numbers::pi) + std::log(s.rss / n) + 1.0);
-        const double p = k + 1.0;
+        const double p = k + design_.effectsRank + 1.0;
         s.aic = -2.0 * *s.logLikelihood + 2.0 * p;
         s.bic = -2.0 * *s.logLikelihood + p * std::log(n);
     }
 
+    /// With effects swept out R² is that of the model with them, and the terms’ own is `within`.
+    void fillRSquared() {
+        FitStatistics& s = fit_.statistics;
+        double tss = s.tss;
+        if (design_.swept && design_.before != nullptr && design_.hasConstant) {
+            s.within = 1.0 - s.rss / s.tss;
+            tss = centredSquares(design_.before->y, design_.weights);
+        }
+        s.rSquared = 1.0 - s.rss / tss;
+        const double dfTotal = fit_.n - (s.uncentred ? 0.0 : 1.0);
+        s.adjustedRSquared = 1.0 - (s.rss / fit_.dfResidual) / (tss / dfTotal);
+    }
+
     void fillCoefficients() {
         const double sdOutcome = std::sqrt(centredSquares(design_.y, design_.weights));
-        const double critical = criticalValue(alpha_, df_);
+        const double critical = criticalValue(alpha_, law());
         for (std::size_t j = 0; j < fit_.solution.kept.size(); ++j) {
             const Index column = fit_.solution.kept[j];
             const DesignColumn& info = design_.columns[static_cast<std::size_t>(column)];
@@ -185,10 +210,10 @@ class Fitter {
             c.designTerm = info.term;
             c.estimate = fit_.solution.coefficients(at);
             c.se = std::sqrt(std::max(fit_.covariance(at, at), 0.0));
-            c.df = df_;
+            c.df = law();
             if (c.se > 0.0) {
                 c.statistic = c.estimate / c.se;
-                c.p = twoSidedP(*c.statistic, df_);
+                c.p = twoSidedP(*c.statistic, law());
             }
             c.low = c.estimate - critical * c.se;
             c.high = c.estimate + critical * c.se;
@@ -226,14 +251,14 @@ class Fitter {
         }
         const double q = static_cast<double>(slopes.size());
         std::optional<double> f;
-        if (errors_.kind == "classical") {
+        if (errors_.kind == "classical" && isLeastSquares()) {
             const FitStatistics& s = fit_.statistics;
             f = ((s.tss - s.rss) / q) / (s.rss / fit_.dfResidual);
         } else {
             f = waldF(fit_.solution.coefficients(slopes), fit_.covariance(slopes, slopes));
         }
         if (f && df_ > 0.0) {
-            fit_.statistics.f = FTest{*f, q, df_, fTail(*f, q, df_)};
+            fit_.statistics.f = FTest{*f, q, df_, fTail(*f, q, law())};
         } else {
             fit_.notes.emplace_back("There are too few clusters for a joint test of all terms.");
         }
@@ -274,6 +299,7 @@ class Fitter {
     }
 
     const VectorXd* at_;  ///< Where the fit stands; null: at the solution.
+    const GivenSolution* given_ = nullptr;
     const Design& design_;
     const ErrorSpec& errors_;
     double alpha_;
@@ -284,6 +310,21 @@ class Fitter {
 };
 
 }  // namespace
+
+std::string combinationText(const std::vector<DesignColumn>& columns,
+                            const RedundantColumn& redundant) {
+    std::string text;
+    for (std::size_t j = 0; j < redundant.of.size(); ++j) {
+        const double by = redundant.by[j];
+        const std::string name = columns[static_cast<std::size_t>(redundant.of[j])].name;
+        const bool constant = name == "(constant)";
+        const double size = std::round(std::abs(by) * 1e9) / 1e9;
+        std::string part = constant ? shortNumber(size, 6)
+                                    : (size == 1.0 ? name : shortNumber(size, 6) + " " + name);
+        text += text.empty() ? (by < 0.0 ? "−" : "") + part : (by < 0.0 ? " − " : " + ") + part;
+    }
+    return text.empty() ? "is zero in every row used" : "is " + text;
+}
 
 std::optional<double> waldF(const VectorXd& b, const MatrixXd& V) {
     const VectorXd d = V.diagonal().cwiseMax(0.0).cwiseSqrt();
@@ -308,6 +349,21 @@ Result<Fit> fitLeastSquares(const Design& design, const ErrorSpec& errors, doubl
 Result<Fit> fitLinearised(const Design& design, const VectorXd& coefficients,
                           const ErrorSpec& errors, double alpha, const Job& job) {
     return Fitter(design, errors, alpha, &coefficients).run(job);
+}
+
+Result<Fit> fitGiven(const Design& design, GivenSolution given, const ErrorSpec& errors,
+                     double alpha, const Job& job) {
+    return Fitter(design, errors, alpha, given).run(job);
+}
+
+Result<Covariance> covarianceOf(const CovarianceInput& in, const ErrorSpec& errors) {
+    for (const CovarianceKind& kind : allCovariances()) {
+        if (errors.kind == kind.kind) {
+            return kind.compute(in, errors);
+        }
+    }
+    return refuse(ErrorCode::NotBuilt, "errors of kind ‘" + errors.kind + "’ are not built yet",
+                  "errors", "Use classical, robust or clustered errors.");
 }
 
 }  // namespace rapporto

@@ -28,6 +28,14 @@ std::string ErrorSpec::shown() const {
                 : automaticLags ? std::string(" (lags by the data)")
                                 : std::string());
     }
+    if (kind == "survey") {
+        return "by the survey design";
+    }
+    if (kind == "panel-autocorrelation") {
+        return "shared at a moment and echoing" +
+               (lags ? " (" + std::to_string(*lags) + (*lags == 1 ? " lag)" : " lags)")
+                     : std::string());
+    }
     if (kind == "bootstrap") {
         const std::string of = by.empty() ? "clusters" : by.front();
         return scheme == "rows"       ? "drawing rows anew"

@@ -1,5 +1,8 @@
 #include "core/report/wording.h"
 
+#include "core/model/instruments.h"
+#include "core/model/panel.h"
+
 #include "core/base/format.h"
 #include "core/describe/summary.h"
 #include "core/model/model_tests.h"
@@ -217,20 +220,83 @@ std::string rowsReading(const RowCounts& rows) {
     return text;
 }
 
+namespace {
+
+/// What the method adds: how strong the instruments are, how many units there are.
+std::string methodReading(const Answer& answer) {
+    const Fit& fit = *answer.fit;
+    std::string text;
+    if (fit.instrumented) {
+        const InstrumentedFit& told = *fit.instrumented;
+        for (const FirstStage& stage : told.firstStages) {
+            if (stage.f) {
+                text += " The instruments move " + stage.endogenous + " with F(" +
+                        shortNumber(stage.f->df1) + ", " + shortNumber(stage.f->df2) + ") = " +
+                        shortNumber(stage.f->value, 3) + ", " +
+                        fixedNumber(100.0 * stage.partialRSquared, 1) +
+                        " % of what the other terms leave of it.";
+            }
+        }
+        for (const DroppedTerm& d : told.idle) {
+            text += " The instrument " + d.name + " was left out: it " + d.reason + ".";
+        }
+    }
+    if (fit.panel) {
+        const PanelFit& panel = *fit.panel;
+        text += " There are " + plural(static_cast<std::size_t>(panel.units), "unit", "units") +
+                " with " + fixedNumber(panel.meanRows, 1) + " rows on average" +
+                (panel.pairs > 0 ? "; " + plural(panel.pairs, "change", "changes") +
+                                       " from one moment to the next"
+                                 : std::string()) +
+                ".";
+        if (panel.sigmaUnit && *panel.sigmaUnit + *panel.sigmaRest > 0.0) {
+            const double between = *panel.sigmaUnit * *panel.sigmaUnit;
+            const double share = between / (between + *panel.sigmaRest * *panel.sigmaRest);
+            text += " Of what the terms leave, " + fixedNumber(100.0 * share, 0) +
+                    " % of the variance is between units.";
+        }
+    }
+    for (const std::string& note : fit.notes) {
+        text += fit.panel || fit.instrumented ? " " + note : std::string();
+    }
+    return text;
+}
+
+}  // namespace
+
 std::string overallReading(const Answer& answer) {
     if (!answer.fit) {
         return answer.refusal ? capital(answer.refusal->text()) : "";
     }
     const Fit& fit = *answer.fit;
     const FitStatistics& s = fit.statistics;
-    std::string text =
-        "The terms account for **" + fixedNumber(100.0 * s.rSquared, 1) +
-        " %** of the variation in " + answer.design->outcome +
-        (s.uncentred ? " about zero (there is no constant)" : "") + " in " +
-        plural(answer.rows.used, "row", "rows") + "; what is left has a standard deviation of " +
+    const std::string sigma =
         withUnit(shortNumber(s.sigma, 3),
-                 answer.design->outcomeLogOf.empty() ? answer.design->outcomeUnit : "") +
-        ".";
+                 answer.design->outcomeLogOf.empty() ? answer.design->outcomeUnit : "");
+    std::string text;
+    if (s.rSquared) {
+        text = (answer.design->swept && answer.question.method != "within"
+                    ? "The terms and what is held fixed account for **"
+                : answer.question.method == "within" ? "Within units the terms account for **"
+                                                     : "The terms account for **") +
+               fixedNumber(100.0 * *s.rSquared, 1) + " %** of the variation in " +
+               answer.design->outcome +
+               (s.uncentred && answer.question.method != "random"
+                    ? " about zero (there is no constant)"
+                    : "") +
+               " in " + plural(answer.rows.used, "row", "rows") + "; what is left has a standard "
+               "deviation of " + sigma + ".";
+        if (answer.design->swept && s.within && answer.question.method != "within") {
+            text += " The terms alone account for " + fixedNumber(100.0 * *s.within, 1) +
+                    " % of what the effects leave.";
+        }
+    } else {
+        text = "In " + plural(answer.rows.used, "row", "rows") +
+               " the equation leaves a standard deviation of " + sigma +
+               ". A share of variation is not told where instruments move a term: it would mean "
+               "nothing.";
+    }
+    text += methodReading(answer);
     if (s.f) {
         text += " All terms together: F(" + shortNumber(s.f->df1) + ", " + shortNumber(s.f->df2) +
                 ") = " + shortNumber(s.f->value, 3) + ", " + pClause(s.f->p) + ".";
@@ -411,6 +477,31 @@ std::vector<std::string> pairReading(const Answer& answer, std::size_t a, std::s
     return out;
 }
 
+namespace {
+
+std::string listed(const std::vector<Term>& terms) {
+    std::vector<std::string> names;
+    for (const Term& term : terms) {
+        names.push_back(term.shown());
+    }
+    return joinedNames(names);
+}
+
+/// What is held fixed, and what moves what.
+std::string heldText(const Question& q) {
+    std::string text;
+    if (!q.fixedEffects.empty()) {
+        text += " holding fixed " + joinedNames(q.fixedEffects);
+    }
+    if (!q.endogenous.empty()) {
+        text += " where " + listed(q.endogenous) + " is moved by " +
+                (q.instruments.empty() ? "nothing yet" : listed(q.instruments));
+    }
+    return text;
+}
+
+}  // namespace
+
 std::string questionSentence(const Question& q) {
     if (q.kind == "relate") {
         return "Relate " + joinedNames(q.variables) +
@@ -427,8 +518,7 @@ std::string questionSentence(const Question& q) {
     for (const Term& term : q.terms) {
         with += term.muted ? "" : (with.empty() ? " with " : ", ") + term.shown();
     }
-    const Estimator* estimator = findEstimator(q.method);
-    text += with + " by " + (estimator == nullptr ? q.method : estimator->shown);
+    text += with + heldText(q) + " by " + methodText(q);
     text += " · errors " + q.errors.shown();
     if (q.weightKind != WeightKind::None) {
         text += " · weighted by " + q.weight + " (" + weightName(q.weightKind) + ")";
@@ -447,7 +537,10 @@ namespace {
 /// The test between two models of one outcome, where there is one and it does not take long.
 std::string testReading(const Answer& from, const Answer& to) {
     constexpr Eigen::Index kMostCells = 400000;
-    if (from.fromMoments || to.fromMoments || from.rows.used != to.rows.used ||
+    const auto plain = [](const Answer& a) {
+        return a.question.method == "least-squares" && a.question.fixedEffects.empty();
+    };
+    if (!plain(from) || !plain(to) || from.fromMoments || to.fromMoments || from.rows.used != to.rows.used ||
         from.design->X.size() + to.design->X.size() > kMostCells) {
         return {};
     }

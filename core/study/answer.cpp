@@ -1,5 +1,6 @@
 #include "core/study/answer.h"
 
+#include "core/describe/survey_mean.h"
 #include "core/report/wording.h"
 
 #include <algorithm>
@@ -44,6 +45,9 @@ std::optional<Refusal> needsRows(const SummaryMatrix& moments, const Question& q
     }
     if (question.weightKind != WeightKind::None) {
         return rows("a weight", "Take it out.");
+    }
+    if (!question.fixedEffects.empty() || !question.instruments.empty()) {
+        return rows("what is held fixed or an instrument", "Take it out.");
     }
     if (question.errors.kind != "classical") {
         return rows("anything but classical errors", "Use classical errors.");
@@ -146,6 +150,23 @@ void answerRequests(Answer& answer, const Frame& frame, const Design& design, co
     answer.turningPoints = turningPoints(design, fit, *answer.scenarios, answer.alpha);
 }
 
+/// Errors by the survey design bring its weight, and the rows that lack a part of it leave.
+Question withSurvey(const Question& question, const Survey& survey) {
+    Question out = question;
+    if (question.errors.kind == "survey") {
+        for (const std::string& name : {survey.cluster, survey.strata}) {
+            if (!name.empty()) {
+                out.errors.by.push_back(quotedName(name));
+            }
+        }
+        if (question.weightKind == WeightKind::None && !survey.weight.empty()) {
+            out.weightKind = WeightKind::Sampling;
+            out.weight = quotedName(survey.weight);
+        }
+    }
+    return out;
+}
+
 }  // namespace
 
 Answer answerQuestion(const Study& study, const Frame& frame, const Question& question,
@@ -166,7 +187,16 @@ Answer answerQuestion(const Study& study, const Frame& frame, const Question& qu
     if (answer.refusal) {
         return answer;
     }
-    auto design = designFor(frame, question, study.sets);
+    const Question asked = withSurvey(question, study.survey);
+    auto design = designFor(frame, asked, study.sets);
+    if (design && question.errors.kind == "survey") {
+        auto rows = surveyRows(frame, study.survey);
+        if (rows) {
+            design->survey = std::make_shared<const SurveyRows>(*std::move(rows));
+        } else {
+            design = tl::make_unexpected(rows.error());
+        }
+    }
     if (!design) {
         answer.refusal = design.error();
         return answer;

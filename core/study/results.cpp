@@ -1,4 +1,6 @@
 // The results file.
+#include "core/model/instruments.h"
+#include "core/model/panel.h"
 #include "core/study/answer.h"
 
 #include <nlohmann/json.hpp>
@@ -14,11 +16,13 @@ using Json = nlohmann::ordered_json;
 /// back as the same double, which loses none of its 17 digits.
 Json number(std::optional<double> x) { return x && std::isfinite(*x) ? Json(*x) : Json(); }
 
-Json whole(double x) { return x == std::floor(x) ? Json(static_cast<std::int64_t>(x)) : Json(x); }
+Json whole(double x) {
+    return !std::isfinite(x) ? Json() : x == std::floor(x) ? Json(static_cast<std::int64_t>(x)) : Json(x);
+}
 
-Json coefficients(const Fit& fit) {
+Json coefficients(const std::vector<Coefficient>& all) {
     Json list = Json::array();
-    for (const Coefficient& c : fit.coefficients) {
+    for (const Coefficient& c : all) {
         list.push_back(Json{{"term", c.term},
                             {"label", c.label},
                             {"equation", c.equation},
@@ -46,6 +50,14 @@ Json covariance(const Fit& fit) {
     return rows;
 }
 
+Json fTestJson(const std::optional<FTest>& f) {
+    return f ? Json{{"value", number(f->value)},
+                    {"df1", whole(f->df1)},
+                    {"df2", whole(f->df2)},
+                    {"p", number(f->p)}}
+             : Json();
+}
+
 Json statistics(const FitStatistics& s) {
     Json json{{"r_squared", number(s.rSquared)},
               {"r_squared_kind", s.uncentred ? "uncentred (about zero)" : "centred"},
@@ -56,12 +68,54 @@ Json statistics(const FitStatistics& s) {
               {"log_likelihood", number(s.logLikelihood)},
               {"aic", number(s.aic)},
               {"bic", number(s.bic)}};
-    json["f"] = s.f ? Json{{"value", number(s.f->value)},
-                           {"df1", whole(s.f->df1)},
-                           {"df2", whole(s.f->df2)},
-                           {"p", number(s.f->p)}}
-                    : Json();
+    for (const auto& [name, value] :
+         {std::pair("r_squared_within", s.within), std::pair("r_squared_between", s.between),
+          std::pair("r_squared_overall", s.overall)}) {
+        if (value) {
+            json[name] = number(value);
+        }
+    }
+    json["f"] = fTestJson(s.f);
     return json;
+}
+
+Json stageJson(const FirstStage& stage) {
+    return Json{{"endogenous", stage.endogenous},
+                {"coefficients", coefficients(stage.coefficients)},
+                {"partial_r_squared", number(stage.partialRSquared)},
+                {"f", fTestJson(stage.f)},
+                {"f_classical", fTestJson(stage.classicalF)}};
+}
+
+void putInstruments(Json& one, const InstrumentedFit& fit) {
+    one["first_stage"] = Json::array();
+    for (const FirstStage& stage : fit.firstStages) {
+        one["first_stage"].push_back(stageJson(stage));
+    }
+    one["reduced_form"] = coefficients(fit.reducedForm.coefficients);
+    one["fit"]["kappa"] = number(fit.kappa);
+    if (fit.j) {
+        one["fit"]["j"] = number(fit.j);
+    }
+    Json idle = Json::array();
+    for (const DroppedTerm& d : fit.idle) {
+        idle.push_back(Json{{"term", d.name}, {"reason", d.reason}});
+    }
+    one["idle_instruments"] = idle;
+}
+
+void putPanel(Json& one, const PanelFit& panel) {
+    Json json{{"units", panel.units}, {"rows_per_unit", number(panel.meanRows)}};
+    if (panel.pairs > 0) {
+        json["differences"] = panel.pairs;
+    }
+    if (panel.sigmaUnit) {
+        json["sigma_unit"] = number(panel.sigmaUnit);
+        json["sigma_rest"] = number(panel.sigmaRest);
+        json["theta_low"] = number(panel.thetaLow);
+        json["theta_high"] = number(panel.thetaHigh);
+    }
+    one["panel"] = std::move(json);
 }
 
 Json varianceSplit(const Fit& fit) {
@@ -292,11 +346,25 @@ Json resultsJson(const Study& study, const std::vector<Answer>& answers) {
             }
         }
         if (a.fit) {
-            one["coefficients"] = coefficients(*a.fit);
+            one["coefficients"] = coefficients(a.fit->coefficients);
             one["covariance"] = covariance(*a.fit);
             one["fit"] = statistics(a.fit->statistics);
             one["variance_split"] = varianceSplit(*a.fit);
             one["checks"] = checks(a);
+            if (a.fit->instrumented) {
+                putInstruments(one, *a.fit->instrumented);
+            }
+            if (a.fit->panel) {
+                putPanel(one, *a.fit->panel);
+            }
+            if (!a.design->effects.empty()) {
+                Json held = Json::array();
+                for (const SweptGrouping& effects : a.design->effects) {
+                    held.push_back(Json{{"name", effects.name}, {"groups", effects.count}});
+                }
+                one["held_fixed"] = held;
+                one["fit"]["effects_df"] = whole(a.design->effectsRank);
+            }
             if (a.fit->bent) {
                 putBends(one, *a.fit->bent);
             }

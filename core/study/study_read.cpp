@@ -477,26 +477,9 @@ Survey readSurvey(const Json& json, Reader& outer) {
 
 /// Ids of checks that the methods page names and this version does not have yet.
 bool isCheckToCome(const std::string& id) {
-    static const std::vector<std::string> kLater = {"panel-serial",
-                                                    "cross-section-dependence",
-                                                    "endogeneity",
-                                                    "over-identification",
-                                                    "difference-j",
-                                                    "weak-instruments",
-                                                    "under-identification",
-                                                    "anderson-rubin",
-                                                    "fixed-effects-f",
-                                                    "breusch-pagan-lm",
-                                                    "hausman",
-                                                    "overdispersion",
-                                                    "zero-excess",
-                                                    "vuong",
-                                                    "rootogram",
-                                                    "pearson-dispersion",
-                                                    "hosmer-lemeshow",
-                                                    "roc",
-                                                    "parallel-lines",
-                                                    "separation"};
+    static const std::vector<std::string> kLater = {
+        "overdispersion", "zero-excess", "vuong",          "rootogram", "pearson-dispersion",
+        "hosmer-lemeshow", "roc",        "parallel-lines", "separation"};
     return std::find(kLater.begin(), kLater.end(), id) != kLater.end();
 }
 
@@ -577,7 +560,7 @@ void readChecks(const Json& value, Question& q, Reader& in) {
     }
 }
 
-void readTerms(Reader& in, Question& q, const char* key, bool muted) {
+void readTerms(Reader& in, std::vector<Term>& into, const char* key, bool muted) {
     for (const Json* one : in.list(key)) {
         Term term;
         term.muted = muted;
@@ -602,7 +585,7 @@ void readTerms(Reader& in, Question& q, const char* key, bool muted) {
                 continue;
             }
         }
-        q.terms.push_back(std::move(term));
+        into.push_back(std::move(term));
     }
 }
 
@@ -639,8 +622,7 @@ void readErrors(const Json& json, Question& q, Reader& in) {
     q.errors.kind = errors.text("kind", "classical");
     q.errors.type = errors.text("type", "HC1");
     q.errors.by = errors.texts("by");
-    static const std::vector<std::string> kLater = {"panel-autocorrelation", "survey", "density",
-                                                    "kernel"};
+    static const std::vector<std::string> kLater = {"density", "kernel"};
     if (std::find(kLater.begin(), kLater.end(), q.errors.kind) != kLater.end()) {
         notBuilt(errors, "errors of kind ‘" + q.errors.kind + "’ are");
     } else if (q.errors.kind == "autocorrelation") {
@@ -654,10 +636,17 @@ void readErrors(const Json& json, Question& q, Reader& in) {
         if (const std::string kernel = errors.text("kernel", "bartlett"); kernel != "bartlett") {
             errors.fault("there is no kernel ‘" + kernel + "’", "The kernel is bartlett.");
         }
+    } else if (q.errors.kind == "panel-autocorrelation") {
+        const Json& lags = errors.at("lags");
+        if (lags.is_number_integer() && lags >= 0 && lags < 100000) {
+            q.errors.lags = lags.get<int>();
+        } else if (!lags.is_null()) {
+            errors.fault("‘lags’ is a whole number from 0");
+        }
     } else if (q.errors.kind == "bootstrap") {
         readBootstrap(errors, q.errors);
     } else if (q.errors.kind != "classical" && q.errors.kind != "robust" &&
-               q.errors.kind != "clustered") {
+               q.errors.kind != "clustered" && q.errors.kind != "survey") {
         errors.fault("there are no errors of kind ‘" + q.errors.kind + "’");
     } else if (q.errors.kind == "robust" &&
                (q.errors.type.size() != 3 || !q.errors.type.starts_with("HC") ||
@@ -699,17 +688,26 @@ void readEstimator(const Json& json, Question& q, Reader& in) {
     Reader estimator(json, "estimator");
     q.method = estimator.text("method", "least-squares");
     static const std::vector<std::string> kLater = {
-        "two-stage",       "liml",           "fuller", "gmm",     "quantile",
-        "huber",           "bisquare",       "mm",     "poisson", "negative-binomial",
-        "zero-inflated",   "hurdle",         "logit",  "probit",  "cloglog",
-        "ordered-logit",   "ordered-probit", "within", "random",  "between",
-        "first-difference"};
+        "quantile", "huber",  "bisquare", "mm",      "poisson",       "negative-binomial",
+        "hurdle",   "logit",  "probit",   "cloglog", "ordered-logit", "ordered-probit",
+        "zero-inflated"};
     if (std::find(kLater.begin(), kLater.end(), q.method) != kLater.end()) {
         notBuilt(estimator, "the method ‘" + q.method + "’ is");
     } else if (findEstimator(q.method) == nullptr) {
         estimator.fault("there is no method ‘" + q.method + "’");
     } else if (q.method == "bent-line") {
         readBentLine(estimator, q.settings);
+    } else if (q.method == "fuller") {
+        q.settings.a = estimator.number("a", q.settings.a);
+        if (!(q.settings.a >= 0.0) || q.settings.a > 1000.0) {
+            estimator.fault("‘a’ of Fuller’s estimator is a number from 0", "Usual are 1 and 4.");
+        }
+    } else if (q.method == "gmm") {
+        q.settings.steps = estimator.text("steps", q.settings.steps);
+        if (q.settings.steps != "two" && q.settings.steps != "iterated" &&
+            q.settings.steps != "continuous") {
+            estimator.fault("‘steps’ is \"two\", \"iterated\" or \"continuous\"");
+        }
     }
     if (estimator.refusal()) {
         in.adopt(*estimator.refusal());
@@ -842,8 +840,11 @@ Question readQuestion(const Json& json, std::size_t number) {
     q.lead = in.flag("lead", false);
     q.variantOf = in.text("variant_of");
     q.outcome = in.text("outcome");
-    readTerms(in, q, "terms", false);
-    readTerms(in, q, "muted", true);
+    readTerms(in, q.terms, "terms", false);
+    readTerms(in, q.terms, "muted", true);
+    readTerms(in, q.endogenous, "endogenous", false);
+    readTerms(in, q.instruments, "instruments", false);
+    q.fixedEffects = in.texts("fixed_effects");
     q.intercept = in.flag("intercept", true);
     q.where = in.text("where");
     for (const Json* row : in.list("without")) {
@@ -862,11 +863,6 @@ Question readQuestion(const Json& json, std::size_t number) {
         notBuilt(in, "questions of kind ‘" + q.kind + "’ are");
     } else if (q.kind != "explain" && q.kind != "relate") {
         in.fault("there are no questions of kind ‘" + q.kind + "’");
-    }
-    for (const char* later : {"fixed_effects", "endogenous", "instruments"}) {
-        if (const Json& value = in.at(later); !value.is_null() && !value.empty()) {
-            notBuilt(in, fmt::format("‘{}’ are", later));
-        }
     }
     for (const char* later : {"offset", "exposure"}) {
         if (const Json& value = in.at(later); !value.is_null()) {

@@ -161,6 +161,10 @@ Json estimatorJson(const Question& q) {
         if (q.settings.fixed) {
             json["fixed"] = true;
         }
+    } else if (q.method == "fuller") {
+        json["a"] = q.settings.a;
+    } else if (q.method == "gmm") {
+        json["steps"] = q.settings.steps;
     }
     return withUnknown(std::move(json), q.raw.get(), "estimator");
 }
@@ -245,9 +249,16 @@ Json questionJson(const Question& q) {
     out.put("terms", terms, relates ? Json::array() : Json());
     out.put("muted", muted, Json::array());
     out.put("intercept", q.intercept, true);
-    for (const char* key : {"fixed_effects", "endogenous", "instruments"}) {
-        out.carry(key);
-    }
+    const auto listed = [](const std::vector<Term>& list) {
+        Json json = Json::array();
+        for (const Term& term : list) {
+            json.push_back(termJson(term));
+        }
+        return json;
+    };
+    out.put("fixed_effects", q.fixedEffects, Json::array());
+    out.put("endogenous", listed(q.endogenous), Json::array());
+    out.put("instruments", listed(q.instruments), Json::array());
     out.put("estimator", estimatorJson(q), Json{{"method", "least-squares"}});
     out.put("errors", errorsJson(q.errors), Json{{"kind", "classical"}});
     out.put("weights",

@@ -59,6 +59,15 @@ Design withColumnsOnly(const Design& design, const std::vector<Index>& columns) 
     out.rows = design.rows;
     out.clusters = design.clusters;
     out.clusterCounts = design.clusterCounts;
+    out.effects = design.effects;
+    out.effectsRank = design.effectsRank;
+    out.effectsLeverage = design.effectsLeverage;
+    out.swept = design.swept;
+    out.before = design.before;
+    out.units = design.units;
+    out.unitCount = design.unitCount;
+    out.unitMoments = design.unitMoments;
+    out.survey = design.survey;
     out.layout = design.layout;
     out.time = design.time;
     out.moments = design.moments;
@@ -83,6 +92,12 @@ class Sweeper {
             return refuse(
                 ErrorCode::BadSetting, "there are " + std::to_string(all) + " specifications",
                 "sweep", "Let fewer terms come and go, or fewer errors and samples: up to 20,000.");
+        }
+        const std::string& method = spec_.question.method;
+        if (method != "least-squares" && method != "within" && method != "bent-line") {
+            return refuse(ErrorCode::NotBuilt,
+                          "a sweep is by least squares, and this question is not", "sweep",
+                          "Ask it by least squares, or set variants side by side.");
         }
         if (all == 0) {
             return refuse(ErrorCode::BadSetting, "there is no error kind or no sample to try",
@@ -182,7 +197,7 @@ class Sweeper {
                                    c.low,
                                    c.high,
                                    *c.p,
-                                   fit->statistics.rSquared,
+                                   fit->statistics.rSquared.value_or(0.0),
                                    part.rows.size()};
             }
         }

@@ -394,7 +394,7 @@ class ShapeTest : public QObject {
         QVERIFY(near(summary.fit->coefficients[2].estimate, b, 1e-13));
         QVERIFY(near(summary.fit->coefficients[0].estimate, 10.0 - 2.0 * a + b, 1e-12));
         const double r2 = (a * 0.6 * 1.5 + b * -0.3 * 2.0) / 4.0;
-        QVERIFY(near(summary.fit->statistics.rSquared, r2, 1e-13));
+        QVERIFY(near(*summary.fit->statistics.rSquared, r2, 1e-13));
         const double s2 = 16.0 * 39.0 * (1.0 - r2) / 37.0;
         QVERIFY(near(summary.fit->coefficients[1].se, std::sqrt(s2 / (39.0 * 2.25 * det)), 1e-13));
         for (std::size_t k = 0; k < 3; ++k) {

@@ -350,4 +350,5 @@ def main():
     path.write_text(json.dumps(out, indent=1) + "\n")
 
 
-main()
+if __name__ == "__main__":
+    main()

@@ -166,7 +166,8 @@ void CurvePage::fillLooks() {
     looks_->addItem(tr("its curve"), QPoint(OwnCurve, -1));
     const ScenarioVariable* v = answer_->scenarios->find(variable_);
     const auto frame = session_.frame();
-    const bool linear = answer_->question.method == "least-squares" && !answer_->fromMoments;
+    const bool linear = answer_->question.method == "least-squares" &&
+                        answer_->question.fixedEffects.empty() && !answer_->fromMoments;
     const bool quantity = v != nullptr && !v->groups && !v->yesNo();
     if (linear && quantity && frame) {
         looks_->addItem(tr("other shapes of it"), QPoint(OwnShapes, -1));
@@ -613,7 +614,8 @@ ReadingContent CurvePage::reading() const {
         "variables at their means: the curve plus what the fit leaves of it.");
     const bool own = std::any_of(answer_->design->terms.begin(), answer_->design->terms.end(),
                                  [&](const DesignTerm& t) { return t.name == variable_; });
-    if (own && answer_->question.method == "least-squares" && !answer_->fromMoments) {
+    if (own && answer_->question.method == "least-squares" &&
+                        answer_->question.fixedEffects.empty() && !answer_->fromMoments) {
         content.actionsTitle = tr("What you can do");
         content.actions.push_back(
             {tr("Let it bend"),

@@ -298,9 +298,23 @@ void ModelStage::showStrip(const Answer& answer) {
     const FitStatistics& s = answer.fit->statistics;
     std::vector<std::pair<QString, QString>> cells = {
         {tr("rows"), text(countText(answer.rows.used))},
-        {s.uncentred ? tr("R² about zero") : QString("R²"), text(fixedNumber(s.rSquared, 3, true))},
-        {tr("adjusted"), text(fixedNumber(s.adjustedRSquared, 3, true))},
         {"σ", text(shortNumber(s.sigma, 3))}};
+    if (s.rSquared) {
+        cells.insert(cells.begin() + 1,
+                     {s.uncentred && !s.overall ? tr("R² about zero") : QString("R²"),
+                      text(fixedNumber(*s.rSquared, 3, true))});
+    }
+    if (s.adjustedRSquared && !s.overall) {
+        cells.insert(cells.begin() + 2,
+                     {tr("adjusted"), text(fixedNumber(*s.adjustedRSquared, 3, true))});
+    }
+    for (const auto& [name, value] :
+         {std::pair(tr("within"), s.within), std::pair(tr("between"), s.between),
+          std::pair(tr("overall"), s.overall)}) {
+        if (value) {
+            cells.emplace_back(name, text(fixedNumber(*value, 3, true)));
+        }
+    }
     if (s.f) {
         cells.emplace_back(
             QString("F(%1, %2)").arg(text(shortNumber(s.f->df1)), text(shortNumber(s.f->df2))),
@@ -390,7 +404,9 @@ QString ModelStage::state() const {
     }
     return answer->refusal
                ? tr("refused")
-               : tr("R² %1").arg(text(fixedNumber(answer->fit->statistics.rSquared, 3, true)));
+           : answer->fit->statistics.rSquared
+               ? tr("R² %1").arg(text(fixedNumber(*answer->fit->statistics.rSquared, 3, true)))
+               : tr("by instruments");
 }
 
 }  // namespace rapporto::app

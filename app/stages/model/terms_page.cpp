@@ -120,7 +120,8 @@ void TermsPage::showAnswer(const std::shared_ptr<const Answer>& answer, bool fre
     QString why;
     if (!answer_ || !answer_->fit) {
         why = tr("There is nothing to choose from yet.");
-    } else if (answer_->question.method != "least-squares") {
+    } else if (answer_->question.method != "least-squares" ||
+               !answer_->question.fixedEffects.empty()) {
         why = tr("Terms are chosen for questions by least squares.");
     } else if (answer_->design->terms.empty()) {
         why = tr("The question has no term to choose.");

@@ -1,0 +1,443 @@
+#include "core/model/panel.h"
+
+#include "core/base/format.h"
+#include "core/numerics/sweep_effects.h"
+
+#include <algorithm>
+#include <cmath>
+#include <limits>
+#include <unordered_map>
+
+namespace rapporto {
+namespace {
+
+using Eigen::Index;
+using Eigen::MatrixXd;
+using Eigen::VectorXd;
+
+tl::unexpected<Refusal> needsPanel() {
+    return refuse(ErrorCode::BadSetting, "this method needs rows that are a unit at a moment",
+                  "method", "Say in Data what a row is.");
+}
+
+tl::unexpected<Refusal> needsPlain(const std::string& method) {
+    return refuse(ErrorCode::NotBuilt, "weights are not built for " + method + " yet", "weights",
+                  "Take the weights out, or compare within units.");
+}
+
+/// Means of every unit in the columns of X (units × k).
+MatrixXd unitMeans(const Design& design, const MatrixXd& X, VectorXd& sizes) {
+    MatrixXd means = MatrixXd::Zero(design.unitCount, X.cols());
+    sizes = VectorXd::Zero(design.unitCount);
+    for (Index i = 0; i < X.rows(); ++i) {
+        const auto unit = design.units[static_cast<std::size_t>(i)];
+        means.row(unit) += X.row(i);
+        sizes(unit) += 1.0;
+    }
+    return sizes.cwiseInverse().asDiagonal() * means;
+}
+
+double squaredCorrelation(const VectorXd& a, const VectorXd& b) {
+    const VectorXd x = a.array() - a.mean();
+    const VectorXd y = b.array() - b.mean();
+    const double size = x.squaredNorm() * y.squaredNorm();
+    const double xy = x.dot(y);
+    return size > 0.0 ? xy * xy / size : std::nan("");
+}
+
+/// R² within, between and overall of Xb on the rows as they are.
+void fillPanelRSquared(Fit& fit, const Design& raw) {
+    VectorXd index = VectorXd::Zero(raw.y.size());
+    for (const Coefficient& c : fit.coefficients) {
+        if (c.designTerm >= 0) {
+            index += c.estimate * raw.X.col(c.column);
+        }
+    }
+    MatrixXd both(raw.y.size(), 2);
+    both << raw.y, index;
+    VectorXd sizes;
+    const MatrixXd means = unitMeans(raw, both, sizes);
+    MatrixXd left = both;
+    for (Index i = 0; i < left.rows(); ++i) {
+        left.row(i) -= means.row(raw.units[static_cast<std::size_t>(i)]);
+    }
+    const auto put = [](std::optional<double>& into, double value) {
+        into = std::isfinite(value) ? std::optional(value) : std::nullopt;
+    };
+    put(fit.statistics.within, squaredCorrelation(left.col(0), left.col(1)));
+    put(fit.statistics.between, squaredCorrelation(means.col(0), means.col(1)));
+    put(fit.statistics.overall, squaredCorrelation(both.col(0), both.col(1)));
+}
+
+PanelFit panelOf(const Design& raw) {
+    PanelFit out;
+    out.units = raw.unitCount;
+    out.meanRows = static_cast<double>(raw.y.size()) / std::max(raw.unitCount, 1);
+    return out;
+}
+
+/// A fit on a design made from another; the tables are of the made one.
+Result<Fit> fitMade(const Design& raw, Design made, PanelFit panel, const ErrorSpec& errors,
+                    double alpha, const Job& job) {
+    made.before = std::make_shared<const Design>(raw);
+    auto fit = fitLeastSquares(made, errors, alpha, job);
+    if (fit) {
+        fillPanelRSquared(*fit, raw);
+        fit->panel = std::make_shared<const PanelFit>(panel);
+        fit->linearised = std::make_shared<const Design>(std::move(made));
+    }
+    return fit;
+}
+
+template <class T>
+std::vector<T> picked(const std::vector<T>& from, const std::vector<Index>& rows) {
+    std::vector<T> out;
+    if (from.empty()) {
+        return out;
+    }
+    out.reserve(rows.size());
+    for (const Index row : rows) {
+        out.push_back(from[static_cast<std::size_t>(row)]);
+    }
+    return out;
+}
+
+/// Ids made anew from 0 in the order of appearance.
+std::int32_t renumber(std::vector<std::int32_t>& ids) {
+    std::unordered_map<std::int32_t, std::int32_t> to;
+    for (std::int32_t& id : ids) {
+        id = to.emplace(id, static_cast<std::int32_t>(to.size())).first->second;
+    }
+    return static_cast<std::int32_t>(to.size());
+}
+
+}  // namespace
+
+Design withRows(const Design& design, const std::vector<Index>& rows) {
+    Design out = design;
+    out.X = MatrixXd(design.X(rows, Eigen::all));
+    out.y = VectorXd(design.y(rows));
+    if (design.Z.cols() > 0) {
+        out.Z = MatrixXd(design.Z(rows, Eigen::all));
+    }
+    if (design.weights.size() > 0) {
+        out.weights = VectorXd(design.weights(rows));
+    }
+    out.rows = picked(design.rows, rows);
+    for (std::size_t d = 0; d < design.clusters.size(); ++d) {
+        out.clusters[d] = picked(design.clusters[d], rows);
+        out.clusterCounts[d] = renumber(out.clusters[d]);
+    }
+    for (SweptGrouping& effects : out.effects) {
+        effects.of = picked(effects.of, rows);
+        effects.count = renumber(effects.of);
+    }
+    out.units = picked(design.units, rows);
+    out.unitCount = renumber(out.units);
+    out.unitMoments = picked(design.unitMoments, rows);
+    out.time = picked(design.time, rows);
+    out.moments = picked(design.moments, rows);
+    return out;
+}
+
+std::string heldReason(const Design& design) {
+    std::string names;
+    for (const SweptGrouping& effects : design.effects) {
+        names += (names.empty() ? "" : " and ") + effects.name;
+    }
+    return "does not vary once " + names + (design.effects.size() > 1 ? " are" : " is") +
+           " held fixed";
+}
+
+Result<Design> sweptDesign(Design design, const Job& job) {
+    auto before = std::make_shared<Design>(design);
+    const Index first = design.hasConstant ? 1 : 0;
+    const Index k = design.X.cols();
+    const Index m = design.Z.cols();
+    const Index n = design.y.size();
+    MatrixXd columns(n, 1 + k - first + m);
+    columns.col(0) = design.y;
+    columns.middleCols(1, k - first) = design.X.rightCols(k - first);
+    columns.rightCols(m) = design.Z;
+    Eigen::RowVectorXd means = Eigen::RowVectorXd::Zero(columns.cols());
+    if (design.weights.size() > 0) {
+        means = (design.weights.transpose() * columns) / design.weights.sum();
+    } else {
+        means = columns.colwise().mean();
+    }
+    VectorXd length(columns.cols());
+    for (Index j = 0; j < columns.cols(); ++j) {
+        columns.col(j).array() -= means(j);
+        length(j) = columns.col(j).norm();
+    }
+    std::vector<EffectGroups> groupings;
+    for (const SweptGrouping& effects : design.effects) {
+        groupings.push_back({effects.of, effects.count});
+    }
+    const auto report = sweepEffects(columns, groupings, design.weights, job);
+    if (!report) {
+        return tl::make_unexpected(report.error());
+    }
+    if (!report->converged) {
+        return refuse(ErrorCode::NotConverged,
+                      "sweeping out what is held fixed did not settle in " +
+                          plural(static_cast<std::size_t>(report->steps), "step", "steps") +
+                          ": the largest group mean left is " +
+                          shortNumber(report->largestMean, 2) + " standard deviations",
+                      "held fixed",
+                      "The groupings hang together by a few rows only: hold something coarser "
+                      "fixed, or keep the largest connected part.");
+    }
+    for (Index j = 0; j < columns.cols(); ++j) {
+        if (columns.col(j).norm() <= 1e-9 * length(j)) {
+            if (j == 0) {
+                return refuse(ErrorCode::NoVariation,
+                              "the outcome ‘" + design.outcome + "’ " + heldReason(design),
+                              "held fixed", "Hold less fixed.", {design.outcome});
+            }
+            columns.col(j).setZero();
+        }
+        if (design.hasConstant) {
+            columns.col(j).array() += means(j);
+        }
+    }
+    design.y = columns.col(0);
+    design.X.rightCols(k - first) = columns.middleCols(1, k - first);
+    design.Z = columns.rightCols(m);
+    design.effectsRank = report->rank - (design.hasConstant ? 1.0 : 0.0);
+    design.swept = true;
+    design.before = std::move(before);
+    if (groupings.size() == 1) {
+        const auto& effects = design.effects.front();
+        VectorXd sums = VectorXd::Zero(effects.count);
+        double total = 0.0;
+        const auto weight = [&](Index i) {
+            return design.weights.size() > 0 ? design.weights(i) : 1.0;
+        };
+        for (Index i = 0; i < n; ++i) {
+            sums(effects.of[static_cast<std::size_t>(i)]) += weight(i);
+            total += weight(i);
+        }
+        design.effectsLeverage.resize(n);
+        for (Index i = 0; i < n; ++i) {
+            design.effectsLeverage(i) =
+                weight(i) / sums(effects.of[static_cast<std::size_t>(i)]) -
+                (design.hasConstant ? weight(i) / total : 0.0);
+        }
+    }
+    return design;
+}
+
+Result<Design> betweenDesign(const Design& design) {
+    if (design.units.empty()) {
+        return needsPanel();
+    }
+    std::vector<Index> firsts(static_cast<std::size_t>(design.unitCount), -1);
+    for (Index i = design.y.size() - 1; i >= 0; --i) {
+        firsts[static_cast<std::size_t>(design.units[static_cast<std::size_t>(i)])] = i;
+    }
+    // A clustering must hold whole units: what a unit is in at its first row.
+    Design out = withRows(design, firsts);
+    VectorXd sizes;
+    out.X = unitMeans(design, design.X, sizes);
+    out.y = unitMeans(design, design.y, sizes);
+    if (design.Z.cols() > 0) {
+        out.Z = unitMeans(design, design.Z, sizes);
+    }
+    out.unitMoments.clear();
+    out.effects.clear();
+    if (out.y.maxCoeff() == out.y.minCoeff()) {
+        return refuse(ErrorCode::NoVariation, "the units’ means of the outcome are all the same",
+                      "method", "Compare within units.");
+    }
+    return out;
+}
+
+Result<Design> differencedDesign(const Design& design) {
+    if (design.units.empty() || design.unitMoments.empty()) {
+        return needsPanel();
+    }
+    std::unordered_map<std::int64_t, Index> at;
+    const auto key = [&](std::int32_t unit, std::int64_t moment) {
+        return moment * (static_cast<std::int64_t>(design.unitCount) + 1) + unit;
+    };
+    for (std::size_t i = 0; i < design.units.size(); ++i) {
+        if (!at.emplace(key(design.units[i], design.unitMoments[i]), static_cast<Index>(i)).second) {
+            return refuse(ErrorCode::BadSetting, "a unit has two rows at one moment", "method",
+                          "See What a row is in Data.");
+        }
+    }
+    std::vector<Index> later;
+    std::vector<Index> earlier;
+    for (std::size_t i = 0; i < design.units.size(); ++i) {
+        const auto found = at.find(key(design.units[i], design.unitMoments[i] - 1));
+        if (found != at.end()) {
+            later.push_back(static_cast<Index>(i));
+            earlier.push_back(found->second);
+        }
+    }
+    if (later.empty()) {
+        return refuse(ErrorCode::TooFewRows, "no unit has two moments in a row", "method",
+                      "Compare within units instead.");
+    }
+    Design out = withRows(design, later);
+    const Index first = design.hasConstant ? 1 : 0;
+    out.y -= design.y(earlier);
+    for (Index j = first; j < out.X.cols(); ++j) {
+        for (std::size_t i = 0; i < earlier.size(); ++i) {
+            out.X(static_cast<Index>(i), j) -= design.X(earlier[i], j);
+        }
+    }
+    for (Index j = 0; j < out.Z.cols(); ++j) {
+        for (std::size_t i = 0; i < earlier.size(); ++i) {
+            out.Z(static_cast<Index>(i), j) -= design.Z(earlier[i], j);
+        }
+    }
+    out.effects.clear();
+    return out;
+}
+
+Result<VarianceParts> varianceParts(const Design& design, const Job& job) {
+    if (design.units.empty()) {
+        return needsPanel();
+    }
+    Design within = design;
+    within.effects = {{"unit", design.units, design.unitCount}};
+    auto swept = sweptDesign(std::move(within), job);
+    if (!swept) {
+        return tl::make_unexpected(swept.error());
+    }
+    const auto inner = solveLinear({swept->X, swept->y, {}, design.hasConstant}, false, job);
+    if (!inner) {
+        return tl::make_unexpected(inner.error());
+    }
+    const double n = static_cast<double>(design.y.size());
+    const double k = static_cast<double>(inner->kept.size());
+    const double left = n - k - swept->effectsRank;
+    VectorXd sizes;
+    const MatrixXd X = unitMeans(design, design.X, sizes);
+    const VectorXd y = unitMeans(design, design.y, sizes);
+    const LinearProblem problem{X, y, sizes, design.hasConstant};
+    const auto outer = solveLinear(problem, false, job);
+    if (!outer) {
+        return tl::make_unexpected(outer.error());
+    }
+    const double units = design.unitCount;
+    const double columns = static_cast<double>(outer->kept.size());
+    if (left < 1.0 || units - columns < 1.0) {
+        return refuse(ErrorCode::TooFewRows,
+                      plural(static_cast<std::size_t>(units), "unit", "units") +
+                          " cannot tell the spread between units from that within",
+                      "method", "Take terms out, or compare within units.");
+    }
+    VarianceParts out;
+    out.rest = inner->residualSquares / left;
+    const VectorXd h = leverages(problem, *outer);
+    const double trace = sizes.dot(h);
+    out.unit = (outer->residualSquares - (units - columns) * out.rest) / (n - trace);
+    out.negative = out.unit < 0.0;
+    out.unit = std::max(out.unit, 0.0);
+    return out;
+}
+
+Result<Fit> fitWithin(const Design& design, const EstimatorSettings& /*settings*/,
+                      const ErrorSpec& errors, double alpha, const Job& job) {
+    auto fit = fitLeastSquares(design, errors, alpha, job);
+    if (fit && design.before != nullptr && !design.units.empty()) {
+        fillPanelRSquared(*fit, *design.before);
+        // What the terms explain within units is this method’s own R².
+        fit->statistics.within = 1.0 - fit->statistics.rss / fit->statistics.tss;
+        fit->statistics.rSquared = fit->statistics.within;
+        fit->statistics.adjustedRSquared =
+            1.0 - (fit->statistics.rss / fit->dfResidual) /
+                      (fit->statistics.tss / (fit->n - 1.0 - design.effectsRank));
+        fit->panel = std::make_shared<const PanelFit>(panelOf(design));
+    }
+    return fit;
+}
+
+Result<Fit> fitBetween(const Design& design, const EstimatorSettings& /*settings*/,
+                       const ErrorSpec& errors, double alpha, const Job& job) {
+    if (design.weights.size() > 0) {
+        return needsPlain("means of units");
+    }
+    auto made = betweenDesign(design);
+    if (!made) {
+        return tl::make_unexpected(made.error());
+    }
+    return fitMade(design, *std::move(made), panelOf(design), errors, alpha, job);
+}
+
+Result<Fit> fitFirstDifference(const Design& design, const EstimatorSettings& /*settings*/,
+                               const ErrorSpec& errors, double alpha, const Job& job) {
+    if (design.weights.size() > 0) {
+        return needsPlain("first differences");
+    }
+    auto made = differencedDesign(design);
+    if (!made) {
+        return tl::make_unexpected(made.error());
+    }
+    PanelFit panel = panelOf(design);
+    panel.pairs = made->rows.size();
+    return fitMade(design, *std::move(made), panel, errors, alpha, job);
+}
+
+Result<Fit> fitRandom(const Design& design, const EstimatorSettings& /*settings*/,
+                      const ErrorSpec& errors, double alpha, const Job& job) {
+    if (design.weights.size() > 0) {
+        return needsPlain("random effects");
+    }
+    if (!design.effects.empty()) {
+        return refuse(ErrorCode::BadSetting,
+                      "effects are either held fixed or taken as random, not both", "method",
+                      "Take out what is held fixed, or compare within units.");
+    }
+    const auto parts = varianceParts(design, job);
+    if (!parts) {
+        return tl::make_unexpected(parts.error());
+    }
+    VectorXd sizes;
+    const MatrixXd X = unitMeans(design, design.X, sizes);
+    const VectorXd y = unitMeans(design, design.y, sizes);
+    PanelFit panel = panelOf(design);
+    panel.sigmaUnit = std::sqrt(parts->unit);
+    panel.sigmaRest = std::sqrt(parts->rest);
+    panel.thetaLow = 1.0;
+    Design made = design;
+    for (Index i = 0; i < made.y.size(); ++i) {
+        const auto unit = design.units[static_cast<std::size_t>(i)];
+        const double theta =
+            parts->rest > 0.0
+                ? 1.0 - std::sqrt(parts->rest / (sizes(unit) * parts->unit + parts->rest))
+                : 1.0;
+        panel.thetaLow = std::min(panel.thetaLow, theta);
+        panel.thetaHigh = std::max(panel.thetaHigh, theta);
+        made.y(i) -= theta * y(unit);
+        made.X.row(i) -= theta * X.row(unit);
+    }
+    // The constant became 1 − θ: a column like others.
+    made.hasConstant = false;
+    const LinearProblem problem{made.X, made.y, made.weights, false};
+    auto solution = solveLinear(problem, false, job);
+    if (!solution) {
+        return tl::make_unexpected(solution.error());
+    }
+    made.before = std::make_shared<const Design>(design);
+    GivenSolution given{made.X, *std::move(solution)};
+    given.df = std::numeric_limits<double>::infinity();
+    auto fit = fitGiven(made, std::move(given), errors, alpha, job);
+    if (fit) {
+        fillPanelRSquared(*fit, design);
+        fit->statistics.rSquared = fit->statistics.overall;
+        fit->panel = std::make_shared<const PanelFit>(panel);
+        if (parts->negative) {
+            fit->notes.emplace_back(
+                "The estimated spread between units was negative and is taken as zero: this is "
+                "least squares of the rows as they are.");
+        }
+        fit->linearised = std::make_shared<const Design>(std::move(made));
+    }
+    return fit;
+}
+
+}  // namespace rapporto
