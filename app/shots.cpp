@@ -133,6 +133,28 @@ int main(int argc, char** argv) {
         other.settle();
         other.grab().save(directory + "/bends.png");
     }
+    if (argc <= 3 && (only.isEmpty() || only == "instruments")) {
+        const std::string present = window.session().question()->id;
+        window.session().setQuestion("q5");
+        window.showStage(2);
+        window.settle();
+        window.findChild<QPushButton*>("tab:First stage")->click();
+        window.settle();
+        window.grab().save(directory + "/instruments.png");
+        window.findChild<QPushButton*>("tab:Effects")->click();
+        window.session().setQuestion(present);
+    }
+    if (argc <= 3 && (only.isEmpty() || only == "panel")) {
+        MainWindow other;
+        other.resize(1280, 800);
+        other.show();
+        other.openPath(QFileInfo(window.session().path()).absolutePath() +
+                       "/growers_panel.rapporto");
+        other.settle();
+        other.showStage(2);
+        other.settle();
+        other.grab().save(directory + "/panel.png");
+    }
     if (argc <= 3 && (only.isEmpty() || only == "relation")) {
         window.session().startRelation({"age", "schooling_years", "training_days", "pruning_score",
                                         "hives", "household_income"});

@@ -383,6 +383,53 @@ void writeMarket(const std::string& path) {
     }
 }
 
+/// Growers over nine years: nets against hail put up in different years, and more often where
+/// yields were high already; years that all share; errors that echo; years without an answer.
+void writePanel(const std::string& path) {
+    Random random(20240504);
+    std::ofstream out(path, std::ios::binary);
+    out << "grower,year,yield_kg_ha,price_fl,nets,rain_mm,hail_days,hired_days\n";
+    std::array<double, 9> year{};
+    std::array<double, 9> rain{};
+    std::array<double, 9> hail{};
+    for (std::size_t t = 0; t < 9; ++t) {
+        year[t] = 0.12 * random.normal();
+        rain[t] = 40.0 * random.normal();
+        hail[t] = 0.9 * random.uniform() + 0.4;
+    }
+    for (int i = 0; i < 240; ++i) {
+        const double level = 0.3 * random.normal();
+        const double exposed = 1.5 + 1.2 * random.uniform();
+        // Nets come early to the good and the exposed, late or never to others.
+        const double wish = 0.9 * level + 0.5 * (exposed - 2.1) + 0.6 * random.normal();
+        const int since = wish > 0.55   ? 2017
+                          : wish > 0.2  ? 2018
+                          : wish > -0.1 ? 2019
+                          : wish > -0.4 ? 2021
+                                        : 9999;
+        const int first =
+            random.uniform() < 0.15 ? 2016 + static_cast<int>(3.0 * random.uniform()) : 2015;
+        double echo = 0.15 * random.normal();
+        for (int t = 0; t < 9; ++t) {
+            echo = 0.45 * echo + 0.15 * std::sqrt(1.0 - 0.45 * 0.45) * random.normal();
+            const double days = random.poisson(exposed * hail[static_cast<std::size_t>(t)]);
+            const double wet = 620.0 + rain[static_cast<std::size_t>(t)] + 45.0 * random.normal();
+            const double hired = 12.0 * std::exp(0.5 * level + 0.35 * random.normal());
+            const bool nets = 2015 + t >= since;
+            const double yield = 9.1 + level + year[static_cast<std::size_t>(t)] +
+                                 (nets ? 0.11 : 0.0) - 0.035 * days + 0.0006 * (wet - 620.0) +
+                                 0.05 * std::log(hired / 12.0) + echo;
+            const double price =
+                std::exp(-0.6 - 0.3 * year[static_cast<std::size_t>(t)] + 0.08 * random.normal());
+            if (2015 + t < first || random.uniform() < 0.04) {
+                continue;
+            }
+            out << fmt::format("G{:03},{},{:.0f},{:.3f},{},{:.0f},{:.0f},{:.1f}\n", i + 1, 2015 + t,
+                               std::exp(yield), price, nets ? 1 : 0, wet, days, hired);
+        }
+    }
+}
+
 }  // namespace
 
 int main(int argc, char** argv) {
@@ -399,6 +446,7 @@ int main(int argc, char** argv) {
         writeSummary(directory + "/coop_summary.csv");
         writePollination(directory + "/pollination.csv");
         writeMarket(directory + "/market_monthly.csv");
+        writePanel(directory + "/growers_panel.csv");
     }
     return 0;
 }

@@ -143,6 +143,7 @@ void QuestionLine::rebuild() {
         auto* plus = addSlot(first_, "+", "slot:add");
         plus->setToolTip(tr("Add a term"));
         connect(plus, &QPushButton::clicked, this, [this, plus] { pickTerm(plus); });
+        buildCauses(*q);
 
         addWord(second_, tr("by"), false);
         auto* method = addSlot(second_, text(methodText(*q)), "slot:method");
@@ -163,6 +164,16 @@ void QuestionLine::rebuild() {
         auto* rule =
             addSlot(second_, q->where.empty() ? tr("+ among") : text(q->where), "slot:rule");
         connect(rule, &QPushButton::clicked, this, [this, rule] { pickRule(rule); });
+        if (q->fixedEffects.empty()) {
+            auto* fixed = addSlot(second_, tr("+ hold fixed"), "slot:fixed");
+            fixed->setToolTip(tr("Compare only rows that share a group"));
+            connect(fixed, &QPushButton::clicked, this, [this, fixed] { pickFixed(fixed); });
+        }
+        if (q->endogenous.empty()) {
+            auto* moved = addSlot(second_, tr("+ instruments"), "slot:moved");
+            moved->setToolTip(tr("A term whose effect is asked for by what moves it from outside"));
+            connect(moved, &QPushButton::clicked, this, [this, moved] { pickMoved(moved, false); });
+        }
         auto* constant = addSlot(second_, q->intercept ? tr("with constant") : tr("no constant"),
                                  "slot:constant");
         connect(constant, &QPushButton::clicked, this, [this] {
@@ -184,6 +195,183 @@ void QuestionLine::rebuild() {
         }
     }
     updateGeometry();
+}
+
+void QuestionLine::buildCauses(const Question& q) {
+    const auto chip = [&](const QString& shown, const QString& name) {
+        auto* made = addChip(first_, shown, name);
+        made->setToolTip(tr("Enter changes it · Delete takes it out"));
+        return made;
+    };
+    if (!q.fixedEffects.empty()) {
+        addWord(first_, tr("holding fixed"), true);
+        for (std::size_t k = 0; k < q.fixedEffects.size(); ++k) {
+            auto* one = chip(termText(q.fixedEffects[k]), QString("fixed:%1").arg(k));
+            connect(one, &QPushButton::clicked, this, [this, one] { pickFixed(one); });
+        }
+        auto* more = addSlot(first_, "+", "slot:fixed");
+        connect(more, &QPushButton::clicked, this, [this, more] { pickFixed(more); });
+    }
+    if (q.endogenous.empty()) {
+        return;
+    }
+    addWord(first_, tr("where"), true);
+    for (std::size_t k = 0; k < q.endogenous.size(); ++k) {
+        auto* one = chip(text(q.endogenous[k].shown()), QString("moved:%1").arg(k));
+        connect(one, &QPushButton::clicked, this, [this, one, k] { changeMoved(one, k, false); });
+    }
+    auto* more = addSlot(first_, "+", "slot:moved");
+    connect(more, &QPushButton::clicked, this, [this, more] { pickMoved(more, false); });
+    addWord(first_, q.endogenous.size() > 1 ? tr("are moved by") : tr("is moved by"), true);
+    for (std::size_t k = 0; k < q.instruments.size(); ++k) {
+        auto* one = chip(text(q.instruments[k].shown()), QString("mover:%1").arg(k));
+        connect(one, &QPushButton::clicked, this, [this, one, k] { changeMoved(one, k, true); });
+    }
+    auto* mover =
+        addSlot(first_, q.instruments.empty() ? tr("what moves it…") : QString("+"), "slot:mover");
+    connect(mover, &QPushButton::clicked, this, [this, mover] { pickMoved(mover, true); });
+}
+
+void QuestionLine::pickFixed(QWidget* by) {
+    const auto put = [this](const QString& name) {
+        Question next = *session_.question();
+        next.fixedEffects.push_back(utf8(name));
+        session_.putQuestion(next, tr("hold %1 fixed").arg(name));
+    };
+    std::vector<FinderEntry> entries;
+    if (by->objectName().startsWith("fixed:")) {
+        entries.push_back({tr("take it out"), tr("Delete"),
+                           [this, chip = by->objectName()] { removeListed(chip); }});
+    }
+    const Question* q = session_.question();
+    if (const auto frame = session_.frame()) {
+        const Layout& layout = session_.study().layout;
+        for (const bool ofLayout : {true, false}) {
+            for (const Variable& v : frame->table().variables) {
+                const bool named = v.name == layout.unit || v.name == layout.time;
+                const QString name = text(quotedName(v.name));
+                const auto& held = q->fixedEffects;
+                if (named != ofLayout ||
+                    std::find(held.begin(), held.end(), utf8(name)) != held.end()) {
+                    continue;
+                }
+                if (named || isGrouping(v.measure) || v.measure == Measure::Count ||
+                    v.measure == Measure::Text) {
+                    entries.push_back(
+                        {name,
+                         named ? (v.name == layout.unit ? tr("the unit") : tr("the moment"))
+                               : measureTag(v.measure) + "  " + text(v.label),
+                         [put, name] { put(name); }});
+                }
+            }
+        }
+    }
+    openFinder(by, tr("hold fixed: rows are compared within its groups"), std::move(entries), put);
+}
+
+void QuestionLine::pickMoved(QWidget* by, bool instrument) {
+    const auto put = [this, instrument](const QString& expression) {
+        Question next = *session_.question();
+        const Term term = Term::expression(utf8(expression));
+        if (instrument) {
+            next.instruments.push_back(term);
+            // With enough of them the question is asked by them.
+            if (next.method == "least-squares" &&
+                next.instruments.size() >= next.endogenous.size()) {
+                next.method = "two-stage";
+            }
+        } else {
+            std::erase(next.terms, term);
+            next.endogenous.push_back(term);
+        }
+        const QString did = instrument ? tr("moved by %1").arg(expression)
+                                       : tr("ask for %1 by what moves it").arg(expression);
+        if (session_.putQuestion(next, did)) {
+            refresh();
+            // What is moved needs what moves it.
+            if (auto* mover = findChild<QPushButton*>("slot:mover");
+                mover != nullptr && !instrument && next.instruments.empty()) {
+                mover->setFocus();
+                pickMoved(mover, true);
+            }
+        }
+    };
+    std::vector<FinderEntry> entries;
+    const Question* q = session_.question();
+    if (!instrument) {
+        for (const Term& term : q->terms) {
+            if (term.kind == Term::Kind::Expression && !term.muted) {
+                const QString name = text(term.parts.front());
+                entries.push_back({name, tr("now among the terms"), [put, name] { put(name); }});
+            }
+        }
+    }
+    if (const auto frame = session_.frame()) {
+        for (const Variable& v : frame->table().variables) {
+            const QString name = text(quotedName(v.name));
+            const Term term = Term::expression(utf8(name));
+            const auto has = [&](const std::vector<Term>& list) {
+                return std::find(list.begin(), list.end(), term) != list.end();
+            };
+            if (utf8(name) == q->outcome || has(q->terms) || has(q->endogenous) ||
+                has(q->instruments)) {
+                continue;
+            }
+            entries.push_back(
+                {name, measureTag(v.measure) + "  " + text(v.label), [put, name] { put(name); }});
+        }
+    }
+    openFinder(by,
+               instrument
+                   ? tr("what moves it from outside: a variable, or an expression")
+                   : tr("whose effect is asked for: it may be moved by what moves the outcome"),
+               std::move(entries), put);
+}
+
+void QuestionLine::changeMoved(QWidget* by, std::size_t index, bool instrument) {
+    std::vector<FinderEntry> entries;
+    const QString chip = by->objectName();
+    entries.push_back({tr("take it out"), tr("Delete"), [this, chip] { removeListed(chip); }});
+    entries.push_back(
+        {instrument ? tr("make it a term") : tr("back among the terms"),
+         instrument ? tr("it may act on the outcome itself") : tr("its effect by least squares"),
+         [this, chip, index, instrument] {
+             Question next = *session_.question();
+             auto& from = instrument ? next.instruments : next.endogenous;
+             next.terms.insert(next.terms.begin(), from[index]);
+             from.erase(from.begin() + static_cast<std::ptrdiff_t>(index));
+             if (next.endogenous.empty()) {
+                 next.method = "least-squares";
+             }
+             session_.putQuestion(next, tr("make it a term"));
+         }});
+    openFinder(by, tr("change it, or type an expression"), std::move(entries),
+               [this, index, instrument](const QString& typed) {
+                   Question next = *session_.question();
+                   (instrument ? next.instruments : next.endogenous)[index] =
+                       Term::expression(utf8(typed));
+                   session_.putQuestion(next, tr("use %1").arg(typed));
+               });
+}
+
+void QuestionLine::removeListed(const QString& chip) {
+    Question next = *session_.question();
+    const auto at = static_cast<std::ptrdiff_t>(chip.section(':', 1).toInt());
+    const QString kind = chip.section(':', 0, 0);
+    if (kind == "fixed") {
+        next.fixedEffects.erase(next.fixedEffects.begin() + at);
+    } else {
+        auto& from = kind == "moved" ? next.endogenous : next.instruments;
+        from.erase(from.begin() + at);
+    }
+    // Without anything to move there is nothing to ask by instruments.
+    if (next.endogenous.empty()) {
+        next.instruments.clear();
+        const bool instrumented = next.method == "two-stage" || next.method == "liml" ||
+                                  next.method == "fuller" || next.method == "gmm";
+        next.method = instrumented ? "least-squares" : next.method;
+    }
+    session_.putQuestion(next, tr("take it out"));
 }
 
 void QuestionLine::buildRelation(const Question& q) {
@@ -450,6 +638,28 @@ void QuestionLine::changeTerm(QWidget* by, std::size_t index) {
             }
         }
     }
+    if (term.kind == Term::Kind::Expression && !term.muted) {
+        entries.push_back({tr("ask for it by instruments"),
+                           tr("it may be moved by what moves the outcome"), [this, index] {
+                               Question next = *session_.question();
+                               next.endogenous.push_back(next.terms[index]);
+                               next.terms.erase(next.terms.begin() +
+                                                static_cast<std::ptrdiff_t>(index));
+                               session_.putQuestion(next, tr("ask for it by instruments"));
+                               refresh();
+                               if (auto* mover = findChild<QPushButton*>("slot:mover")) {
+                                   mover->setFocus();
+                                   pickMoved(mover, true);
+                               }
+                           }});
+        entries.push_back(
+            {tr("hold it fixed"), tr("compare only rows that share it"), [this, index] {
+                 Question next = *session_.question();
+                 next.fixedEffects.push_back(next.terms[index].parts.front());
+                 next.terms.erase(next.terms.begin() + static_cast<std::ptrdiff_t>(index));
+                 session_.putQuestion(next, tr("hold it fixed"));
+             }});
+    }
     entries.push_back({term.muted ? tr("unmute") : tr("mute"),
                        tr("M · keep it in the sentence, out of the model"),
                        [this, index] { muteTerm(index); }});
@@ -499,6 +709,39 @@ void QuestionLine::pickMethod(QWidget* by) {
     };
     entries.push_back({tr("least squares"), tr("one straight effect a term"),
                        [put] { put("least-squares", {}); }});
+    if (!session_.question()->endogenous.empty()) {
+        const auto moments = [](const char* steps) {
+            EstimatorSettings settings;
+            settings.steps = steps;
+            return settings;
+        };
+        entries.push_back({tr("two-stage least squares"), tr("the usual way with instruments"),
+                           [put] { put("two-stage", {}); }});
+        entries.push_back({tr("limited information likelihood"),
+                           tr("less drawn to least squares where instruments are weak"),
+                           [put] { put("liml", {}); }});
+        entries.push_back({tr("Fuller’s estimator"), tr("like it, with moments that exist"),
+                           [put] { put("fuller", {}); }});
+        entries.push_back({tr("generalised moments, two steps"),
+                           tr("instruments weighted by how sure they are"),
+                           [put, moments] { put("gmm", moments("two")); }});
+        entries.push_back({tr("generalised moments, iterated"), tr("until the weights settle"),
+                           [put, moments] { put("gmm", moments("iterated")); }});
+        entries.push_back({tr("generalised moments, continuously updated"),
+                           tr("the weight moves with the estimate"),
+                           [put, moments] { put("gmm", moments("continuous")); }});
+    }
+    if (session_.study().layout.kind == Layout::Kind::Panel) {
+        entries.push_back({tr("comparison within units"), tr("each unit with itself"),
+                           [put] { put("within", {}); }});
+        entries.push_back({tr("random effects"),
+                           tr("units’ levels as chance, unrelated to the terms"),
+                           [put] { put("random", {}); }});
+        entries.push_back({tr("comparison of units’ means"), tr("the long run between units"),
+                           [put] { put("between", {}); }});
+        entries.push_back({tr("first differences"), tr("changes from one moment to the next"),
+                           [put] { put("first-difference", {}); }});
+    }
     if (const auto answer = session_.answer(); answer && answer->design) {
         for (const DesignTerm& term : answer->design->terms) {
             const bool plain = !term.groups && !term.yesNo && !term.isProduct &&
@@ -551,6 +794,19 @@ void QuestionLine::pickErrors(QWidget* by) {
         spec.automaticLags = true;
         entries.push_back({tr("allowing for autocorrelation, lags by the data"),
                            tr("Newey & West 1994"), [put, spec] { put(spec); }});
+    }
+    const Survey& survey = session_.study().survey;
+    if (!survey.weight.empty() || !survey.strata.empty() || !survey.cluster.empty()) {
+        entries.push_back(
+            {tr("by the survey design"), tr("strata, clusters and weights, linearised"), [put] {
+                 put(ErrorSpec{"survey", "HC1", {}});
+             }});
+    }
+    if (session_.study().layout.kind == Layout::Kind::Panel) {
+        entries.push_back(
+            {tr("shared at a moment and echoing"), tr("Driscoll & Kraay 1998"), [put] {
+                 put(ErrorSpec{"panel-autocorrelation", "HC1", {}});
+             }});
     }
     ErrorSpec drawn{"bootstrap", "HC1", {}};
     entries.push_back({tr("drawing rows anew"), tr("bootstrap, 1 999 draws, percentile intervals"),
@@ -671,6 +927,19 @@ bool QuestionLine::eventFilter(QObject* watched, QEvent* event) {
             if (event->type() == QEvent::KeyPress) {
                 removeRelated(static_cast<std::size_t>(name.section(':', 1).toInt()),
                               name.startsWith("held:"));
+            }
+            return true;
+        }
+    }
+    const bool listed =
+        name.startsWith("fixed:") || name.startsWith("moved:") || name.startsWith("mover:");
+    if (listed &&
+        (event->type() == QEvent::ShortcutOverride || event->type() == QEvent::KeyPress)) {
+        const auto* key = static_cast<QKeyEvent*>(event);
+        if (key->key() == Qt::Key_Delete || key->key() == Qt::Key_Backspace) {
+            event->accept();
+            if (event->type() == QEvent::KeyPress) {
+                removeListed(name);
             }
             return true;
         }

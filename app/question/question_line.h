@@ -48,6 +48,13 @@ class QuestionLine : public QWidget {
     void pickWeights(QWidget* by);
     void pickQuestion(QWidget* by);
     void changeTerm(QWidget* by, std::size_t index);
+    /// Chips after “holding fixed”, “where” and “is moved by”, and the words before them.
+    void buildCauses(const Question& question);
+    void pickFixed(QWidget* by);
+    void pickMoved(QWidget* by, bool instrument);
+    void changeMoved(QWidget* by, std::size_t index, bool instrument);
+    /// Takes the chip of that name (“fixed:0”, “moved:1”, “mover:2”) out of the sentence.
+    void removeListed(const QString& chip);
     void muteTerm(std::size_t index);
     void removeTerm(std::size_t index);
     void moveTerm(std::size_t index, int by);

@@ -107,10 +107,14 @@ std::set<std::string> namesInQuestion(const Session& session) {
         }
     };
     add(q->outcome);
-    for (const auto* list : {&q->variables, &q->holding}) {
+    for (const auto* list : {&q->variables, &q->holding, &q->fixedEffects}) {
         std::for_each(list->begin(), list->end(), add);
     }
-    for (const Term& term : q->terms) {
+    if (q->method == "within") {
+        names.insert(session.study().layout.unit);
+    }
+    for (const Term* one : q->allTerms()) {
+        const Term& term = *one;
         for (const auto& part : term.parts) {
             if (term.kind != Term::Kind::Set) {
                 add(part);

@@ -21,12 +21,22 @@ using Eigen::Index;
 using Eigen::MatrixXd;
 using Eigen::VectorXd;
 
-/// Why there is nothing to look at, or the parts.
-tl::expected<InstrumentParts, std::string> partsOf(const CheckInput& in) {
+bool byInstruments(const CheckInput& in) { return in.fit.instrumented != nullptr; }
+
+/// Why there is nothing to look at, or the parts. Least squares does not rest on instruments, but
+/// may be held against them.
+tl::expected<InstrumentParts, std::string> partsOf(const CheckInput& in,
+                                                   bool alsoLeastSquares = false) {
     if (in.design.Z.cols() == 0) {
-        return tl::make_unexpected(std::string("No instrument is named. Where a term may be moved "
-                                               "by what moves the outcome, say after “where” what "
-                                               "moves it from outside."));
+        return tl::make_unexpected(
+            std::string("No instrument is named. Where a term may be moved "
+                        "by what moves the outcome, say after “where” what "
+                        "moves it from outside."));
+    }
+    if (!byInstruments(in) && !alsoLeastSquares) {
+        return tl::make_unexpected(
+            std::string("This question is asked by least squares and does not rest on its "
+                        "instruments."));
     }
     auto parts = instrumentParts(in.design, in.job);
     if (!parts) {
@@ -34,8 +44,6 @@ tl::expected<InstrumentParts, std::string> partsOf(const CheckInput& in) {
     }
     return *std::move(parts);
 }
-
-bool byInstruments(const CheckInput& in) { return in.fit.instrumented != nullptr; }
 
 bool classical(const CheckInput& in) {
     return in.question.errors.kind == "classical" || in.question.errors.kind == "bootstrap";
@@ -100,7 +108,8 @@ Exhibit stageExhibit(const CheckInput& in, const InstrumentParts& parts) {
     const VectorXd moved = out.excluded * (out.excluded.transpose() * out.endogenous.col(0));
     const std::string name =
         in.design.columns[static_cast<std::size_t>(parts.endogenous.front())].name;
-    e.subtitle = name + " against what the instruments say of it, the other terms taken out · n = " +
+    e.subtitle = name +
+                 " against what the instruments say of it, the other terms taken out · n = " +
                  countText(in.design.rows.size());
     e.xTitle = name + " by the instruments";
     e.yTitle = name + ", other terms taken out";
@@ -108,8 +117,10 @@ Exhibit stageExhibit(const CheckInput& in, const InstrumentParts& parts) {
     e.y.assign(out.endogenous.col(0).begin(), out.endogenous.col(0).end());
     e.rows = in.design.rows;
     e.zeroLine = true;
-    e.lines.push_back({"equal", {moved.minCoeff(), moved.maxCoeff()},
-                       {moved.minCoeff(), moved.maxCoeff()}, true});
+    e.lines.push_back({"equal",
+                       {moved.minCoeff(), moved.maxCoeff()},
+                       {moved.minCoeff(), moved.maxCoeff()},
+                       true});
     return e;
 }
 
@@ -233,8 +244,8 @@ Result<MatrixXd> stageVariance(const CheckInput& in, const InstrumentParts& part
             if (!both) {
                 return both;
             }
-            const MatrixXd cross = 0.5 * (*both - out.block(a * l, a * l, l, l) -
-                                          out.block(b * l, b * l, l, l));
+            const MatrixXd cross =
+                0.5 * (*both - out.block(a * l, a * l, l, l) - out.block(b * l, b * l, l, l));
             out.block(a * l, b * l, l, l) = cross;
             out.block(b * l, a * l, l, l) = cross.transpose();
         }
@@ -243,8 +254,8 @@ Result<MatrixXd> stageVariance(const CheckInput& in, const InstrumentParts& part
 }
 
 struct Ranks {
-    double craggDonald = 0.0;  ///< F.
-    double anderson = 0.0;     ///< n times the smallest squared canonical correlation.
+    double craggDonald = 0.0;              ///< F.
+    double anderson = 0.0;                 ///< n times the smallest squared canonical correlation.
     std::optional<double> kleibergenPaap;  ///< Wald chi-square of rank g − 1, in the errors.
     std::optional<double> kleibergenPaapF;
 };
@@ -269,8 +280,8 @@ std::optional<double> smallestRank(const MatrixXd& Pi, const MatrixXd& sigma, co
     const MatrixXd& V = svd.matrixV();
     const MatrixXd U22 = U.bottomRightCorner(l - q, l - q);
     const MatrixXd V22 = V.bottomRightCorner(g - q, g - q);
-    const MatrixXd A = U.rightCols(l - q) *
-                       U22.fullPivLu().solve(rootOfSquare(U22 * U22.transpose()));
+    const MatrixXd A =
+        U.rightCols(l - q) * U22.fullPivLu().solve(rootOfSquare(U22 * U22.transpose()));
     const MatrixXd B = rootOfSquare(V22 * V22.transpose()) *
                        V22.transpose().fullPivLu().solve(V.rightCols(g - q).transpose());
     const VectorXd lambda = (A.transpose() * Theta * B.transpose()).reshaped();
@@ -325,9 +336,9 @@ Ranks ranksOf(const CheckInput& in, const InstrumentParts& parts, const Partiall
 /// term: the simplified critical value for a bias of `tau` of the worst case.
 struct Effective {
     double f = 0.0;
-    double df = 0.0;        ///< At a tenth.
-    double tenth = 0.0;     ///< Critical value for a bias of .10 …
-    double thirtieth = 0.0; ///< … and of .30.
+    double df = 0.0;         ///< At a tenth.
+    double tenth = 0.0;      ///< Critical value for a bias of .10 …
+    double thirtieth = 0.0;  ///< … and of .30.
 };
 
 double effectiveCritical(const MatrixXd& W, double tau, double* df) {
@@ -335,8 +346,8 @@ double effectiveCritical(const MatrixXd& W, double tau, double* df) {
     const double trace = W.trace();
     const double largest =
         Eigen::SelfAdjointEigenSolver<MatrixXd>(W, Eigen::EigenvaluesOnly).eigenvalues().maxCoeff();
-    const double k = trace * trace * (1.0 + 2.0 * x) /
-                     ((W * W).trace() + 2.0 * x * trace * largest);
+    const double k =
+        trace * trace * (1.0 + 2.0 * x) / ((W * W).trace() + 2.0 * x * trace * largest);
     if (df != nullptr) {
         *df = k;
     }
@@ -366,7 +377,7 @@ std::optional<Effective> effectiveOf(const CheckInput& in, const InstrumentParts
 // Durbin (1954), Review of the International Statistical Institute 22; Wu (1973), Econometrica 41;
 // Hausman (1978), Econometrica 46: what the instruments leave of the terms, added to the equation.
 CheckResult checkEndogeneity(const CheckInput& in) {
-    const auto parts = partsOf(in);
+    const auto parts = partsOf(in, true);
     if (!parts) {
         return notApplicable(parts.error());
     }
@@ -395,9 +406,8 @@ CheckResult checkEndogeneity(const CheckInput& in) {
         for (std::size_t j = 0; j < at.size(); ++j) {
             b(static_cast<Index>(j)) = fit->coefficients[static_cast<std::size_t>(at[j])].estimate;
         }
-        const auto f = at.size() == static_cast<std::size_t>(g)
-                           ? waldF(b, fit->covariance(at, at))
-                           : std::nullopt;
+        const auto f = at.size() == static_cast<std::size_t>(g) ? waldF(b, fit->covariance(at, at))
+                                                                : std::nullopt;
         const auto df2 = fit->coefficients.front().df;
         return f ? std::optional(FTest{*f, static_cast<double>(g), df2.value_or(0.0),
                                        fTail(*f, static_cast<double>(g), df2)})
@@ -485,8 +495,7 @@ CheckResult checkOverIdentification(const CheckInput& in) {
     const VectorXd root = in.design.weights.size() > 0 ? VectorXd(in.design.weights.cwiseSqrt())
                                                        : VectorXd::Ones(in.design.y.size());
     const VectorXd e = root.cwiseProduct(stage->residuals);
-    const double explained =
-        (instrumentBasis(in.design, *parts).transpose() * e).squaredNorm();
+    const double explained = (instrumentBasis(in.design, *parts).transpose() * e).squaredNorm();
     const double all = e.squaredNorm();
     const double sargan = rowsOf(in.design) * explained / all;
     const double basmann = leftOver(in, *parts) * explained / (all - explained);
@@ -517,7 +526,8 @@ CheckResult checkOverIdentification(const CheckInput& in) {
     result.reading =
         result.verdict == Verdict::Fine
             ? "The instruments lead to effects that agree (" + pClause(*result.p) +
-                  "). Instruments that are wrong in the same way would agree, too: this is no proof "
+                  "). Instruments that are wrong in the same way would agree, too: this is no "
+                  "proof "
                   "that they act through " +
                   namesOfEndogenous(in, *parts) + " alone."
             : "The instruments lead to different effects (" + pClause(*result.p) +
@@ -535,17 +545,16 @@ CheckResult checkOverIdentification(const CheckInput& in) {
                 ways.push_back(*way);
             }
         }
-        if (const auto way = wayOf("by all", fitTwoStage(in.design, {}, errorsOf(in), in.alpha,
-                                                         in.job),
-                                   column)) {
+        if (const auto way = wayOf(
+                "by all", fitTwoStage(in.design, {}, errorsOf(in), in.alpha, in.job), column)) {
             ways.push_back(*way);
         }
         result.exhibit = waysExhibit(in, *parts, ways);
     } else {
         result.exhibit = residualExhibit(in);
     }
-    result.exhibit.title = result.verdict == Verdict::Fine ? "The instruments agree"
-                                                           : "The instruments disagree";
+    result.exhibit.title =
+        result.verdict == Verdict::Fine ? "The instruments agree" : "The instruments disagree";
     if (result.verdict != Verdict::Fine) {
         const auto moments = momentsOf(in, *parts, errorsOf(in));
         if (moments && over > 1.0) {
@@ -627,14 +636,14 @@ CheckResult checkDifferenceJ(const CheckInput& in) {
     result.headline = name + ", " + pClause(*result.p);
     result.reading = result.verdict == Verdict::Fine
                          ? "No instrument stands against the rest (the farthest is " + name + ", " +
-                               pClause(*result.p) + " after " +
-                               std::to_string(differences.size()) + " looks)."
+                               pClause(*result.p) + " after " + std::to_string(differences.size()) +
+                               " looks)."
                          : name + " leads elsewhere than the rest (" + pClause(*result.p) +
                                " after " + std::to_string(differences.size()) +
                                " looks). Either it acts on the outcome by another way, or the "
                                "others do.";
-    result.exhibit.title = result.verdict == Verdict::Fine ? "No instrument stands apart"
-                                                           : name + " stands apart";
+    result.exhibit.title =
+        result.verdict == Verdict::Fine ? "No instrument stands apart" : name + " stands apart";
     result.exhibit.subtitle = "how much the criterion falls without each instrument";
     result.exhibit.xTitle = "difference of J";
     result.exhibit.lines.push_back(
@@ -690,7 +699,8 @@ CheckResult checkWeakInstruments(const CheckInput& in) {
         result.details.emplace_back("partial R² " + name,
                                     (out.excluded.transpose() * x).squaredNorm() / x.squaredNorm());
         if (least && stage && g > 1) {
-            // Shea’s partial R²: the variance by least squares over that by two stages, each per σ².
+            // Shea’s partial R²: the variance by least squares over that by two stages, each per
+            // σ².
             const auto at = [&](const Fit& fit) {
                 for (std::size_t c = 0; c < fit.coefficients.size(); ++c) {
                     if (fit.coefficients[c].column == parts->endogenous[j]) {
@@ -739,13 +749,14 @@ CheckResult checkWeakInstruments(const CheckInput& in) {
         std::string true5;
         for (std::size_t i = 0; i < 4 && true5.empty(); ++i) {
             true5 = ranks.craggDonald >= size->at[i]
-                        ? std::string("A 5 % test rejects a true hypothesis at most ") +
-                              levels[i] + " % of the time by Stock & Yogo’s table."
+                        ? std::string("A 5 % test rejects a true hypothesis at most ") + levels[i] +
+                              " % of the time by Stock & Yogo’s table."
                         : "";
         }
-        result.reading += " " + (true5.empty() ? "A 5 % test may reject a true hypothesis more than "
-                                                 "a quarter of the time by Stock & Yogo’s table."
-                                               : true5);
+        result.reading +=
+            " " + (true5.empty() ? "A 5 % test may reject a true hypothesis more than "
+                                   "a quarter of the time by Stock & Yogo’s table."
+                                 : true5);
     }
     result.exhibit = stageExhibit(in, *parts);
     result.exhibit.title = result.verdict == Verdict::Fine ? "The instruments move the term"
@@ -769,8 +780,8 @@ CheckResult checkUnderIdentification(const CheckInput& in) {
     const double df = static_cast<double>(parts->excluded.size() - parts->endogenous.size() + 1);
     CheckResult result;
     result.statistic = ranks.kleibergenPaap.value_or(ranks.anderson);
-    result.statisticName = ranks.kleibergenPaap ? "Kleibergen–Paap rank, chi-square"
-                                                : "canonical correlation, n·r²";
+    result.statisticName =
+        ranks.kleibergenPaap ? "Kleibergen–Paap rank, chi-square" : "canonical correlation, n·r²";
     result.df = {df};
     result.distribution = "chi2";
     result.p = chiSquareTail(*result.statistic, df);
@@ -920,7 +931,7 @@ std::string pieceText(const Piece& piece) {
     return std::isinf(piece.low) && std::isinf(piece.high) ? std::string("every value")
            : std::isinf(piece.low)                         ? "all up to " + end(piece.high)
            : std::isinf(piece.high)                        ? "all from " + end(piece.low) + " on"
-                                                           : end(piece.low) + " to " + end(piece.high);
+                                    : end(piece.low) + " to " + end(piece.high);
 }
 
 }  // namespace
@@ -946,8 +957,8 @@ CheckResult checkAndersonRubin(const CheckInput& in) {
     result.distribution = "F";
     result.p = ar->p(0.0);
     const std::string names = namesOfEndogenous(in, *parts);
-    const std::string none = "That there is no effect of " + names + " has " +
-                             pClause(*result.p) + ", whatever the strength of the instruments.";
+    const std::string none = "That there is no effect of " + names + " has " + pClause(*result.p) +
+                             ", whatever the strength of the instruments.";
     if (parts->endogenous.size() > 1) {
         result.verdict = Verdict::Fine;
         result.headline = pClause(*result.p);
@@ -964,8 +975,7 @@ CheckResult checkAndersonRubin(const CheckInput& in) {
     const double critical = ar->critical(in.alpha);
     const double width = std::max((way->high - way->low) / 2.0, 1e-300);
     const auto pieces = acceptedPieces(*ar, critical, way->estimate, width);
-    result.details = {{"pieces", static_cast<double>(pieces.size())},
-                      {"critical F", critical}};
+    result.details = {{"pieces", static_cast<double>(pieces.size())}, {"critical F", critical}};
     if (!pieces.empty() && std::isfinite(pieces.front().low)) {
         result.details.emplace_back("low", pieces.front().low);
     }
@@ -994,28 +1004,30 @@ CheckResult checkAndersonRubin(const CheckInput& in) {
                   "the check of instruments against each other shows, too."
             : "Effects of " + names + " that the data allow at " + level + ": **" + all + "**. " +
                   none +
-                  (bounded ? ""
-                           : " A set without an end is an honest answer: the instruments do not say "
-                             "enough.") +
+                  (bounded
+                       ? ""
+                       : " A set without an end is an honest answer: the instruments do not say "
+                         "enough.") +
                   (bounded && wayZero != setZero
                        ? " The interval of two stages says another thing of zero: trust this set."
                        : "");
     Exhibit& e = result.exhibit;
-    e.title = bounded ? "The effects that the data allow" : "The effects that the data do not exclude";
+    e.title =
+        bounded ? "The effects that the data allow" : "The effects that the data do not exclude";
     e.subtitle = "p of each effect of " + names + " by Anderson & Rubin";
     e.xTitle = "effect of " + names;
     e.yTitle = "p";
-    const double reach = bounded ? std::max(pieces.front().high - way->estimate,
-                                            way->estimate - pieces.front().low)
-                                 : 3.0 * width;
+    const double reach =
+        bounded ? std::max(pieces.front().high - way->estimate, way->estimate - pieces.front().low)
+                : 3.0 * width;
     Exhibit::Line line;
     for (int i = 0; i <= 400; ++i) {
         const double b = way->estimate + 1.6 * reach * (i / 200.0 - 1.0);
         line.x.push_back(b);
         line.y.push_back(ar->p(b));
     }
-    e.lines.push_back({shortNumber(in.alpha, 2), {line.x.front(), line.x.back()},
-                       {in.alpha, in.alpha}, true});
+    e.lines.push_back(
+        {shortNumber(in.alpha, 2), {line.x.front(), line.x.back()}, {in.alpha, in.alpha}, true});
     e.lines.push_back(std::move(line));
     e.fromZero = true;
     if (result.verdict != Verdict::Fine) {

@@ -20,7 +20,11 @@ using Eigen::VectorXd;
 
 /// The rows as the question has them, before sweeping or differencing.
 const Design& rawOf(const CheckInput& in) {
-    return in.design.before != nullptr ? *in.design.before : in.design;
+    const Design* design = &in.design;
+    while (design->before != nullptr) {
+        design = design->before.get();
+    }
+    return *design;
 }
 
 std::string noPanel(const CheckInput& in) {
@@ -159,8 +163,8 @@ CheckResult checkFixedEffectsF(const CheckInput& in) {
         own = *std::move(made);
     }
     const Design& swept = own ? *own : in.design;
-    const auto inner = solveLinear({swept.X, swept.y, swept.weights, swept.hasConstant}, false,
-                                   in.job);
+    const auto inner =
+        solveLinear({swept.X, swept.y, swept.weights, swept.hasConstant}, false, in.job);
     if (!all || !inner) {
         return notApplicable("The work was stopped.");
     }
@@ -197,8 +201,7 @@ CheckResult checkFixedEffectsF(const CheckInput& in) {
                          : "Where these levels go with the terms, estimates that ignore them are "
                            "off.")
               : who + (held ? " shows" : " show") +
-                    " no levels of its own beyond what the terms say (" + pClause(*result.p) +
-                    ").";
+                    " no levels of its own beyond what the terms say (" + pClause(*result.p) + ").";
     if (raw.units.empty()) {
         result.exhibit = residualExhibit(in);
     } else {
@@ -258,7 +261,8 @@ CheckResult checkBreuschPaganLm(const CheckInput& in) {
                              : "Rows of one unit are not so many separate pieces of evidence.")
               : "There is no sign that units differ beyond the terms (" + pClause(*result.p) + ").";
     result.exhibit = effectsExhibit(in, all->residuals, raw);
-    result.exhibit.title = found ? "Rows of a unit go together" : "Rows of a unit go their own ways";
+    result.exhibit.title =
+        found ? "Rows of a unit go together" : "Rows of a unit go their own ways";
     if (result.verdict != Verdict::Fine) {
         offerRandom(in, result);
         offerWithin(in, result);
@@ -275,8 +279,9 @@ CheckResult checkHausman(const CheckInput& in) {
     const Design& raw = rawOf(in);
     if (!raw.effects.empty() && !(raw.effects.size() == 1 && in.question.method == "within" &&
                                   in.question.fixedEffects.empty())) {
-        return notApplicable("It compares units’ effects held fixed with random ones; here more is "
-                             "held fixed.");
+        return notApplicable(
+            "It compares units’ effects held fixed with random ones; here more is "
+            "held fixed.");
     }
     auto swept = withinUnits(in);
     if (!swept) {
@@ -308,10 +313,9 @@ CheckResult checkHausman(const CheckInput& in) {
     const auto q = static_cast<Index>(a.size());
     VectorXd d(q);
     for (Index j = 0; j < q; ++j) {
-        d(j) = fixed->coefficients[static_cast<std::size_t>(a[static_cast<std::size_t>(j)])]
-                   .estimate -
-               random->coefficients[static_cast<std::size_t>(b[static_cast<std::size_t>(j)])]
-                   .estimate;
+        d(j) =
+            fixed->coefficients[static_cast<std::size_t>(a[static_cast<std::size_t>(j)])].estimate -
+            random->coefficients[static_cast<std::size_t>(b[static_cast<std::size_t>(j)])].estimate;
     }
     MatrixXd V = fixed->covariance(a, a) - random->covariance(b, b);
     // Units of the terms out of the way, then the generalised inverse.
@@ -356,7 +360,8 @@ CheckResult checkHausman(const CheckInput& in) {
         wide.X.conservativeResize(Eigen::NoChange, first + q);
         wide.X.rightCols(q) = means;
         for (Index j = 0; j < q; ++j) {
-            wide.columns.push_back({"mean of " + names[static_cast<std::size_t>(j)], "", -1, false});
+            wide.columns.push_back(
+                {"mean of " + names[static_cast<std::size_t>(j)], "", -1, false});
         }
         if (const auto fit = fitRandom(wide, {}, byUnit(in), in.alpha, in.job)) {
             std::vector<Index> at;
@@ -377,7 +382,8 @@ CheckResult checkHausman(const CheckInput& in) {
         }
     }
     CheckResult result;
-    result.statistic = h;
+    // Without one direction of positive variance the contrast is no number at all.
+    result.statistic = df > 0.0 ? std::optional(h) : std::nullopt;
     result.statisticName = "Hausman chi-square";
     result.df = {df};
     result.distribution = "chi2";
@@ -391,10 +397,12 @@ CheckResult checkHausman(const CheckInput& in) {
     for (Index j = 0; j < q; ++j) {
         result.details.emplace_back("difference " + names[static_cast<std::size_t>(j)], d(j));
     }
-    // Where the plain contrast has no proper variance, or errors are uneven, Mundlak’s form decides.
-    const double deciding = mundlak && (negative || !result.p || in.question.errors.kind != "classical")
-                                ? mundlak->p
-                                : result.p.value_or(1.0);
+    // Where the plain contrast has no proper variance, or errors are uneven, Mundlak’s form
+    // decides.
+    const double deciding =
+        mundlak && (negative || !result.p || in.question.errors.kind != "classical")
+            ? mundlak->p
+            : result.p.value_or(1.0);
     const bool found = deciding < in.alpha;
     const bool held = in.design.swept || in.question.method == "first-difference";
     result.verdict = !found || held ? Verdict::Fine : Verdict::Fails;
@@ -407,13 +415,13 @@ CheckResult checkHausman(const CheckInput& in) {
               : "Within units the terms say the same as random effects do, but for chance (" +
                     pClause(deciding) + "). Random effects are tighter then.";
     if (negative) {
-        result.reading += " The difference of the two covariances is not positive; its generalised "
-                          "inverse stands in, and Mundlak’s form" +
-                          (mundlak ? " (" + pClause(mundlak->p) + ")" : std::string()) +
-                          " is the one to trust.";
+        result.reading +=
+            " The difference of the two covariances is not positive; its generalised "
+            "inverse stands in, and Mundlak’s form" +
+            (mundlak ? " (" + pClause(mundlak->p) + ")" : std::string()) + " is the one to trust.";
     } else if (mundlak && in.question.errors.kind != "classical") {
-        result.reading += " By Mundlak’s form, with errors clustered by unit: " +
-                          pClause(mundlak->p) + ".";
+        result.reading +=
+            " By Mundlak’s form, with errors clustered by unit: " + pClause(mundlak->p) + ".";
     }
     Exhibit& e = result.exhibit;
     e.title = found ? "Within units the terms say another thing" : "Both say the same";
@@ -503,7 +511,8 @@ CheckResult checkPanelSerial(const CheckInput& in) {
     result.df = {1.0, c.df.value_or(0.0)};
     result.distribution = "F";
     result.p = twoSidedP(t, c.df);
-    result.details = {{"correlation of changes", c.estimate}, {"pairs", static_cast<double>(later.size())}};
+    result.details = {{"correlation of changes", c.estimate},
+                      {"pairs", static_cast<double>(later.size())}};
     const bool found = *result.p < in.alpha;
     result.verdict = !found || clustersByUnit(in) ? Verdict::Fine : Verdict::Fails;
     result.headline = pClause(*result.p);
@@ -542,7 +551,8 @@ CheckResult checkCrossSectionDependence(const CheckInput& in) {
         return notApplicable(reason);
     }
     const Design& made = in.design;
-    if (made.unitMoments.empty() || made.units.size() != static_cast<std::size_t>(in.fit.residuals.size())) {
+    if (made.unitMoments.empty() ||
+        made.units.size() != static_cast<std::size_t>(in.fit.residuals.size())) {
         return notApplicable("There are no moments at which units could be compared.");
     }
     std::map<std::int64_t, Index> moments;
@@ -555,8 +565,9 @@ CheckResult checkCrossSectionDependence(const CheckInput& in) {
     }
     const Index T = next;
     if (made.unitCount > 2000 || T < 3) {
-        return notApplicable(T < 3 ? "It needs three moments at least."
-                                   : "It compares all pairs of units, and there are more than 2 000.");
+        return notApplicable(
+            T < 3 ? "It needs three moments at least."
+                  : "It compares all pairs of units, and there are more than 2 000.");
     }
     MatrixXd E = MatrixXd::Constant(T, made.unitCount, std::nan(""));
     for (Index i = 0; i < in.fit.residuals.size(); ++i) {
@@ -615,8 +626,8 @@ CheckResult checkCrossSectionDependence(const CheckInput& in) {
     // A mean correlation by its sign: what all share, not the noise of short series.
     const double mean = sum / pairs / std::sqrt(static_cast<double>(T));
     result.details.emplace_back("mean correlation", mean);
-    result.verdict = moments2 ? Verdict::Fine
-                              : judge(*result.p, in.alpha, std::abs(mean), 0.1, 0.3);
+    result.verdict =
+        moments2 ? Verdict::Fine : judge(*result.p, in.alpha, std::abs(mean), 0.1, 0.3);
     result.headline = pClause(*result.p);
     result.reading =
         *result.p >= in.alpha
@@ -629,7 +640,8 @@ CheckResult checkCrossSectionDependence(const CheckInput& in) {
     Exhibit& x = result.exhibit;
     x.title = result.verdict == Verdict::Fine ? "Units go their own ways at a moment"
                                               : "Units move together at a moment";
-    x.subtitle = "what is left of " + made.outcome + " by moment · n = " + countText(made.rows.size());
+    x.subtitle =
+        "what is left of " + made.outcome + " by moment · n = " + countText(made.rows.size());
     x.xTitle = in.frame.layout().time;
     x.yTitle = "residual";
     x.zeroLine = true;

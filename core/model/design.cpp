@@ -784,7 +784,10 @@ Result<Design> makeDesign(const Frame& frame, const Question& question,
         return tl::make_unexpected(*frame.ruleRefusal());
     }
     auto design = Builder(frame, question, sets).build();
-    return design && !design->effects.empty() ? sweptDesign(*std::move(design), Job()) : design;
+    // Means, changes and random effects of units are taken before anything is swept out.
+    const bool later = isPanelMethod(question.method) && question.method != "within";
+    return design && !design->effects.empty() && !later ? sweptDesign(*std::move(design), Job())
+                                                        : design;
 }
 
 std::string logArgument(const std::string& expression) {

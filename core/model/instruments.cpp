@@ -21,8 +21,7 @@ VectorXd rootsOf(const Design& design) {
 }
 
 FirstStage stageOf(const Design& design, const InstrumentParts& parts, const std::string& name,
-                   const VectorXd& outcome, const ErrorSpec& errors, double alpha,
-                   const Job& job) {
+                   const VectorXd& outcome, const ErrorSpec& errors, double alpha, const Job& job) {
     FirstStage out;
     out.endogenous = name;
     Design first = sameRows(design);
@@ -43,19 +42,19 @@ FirstStage stageOf(const Design& design, const InstrumentParts& parts, const std
             b(static_cast<Index>(j)) =
                 fit->coefficients[static_cast<std::size_t>(excluded[j])].estimate;
         }
-        const double df2 = fit->coefficients.front().df.value_or(
-            std::numeric_limits<double>::infinity());
+        const double df2 =
+            fit->coefficients.front().df.value_or(std::numeric_limits<double>::infinity());
         const auto f = waldF(b, fit->covariance(excluded, excluded));
         const double q = static_cast<double>(excluded.size());
         if (keep) {
             out.coefficients = fit->coefficients;
+            out.covariance = fit->covariance;
             out.rSquared = fit->statistics.within.value_or(fit->statistics.rSquared.value_or(0.0));
         } else if (f) {
             // The share of what the exogenous columns leave: qF/(qF + n − k).
             out.partialRSquared = q * *f / (q * *f + fit->dfResidual);
         }
-        return f && df2 >= 1.0 ? std::optional(FTest{*f, q, df2, fTail(*f, q, df2)})
-                               : std::nullopt;
+        return f && df2 >= 1.0 ? std::optional(FTest{*f, q, df2, fTail(*f, q, df2)}) : std::nullopt;
     };
     out.classicalF = test(ErrorSpec{}, false);
     out.f = test(errors, true);
@@ -63,8 +62,7 @@ FirstStage stageOf(const Design& design, const InstrumentParts& parts, const std
 }
 
 std::shared_ptr<InstrumentedFit> described(const Design& design, const InstrumentParts& parts,
-                                           const ErrorSpec& errors, double alpha,
-                                           const Job& job) {
+                                           const ErrorSpec& errors, double alpha, const Job& job) {
     auto out = std::make_shared<InstrumentedFit>();
     out->excluded = static_cast<int>(parts.excluded.size());
     out->endogenous = static_cast<int>(parts.endogenous.size());
@@ -73,6 +71,14 @@ std::shared_ptr<InstrumentedFit> described(const Design& design, const Instrumen
         out->firstStages.push_back(stageOf(design, parts,
                                            design.columns[static_cast<std::size_t>(column)].name,
                                            design.X.col(column), errors, alpha, job));
+    }
+    if (const auto least = fitLeastSquares(design, errors, alpha, job)) {
+        for (const Coefficient& c : least->coefficients) {
+            if (std::find(parts.endogenous.begin(), parts.endogenous.end(), c.column) !=
+                parts.endogenous.end()) {
+                out->leastSquares.push_back(c);
+            }
+        }
     }
     out->reducedForm = stageOf(design, parts, design.outcome, design.y, errors, alpha, job);
     return out;
@@ -91,8 +97,8 @@ Result<TwoStage> twoStage(const Design& design, const InstrumentParts& parts, co
     for (std::size_t g = 0; g < parts.endogenous.size(); ++g) {
         out.projected.col(parts.endogenous[g]) = parts.projected.col(static_cast<Index>(g));
     }
-    auto solution = solveLinear({out.projected, design.y, design.weights, design.hasConstant},
-                                false, job);
+    auto solution =
+        solveLinear({out.projected, design.y, design.weights, design.hasConstant}, false, job);
     if (!solution) {
         return tl::make_unexpected(solution.error());
     }
@@ -103,8 +109,8 @@ Result<TwoStage> twoStage(const Design& design, const InstrumentParts& parts, co
             const std::string name = design.columns[static_cast<std::size_t>(column)].name;
             return refuse(ErrorCode::RankDeficient,
                           "the instruments do not move ‘" + name + "’ apart from the other terms",
-                          "instruments",
-                          "Find an instrument that moves it, or take a term out.", {name});
+                          "instruments", "Find an instrument that moves it, or take a term out.",
+                          {name});
         }
     }
     // An exogenous column that others say stays out of the equation, too.
@@ -180,7 +186,8 @@ Result<Fit> kClass(const Design& design, const ErrorSpec& errors, double alpha, 
         const VectorXd root = rootsOf(design);
         MatrixXd V = MatrixXd::Zero(design.y.size(), static_cast<Index>(s.kept.size()));
         for (std::size_t j = 0; j < s.kept.size(); ++j) {
-            const auto at = std::find(parts->endogenous.begin(), parts->endogenous.end(), s.kept[j]);
+            const auto at =
+                std::find(parts->endogenous.begin(), parts->endogenous.end(), s.kept[j]);
             if (at != parts->endogenous.end()) {
                 V.col(static_cast<Index>(j)) = root.cwiseProduct(
                     parts->left.col(static_cast<Index>(at - parts->endogenous.begin())));
@@ -218,8 +225,8 @@ Result<Fit> kClass(const Design& design, const ErrorSpec& errors, double alpha, 
 /// GMM on orthonormal instruments P: moments P'e, e = e₀ − X F u.
 class Gmm {
   public:
-    Gmm(const Design& design, const InstrumentParts& parts, TwoStage start,
-        const ErrorSpec& errors, const Job& job)
+    Gmm(const Design& design, const InstrumentParts& parts, TwoStage start, const ErrorSpec& errors,
+        const Job& job)
         : design_(design), parts_(parts), start_(std::move(start)), errors_(errors), job_(job) {
         const MatrixXd P = instrumentBasis(design, parts);
         const VectorXd root = rootsOf(design);
@@ -245,8 +252,7 @@ class Gmm {
             return refuse(ErrorCode::RankDeficient,
                           "the moments cannot be weighted: there are fewer independent clusters or "
                           "moments in time than instruments",
-                          "instruments",
-                          "Use two-stage least squares, or fewer instruments.");
+                          "instruments", "Use two-stage least squares, or fewer instruments.");
         }
         return ldlt;
     }
@@ -305,10 +311,10 @@ class Gmm {
         s.residualSquares = rootsOf(design_).cwiseProduct(s.residuals).squaredNorm();
         const double n = rowsOf(design_);
         const VectorXd none = VectorXd::Zero(design_.y.size());
-        auto V = covarianceOf({design_, problem, s, none, n,
-                               n - static_cast<double>(N_.cols()) - design_.effectsRank, 0.05,
-                               job_},
-                              errors_);
+        auto V =
+            covarianceOf({design_, problem, s, none, n,
+                          n - static_cast<double>(N_.cols()) - design_.effectsRank, 0.05, job_},
+                         errors_);
         if (!V) {
             return V;
         }
@@ -353,8 +359,9 @@ class Gmm {
         return gradient;
     }
 
-    /// The criterion whose weight moves along, by a quasi-Newton method (Broyden, Fletcher, Goldfarb
-    /// & Shanno 1970) that begins with the curvature of a fixed weight; slopes by five points.
+    /// The criterion whose weight moves along, by a quasi-Newton method (Broyden, Fletcher,
+    /// Goldfarb & Shanno 1970) that begins with the curvature of a fixed weight; slopes by five
+    /// points.
     Result<void> minimise() {
         const double h = 1e-3 * scale();
         const Index k = u_.size();
@@ -384,7 +391,8 @@ class Gmm {
             }
             // In the measure of the moments what is left of the slope is far under a chance event.
             if (!(next < here) || -slope < 1e-15) {
-                if (-slope > 1e-8 || u_.norm() > 1e4 * scale() * std::sqrt(static_cast<double>(k))) {
+                if (-slope > 1e-8 ||
+                    u_.norm() > 1e4 * scale() * std::sqrt(static_cast<double>(k))) {
                     break;
                 }
                 j_ = here;
@@ -397,8 +405,7 @@ class Gmm {
             const VectorXd turn = after - gradient;
             gradient = after;
             if (const double sy = moved.dot(turn); sy > 1e-14 * moved.norm() * turn.norm()) {
-                const MatrixXd left =
-                    MatrixXd::Identity(k, k) - moved * turn.transpose() / sy;
+                const MatrixXd left = MatrixXd::Identity(k, k) - moved * turn.transpose() / sy;
                 H = left * H * left.transpose() + moved * moved.transpose() / sy;
             }
         }
@@ -564,8 +571,8 @@ PartialledOut partialledOut(const Design& design, const InstrumentParts& parts) 
 }
 
 Result<MatrixXd> momentVariance(const Design& design, const InstrumentParts& parts,
-                                const VectorXd& residuals, const ErrorSpec& errors,
-                                const Job& job, std::optional<double> left) {
+                                const VectorXd& residuals, const ErrorSpec& errors, const Job& job,
+                                std::optional<double> left) {
     const LinearProblem problem{parts.W, design.y, design.weights, design.hasConstant};
     LinearSolution s = parts.onW;
     s.residuals = residuals;
@@ -574,8 +581,7 @@ Result<MatrixXd> momentVariance(const Design& design, const InstrumentParts& par
     s.residualSquares = rootsOf(design).cwiseProduct(residuals).squaredNorm();
     const double n = rowsOf(design);
     const VectorXd none = VectorXd::Zero(design.y.size());
-    const auto V =
-        covarianceOf(
+    const auto V = covarianceOf(
         {design, problem, s, none, n, left.value_or(n), 0.05, job, !left.has_value()}, errors);
     if (!V) {
         return tl::make_unexpected(V.error());
@@ -623,14 +629,14 @@ Result<Fit> fitLiml(const Design& design, const EstimatorSettings& /*settings*/,
 Result<Fit> fitFuller(const Design& design, const EstimatorSettings& settings,
                       const ErrorSpec& errors, double alpha, const Job& job) {
     return kClass(design, errors, alpha, job, [&](const InstrumentParts& parts) {
-        const double left = rowsOf(design) - static_cast<double>(parts.W.cols()) -
-                            design.effectsRank;
+        const double left =
+            rowsOf(design) - static_cast<double>(parts.W.cols()) - design.effectsRank;
         return limlKappa(design, parts) - settings.a / left;
     });
 }
 
-Result<Fit> fitGmm(const Design& design, const EstimatorSettings& settings,
-                   const ErrorSpec& errors, double alpha, const Job& job) {
+Result<Fit> fitGmm(const Design& design, const EstimatorSettings& settings, const ErrorSpec& errors,
+                   double alpha, const Job& job) {
     if (errors.kind == "bootstrap") {
         return refuse(ErrorCode::NotBuilt, "errors by drawing are not built for instruments yet",
                       "errors", "Use robust or clustered errors.");

@@ -8,6 +8,7 @@ namespace rapporto {
 struct FirstStage {
     std::string endogenous;  ///< The column’s name.
     std::vector<Coefficient> coefficients;
+    Eigen::MatrixXd covariance;
     double partialRSquared = 0.0;  ///< Of the instruments outside of the equation.
     double rSquared = 0.0;
     std::optional<FTest> f;           ///< Of them together, in the question’s own errors.
@@ -17,13 +18,14 @@ struct FirstStage {
 /// What an instrumental fit tells beside its coefficients.
 struct InstrumentedFit {
     std::vector<FirstStage> firstStages;
-    FirstStage reducedForm;         ///< The outcome on the same columns.
-    double kappa = 1.0;             ///< Of the k-class; 1 for GMM.
-    int excluded = 0;               ///< Independent instruments outside of the equation.
-    int endogenous = 0;             ///< Endogenous columns.
-    std::optional<double> j;        ///< Of GMM: n·g'Wg with the weight used in estimation.
-    int rounds = 0;                 ///< Of iterated and continuously updated GMM.
-    std::vector<DroppedTerm> idle;  ///< Instruments that others already say.
+    FirstStage reducedForm;                 ///< The outcome on the same columns.
+    std::vector<Coefficient> leastSquares;  ///< Of the endogenous columns, in the same errors.
+    double kappa = 1.0;                     ///< Of the k-class; 1 for GMM.
+    int excluded = 0;                       ///< Independent instruments outside of the equation.
+    int endogenous = 0;                     ///< Endogenous columns.
+    std::optional<double> j;                ///< Of GMM: n·g'Wg with the weight used in estimation.
+    int rounds = 0;                         ///< Of iterated and continuously updated GMM.
+    std::vector<DroppedTerm> idle;          ///< Instruments that others already say.
 
     [[nodiscard]] int overidentified() const { return excluded - endogenous; }
 };
@@ -36,11 +38,11 @@ struct InstrumentParts {
     std::vector<Eigen::Index> excluded;    ///< Kept columns of Z.
     std::vector<DroppedTerm> idle;
     std::vector<DroppedTerm> redundant;  ///< Exogenous columns that others already say.
-    Eigen::MatrixXd W;                     ///< n × L: exogenous, then excluded.
-    std::vector<DesignColumn> columns;     ///< Of W.
-    LinearSolution onW;       ///< Of the outcome on W.
-    Eigen::MatrixXd projected;  ///< Endogenous columns as W has them, n × g.
-    Eigen::MatrixXd left;       ///< What W leaves of them, n × g.
+    Eigen::MatrixXd W;                   ///< n × L: exogenous, then excluded.
+    std::vector<DesignColumn> columns;   ///< Of W.
+    LinearSolution onW;                  ///< Of the outcome on W.
+    Eigen::MatrixXd projected;           ///< Endogenous columns as W has them, n × g.
+    Eigen::MatrixXd left;                ///< What W leaves of them, n × g.
 };
 
 /// @return the parts, or BadSetting (fewer independent instruments than endogenous columns, no
@@ -83,9 +85,10 @@ struct PartialledOut {
 /// its own (iterated), or minimised with the weight moving along (continuously updated); covariance
 /// (X'ZS⁻¹Z'X)⁻¹ with S at the final estimate and the factor of the kind of errors.
 ///
-/// @return the fit, or what instrumentParts() refuses, BadSetting (errors by drawing), NotConverged.
-/// Source: Theil (1958); Anderson & Rubin (1949), Annals of Mathematical Statistics 20; Fuller
-/// (1977), Econometrica 45; Hansen (1982), Econometrica 50; Hansen, Heaton & Yaron (1996), JBES 14.
+/// @return the fit, or what instrumentParts() refuses, BadSetting (errors by drawing),
+/// NotConverged. Source: Theil (1958); Anderson & Rubin (1949), Annals of Mathematical Statistics
+/// 20; Fuller (1977), Econometrica 45; Hansen (1982), Econometrica 50; Hansen, Heaton & Yaron
+/// (1996), JBES 14.
 [[nodiscard]] Result<Fit> fitTwoStage(const Design& design, const EstimatorSettings& settings,
                                       const ErrorSpec& errors, double alpha, const Job& job);
 [[nodiscard]] Result<Fit> fitLiml(const Design& design, const EstimatorSettings& settings,

@@ -71,6 +71,20 @@ void fillPanelRSquared(Fit& fit, const Design& raw) {
 
 PanelFit panelOf(const Design& raw) {
     PanelFit out;
+    MatrixXd all(raw.y.size(), raw.X.cols() + 1);
+    all << raw.y, raw.X;
+    VectorXd sizes;
+    const MatrixXd means = unitMeans(raw, all, sizes);
+    for (Index j = 0; j < all.cols(); ++j) {
+        const double mean = all.col(j).mean();
+        const double total = (all.col(j).array() - mean).square().sum();
+        if (total > 0.0) {
+            const double between = sizes.dot((means.col(j).array() - mean).square().matrix());
+            out.shares.push_back(
+                {j == 0 ? raw.outcome : raw.columns[static_cast<std::size_t>(j - 1)].name,
+                 std::clamp(1.0 - between / total, 0.0, 1.0)});
+        }
+    }
     out.units = raw.unitCount;
     out.meanRows = static_cast<double>(raw.y.size()) / std::max(raw.unitCount, 1);
     return out;
@@ -80,6 +94,13 @@ PanelFit panelOf(const Design& raw) {
 Result<Fit> fitMade(const Design& raw, Design made, PanelFit panel, const ErrorSpec& errors,
                     double alpha, const Job& job) {
     made.before = std::make_shared<const Design>(raw);
+    if (!made.effects.empty()) {
+        auto swept = sweptDesign(std::move(made), job);
+        if (!swept) {
+            return tl::make_unexpected(swept.error());
+        }
+        made = *std::move(swept);
+    }
     auto fit = fitLeastSquares(made, errors, alpha, job);
     if (fit) {
         fillPanelRSquared(*fit, raw);
@@ -117,9 +138,8 @@ Design withRows(const Design& design, const std::vector<Index>& rows) {
     Design out = design;
     out.X = MatrixXd(design.X(rows, Eigen::all));
     out.y = VectorXd(design.y(rows));
-    if (design.Z.cols() > 0) {
-        out.Z = MatrixXd(design.Z(rows, Eigen::all));
-    }
+    out.Z = design.Z.cols() > 0 ? MatrixXd(design.Z(rows, Eigen::all))
+                                : MatrixXd(static_cast<Index>(rows.size()), 0);
     if (design.weights.size() > 0) {
         out.weights = VectorXd(design.weights(rows));
     }
@@ -158,7 +178,9 @@ Result<Design> sweptDesign(Design design, const Job& job) {
     MatrixXd columns(n, 1 + k - first + m);
     columns.col(0) = design.y;
     columns.middleCols(1, k - first) = design.X.rightCols(k - first);
-    columns.rightCols(m) = design.Z;
+    if (m > 0) {
+        columns.rightCols(m) = design.Z;
+    }
     Eigen::RowVectorXd means = Eigen::RowVectorXd::Zero(columns.cols());
     if (design.weights.size() > 0) {
         means = (design.weights.transpose() * columns) / design.weights.sum();
@@ -220,9 +242,8 @@ Result<Design> sweptDesign(Design design, const Job& job) {
         }
         design.effectsLeverage.resize(n);
         for (Index i = 0; i < n; ++i) {
-            design.effectsLeverage(i) =
-                weight(i) / sums(effects.of[static_cast<std::size_t>(i)]) -
-                (design.hasConstant ? weight(i) / total : 0.0);
+            design.effectsLeverage(i) = weight(i) / sums(effects.of[static_cast<std::size_t>(i)]) -
+                                        (design.hasConstant ? weight(i) / total : 0.0);
         }
     }
     return design;
@@ -262,7 +283,8 @@ Result<Design> differencedDesign(const Design& design) {
         return moment * (static_cast<std::int64_t>(design.unitCount) + 1) + unit;
     };
     for (std::size_t i = 0; i < design.units.size(); ++i) {
-        if (!at.emplace(key(design.units[i], design.unitMoments[i]), static_cast<Index>(i)).second) {
+        if (!at.emplace(key(design.units[i], design.unitMoments[i]), static_cast<Index>(i))
+                 .second) {
             return refuse(ErrorCode::BadSetting, "a unit has two rows at one moment", "method",
                           "See What a row is in Data.");
         }
@@ -293,7 +315,6 @@ Result<Design> differencedDesign(const Design& design) {
             out.Z(static_cast<Index>(i), j) -= design.Z(earlier[i], j);
         }
     }
-    out.effects.clear();
     return out;
 }
 
@@ -351,7 +372,7 @@ Result<Fit> fitWithin(const Design& design, const EstimatorSettings& /*settings*
         fit->statistics.adjustedRSquared =
             1.0 - (fit->statistics.rss / fit->dfResidual) /
                       (fit->statistics.tss / (fit->n - 1.0 - design.effectsRank));
-        fit->panel = std::make_shared<const PanelFit>(panelOf(design));
+        fit->panel = std::make_shared<const PanelFit>(panelOf(*design.before));
     }
     return fit;
 }
@@ -360,6 +381,11 @@ Result<Fit> fitBetween(const Design& design, const EstimatorSettings& /*settings
                        const ErrorSpec& errors, double alpha, const Job& job) {
     if (design.weights.size() > 0) {
         return needsPlain("means of units");
+    }
+    if (!design.effects.empty()) {
+        return refuse(ErrorCode::BadSetting,
+                      "a unit’s mean mixes what is held fixed: nothing can be held fixed here",
+                      "held fixed", "Take it out, or compare within units.");
     }
     auto made = betweenDesign(design);
     if (!made) {

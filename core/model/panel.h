@@ -10,6 +10,14 @@ struct PanelFit {
     double meanRows = 0.0;  ///< Rows a unit.
     std::size_t pairs = 0;  ///< Of first differences: rows with the moment before; else 0.
 
+    /// How much of each column’s variance lies within units; of the design as it was.
+    struct Share {
+        std::string column;
+        double within = 0.0;
+    };
+
+    std::vector<Share> shares;
+
     // Of random effects.
     std::optional<double> sigmaUnit;  ///< Spread of the units’ effects.
     std::optional<double> sigmaRest;  ///< Spread within units.
@@ -53,8 +61,7 @@ struct VarianceParts {
                                      const ErrorSpec& errors, double alpha, const Job& job);
 [[nodiscard]] Result<Fit> fitFirstDifference(const Design& design,
                                              const EstimatorSettings& settings,
-                                             const ErrorSpec& errors, double alpha,
-                                             const Job& job);
+                                             const ErrorSpec& errors, double alpha, const Job& job);
 [[nodiscard]] Result<Fit> fitRandom(const Design& design, const EstimatorSettings& settings,
                                     const ErrorSpec& errors, double alpha, const Job& job);
 

@@ -169,6 +169,17 @@ struct Question {
     /// The terms were chosen by these data, and are not all of those chosen among.
     [[nodiscard]] bool choseTerms() const;
 
+    /// Every term it names: those the instruments move, its terms, the instruments.
+    [[nodiscard]] std::vector<const Term*> allTerms() const {
+        std::vector<const Term*> out;
+        for (const auto* list : {&endogenous, &terms, &instruments}) {
+            for (const Term& term : *list) {
+                out.push_back(&term);
+            }
+        }
+        return out;
+    }
+
     /// Equal in all that is computed and written, whatever was read.
     [[nodiscard]] bool sameAs(const Question& other) const;
 };

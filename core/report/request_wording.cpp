@@ -27,6 +27,12 @@ std::string methodText(const Question& question) {
                plural(static_cast<std::size_t>(question.settings.bends), "bend", "bends") + " in " +
                question.settings.variable + (question.settings.fixed ? ", held" : "");
     }
+    if (question.method == "gmm") {
+        return question.settings.steps == "two" ? "generalised moments in two steps"
+               : question.settings.steps == "iterated"
+                   ? "generalised moments, iterated"
+                   : "generalised moments, continuously updated";
+    }
     const Estimator* estimator = findEstimator(question.method);
     return estimator == nullptr ? question.method : estimator->shown;
 }

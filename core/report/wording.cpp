@@ -1,11 +1,9 @@
 #include "core/report/wording.h"
 
-#include "core/model/instruments.h"
-#include "core/model/panel.h"
-
 #include "core/base/format.h"
 #include "core/describe/summary.h"
 #include "core/model/model_tests.h"
+#include "core/report/cause_reading.h"
 #include "core/report/request_wording.h"
 #include "core/report/term_choice_picture.h"
 
@@ -198,7 +196,25 @@ std::vector<std::string> effectReading(const Answer& answer, std::size_t coeffic
             "~The spread of the errors is uneven and the errors here are classical: the interval "
             "and p are in doubt. See Checks.");
     }
-    if (term.yesNo || term.groups) {
+    if (term.endogenous && answer.fit->instrumented) {
+        for (const Coefficient& least : answer.fit->instrumented->leastSquares) {
+            if (least.column == c.column) {
+                const int digits = decimalsFor(least.se);
+                out.push_back("Least squares says " + fixedNumber(least.estimate, digits) + " (" +
+                              fixedNumber(least.low, digits) + " to " +
+                              fixedNumber(least.high, digits) +
+                              "). The instruments speak only for the rows that they move.");
+            }
+        }
+        out.emplace_back(
+            "~An effect by instruments stands on what cannot be tested: that they reach the "
+            "outcome through " +
+            term.label + " alone.");
+    } else if (answer.design->swept && !answer.design->units.empty()) {
+        out.emplace_back(
+            "~This compares rows that share what is held fixed. What changes along with the term "
+            "within them is still mixed in.");
+    } else if (term.yesNo || term.groups) {
         out.emplace_back(
             "~A difference between rows is an effect only if nothing left out moves both sides.");
     }
@@ -220,50 +236,6 @@ std::string rowsReading(const RowCounts& rows) {
     return text;
 }
 
-namespace {
-
-/// What the method adds: how strong the instruments are, how many units there are.
-std::string methodReading(const Answer& answer) {
-    const Fit& fit = *answer.fit;
-    std::string text;
-    if (fit.instrumented) {
-        const InstrumentedFit& told = *fit.instrumented;
-        for (const FirstStage& stage : told.firstStages) {
-            if (stage.f) {
-                text += " The instruments move " + stage.endogenous + " with F(" +
-                        shortNumber(stage.f->df1) + ", " + shortNumber(stage.f->df2) + ") = " +
-                        shortNumber(stage.f->value, 3) + ", " +
-                        fixedNumber(100.0 * stage.partialRSquared, 1) +
-                        " % of what the other terms leave of it.";
-            }
-        }
-        for (const DroppedTerm& d : told.idle) {
-            text += " The instrument " + d.name + " was left out: it " + d.reason + ".";
-        }
-    }
-    if (fit.panel) {
-        const PanelFit& panel = *fit.panel;
-        text += " There are " + plural(static_cast<std::size_t>(panel.units), "unit", "units") +
-                " with " + fixedNumber(panel.meanRows, 1) + " rows on average" +
-                (panel.pairs > 0 ? "; " + plural(panel.pairs, "change", "changes") +
-                                       " from one moment to the next"
-                                 : std::string()) +
-                ".";
-        if (panel.sigmaUnit && *panel.sigmaUnit + *panel.sigmaRest > 0.0) {
-            const double between = *panel.sigmaUnit * *panel.sigmaUnit;
-            const double share = between / (between + *panel.sigmaRest * *panel.sigmaRest);
-            text += " Of what the terms leave, " + fixedNumber(100.0 * share, 0) +
-                    " % of the variance is between units.";
-        }
-    }
-    for (const std::string& note : fit.notes) {
-        text += fit.panel || fit.instrumented ? " " + note : std::string();
-    }
-    return text;
-}
-
-}  // namespace
-
 std::string overallReading(const Answer& answer) {
     if (!answer.fit) {
         return answer.refusal ? capital(answer.refusal->text()) : "";
@@ -284,8 +256,10 @@ std::string overallReading(const Answer& answer) {
                (s.uncentred && answer.question.method != "random"
                     ? " about zero (there is no constant)"
                     : "") +
-               " in " + plural(answer.rows.used, "row", "rows") + "; what is left has a standard "
-               "deviation of " + sigma + ".";
+               " in " + plural(answer.rows.used, "row", "rows") +
+               "; what is left has a standard "
+               "deviation of " +
+               sigma + ".";
         if (answer.design->swept && s.within && answer.question.method != "within") {
             text += " The terms alone account for " + fixedNumber(100.0 * *s.within, 1) +
                     " % of what the effects leave.";
@@ -297,7 +271,10 @@ std::string overallReading(const Answer& answer) {
                "nothing.";
     }
     text += methodReading(answer);
-    if (s.f) {
+    if (s.f && !std::isfinite(s.f->df2)) {
+        text += " All terms together: chi-square(" + shortNumber(s.f->df1) +
+                ") = " + shortNumber(s.f->value * s.f->df1, 3) + ", " + pClause(s.f->p) + ".";
+    } else if (s.f) {
         text += " All terms together: F(" + shortNumber(s.f->df1) + ", " + shortNumber(s.f->df2) +
                 ") = " + shortNumber(s.f->value, 3) + ", " + pClause(s.f->p) + ".";
     }
@@ -479,7 +456,7 @@ std::vector<std::string> pairReading(const Answer& answer, std::size_t a, std::s
 
 namespace {
 
-std::string listed(const std::vector<Term>& terms) {
+std::string namesOf(const std::vector<Term>& terms) {
     std::vector<std::string> names;
     for (const Term& term : terms) {
         names.push_back(term.shown());
@@ -494,8 +471,8 @@ std::string heldText(const Question& q) {
         text += " holding fixed " + joinedNames(q.fixedEffects);
     }
     if (!q.endogenous.empty()) {
-        text += " where " + listed(q.endogenous) + " is moved by " +
-                (q.instruments.empty() ? "nothing yet" : listed(q.instruments));
+        text += " where " + namesOf(q.endogenous) + " is moved by " +
+                (q.instruments.empty() ? "nothing yet" : namesOf(q.instruments));
     }
     return text;
 }
@@ -540,7 +517,8 @@ std::string testReading(const Answer& from, const Answer& to) {
     const auto plain = [](const Answer& a) {
         return a.question.method == "least-squares" && a.question.fixedEffects.empty();
     };
-    if (!plain(from) || !plain(to) || from.fromMoments || to.fromMoments || from.rows.used != to.rows.used ||
+    if (!plain(from) || !plain(to) || from.fromMoments || to.fromMoments ||
+        from.rows.used != to.rows.used ||
         from.design->X.size() + to.design->X.size() > kMostCells) {
         return {};
     }
@@ -595,6 +573,16 @@ std::vector<std::string> differenceReading(const Answer& from, const Answer& to)
     }
     if (const std::string less = listed(a, b); !less.empty()) {
         add("it leaves out " + less);
+    }
+    if (a.fixedEffects != b.fixedEffects) {
+        add(b.fixedEffects.empty() ? "nothing is held fixed"
+                                   : "it holds " + joinedNames(b.fixedEffects) + " fixed");
+    }
+    if (a.endogenous != b.endogenous || a.instruments != b.instruments) {
+        add(b.endogenous.empty()
+                ? "no term is moved by instruments"
+                : namesOf(b.endogenous) + " is moved by " +
+                      (b.instruments.empty() ? "nothing yet" : namesOf(b.instruments)));
     }
     if (a.method != b.method || !(a.settings == b.settings)) {
         add("it is by " + methodText(b) + " instead of " + methodText(a));
@@ -659,6 +647,18 @@ std::vector<std::string> differenceReading(const Answer& from, const Answer& to)
                               " to " + fixedNumber(widest->high, decimals) + ".");
         }
     }
+    // The checks that hold two methods against each other stand with one of them.
+    for (const Answer* one : {&to, &from}) {
+        const auto check =
+            std::find_if(one->checks.begin(), one->checks.end(), [&](const CheckResult& c) {
+                return a.method != b.method && c.p &&
+                       c.id == (one->fit->instrumented ? "endogeneity" : "hausman");
+            });
+        if (check != one->checks.end()) {
+            out.push_back(check->reading);
+            break;
+        }
+    }
     if (const std::string test = testReading(from, to); !test.empty()) {
         out.push_back(test);
     }
@@ -695,11 +695,32 @@ std::string methodsReading(const Answer& answer) {
         text += "by " + q.errors.shown() + " (" + answer.fit->errorNote +
                 (q.errors.scheme == "wild-clusters" ? "; Cameron, Gelbach & Miller 2008)"
                                                     : "; Efron 1987)");
+    } else if (q.errors.kind == "survey") {
+        text += "linearised over the survey design (Binder 1983; " + answer.fit->errorNote + ")";
+    } else if (q.errors.kind == "panel-autocorrelation") {
+        text += "robust to what units share at a moment and to its echo (Driscoll & Kraay 1998; " +
+                answer.fit->errorNote + ")";
     } else {
         text += "classical: they assume one spread and unrelated errors";
     }
     text += ". Intervals hold " + percentLevel(answer.alpha) +
-            (answer.fit->resampling ? " by the draws." : " by Student’s t.");
+            (answer.fit->resampling ? " by the draws."
+             : !answer.fit->coefficients.empty() && !answer.fit->coefficients.front().df
+                 ? " by the normal law."
+                 : " by Student’s t.");
+    if (!q.endogenous.empty() && answer.fit->instrumented) {
+        text += " " + capital(namesOf(q.endogenous)) + " is taken to be moved by " +
+                namesOf(q.instruments) + ", which are taken to reach the outcome through " +
+                (q.endogenous.size() > 1 ? "them" : "it") + " alone.";
+    }
+    if (answer.design->swept) {
+        std::vector<std::string> held;
+        for (const SweptGrouping& effects : answer.design->effects) {
+            held.push_back(effects.name + " (" +
+                           countText(static_cast<std::size_t>(effects.count)) + ")");
+        }
+        text += " Held fixed: " + joinedNames(held) + ".";
+    }
     if (answer.fit->bent && !answer.fit->bent->fixed) {
         text += " Bends were searched over all places (Muggeo 2003; existence by Davies 1987).";
     }

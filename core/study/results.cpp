@@ -17,7 +17,9 @@ using Json = nlohmann::ordered_json;
 Json number(std::optional<double> x) { return x && std::isfinite(*x) ? Json(*x) : Json(); }
 
 Json whole(double x) {
-    return !std::isfinite(x) ? Json() : x == std::floor(x) ? Json(static_cast<std::int64_t>(x)) : Json(x);
+    return !std::isfinite(x)    ? Json()
+           : x == std::floor(x) ? Json(static_cast<std::int64_t>(x))
+                                : Json(x);
 }
 
 Json coefficients(const std::vector<Coefficient>& all) {
@@ -92,6 +94,7 @@ void putInstruments(Json& one, const InstrumentedFit& fit) {
     for (const FirstStage& stage : fit.firstStages) {
         one["first_stage"].push_back(stageJson(stage));
     }
+    one["least_squares"] = coefficients(fit.leastSquares);
     one["reduced_form"] = coefficients(fit.reducedForm.coefficients);
     one["fit"]["kappa"] = number(fit.kappa);
     if (fit.j) {
@@ -114,6 +117,10 @@ void putPanel(Json& one, const PanelFit& panel) {
         json["sigma_rest"] = number(panel.sigmaRest);
         json["theta_low"] = number(panel.thetaLow);
         json["theta_high"] = number(panel.thetaHigh);
+    }
+    json["share_within"] = Json::object();
+    for (const PanelFit::Share& share : panel.shares) {
+        json["share_within"][share.column] = number(share.within);
     }
     one["panel"] = std::move(json);
 }

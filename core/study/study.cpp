@@ -54,14 +54,16 @@ void eachText(Study& study, F visit) {
         visit(q.outcome, where);
         visit(q.where, where);
         visit(q.weight, where);
-        for (Term& term : q.terms) {
-            for (std::string& part : term.parts) {
-                if (term.kind != Term::Kind::Set) {
-                    visit(part, where);
+        for (auto* terms : {&q.endogenous, &q.terms, &q.instruments}) {
+            for (Term& term : *terms) {
+                for (std::string& part : term.parts) {
+                    if (term.kind != Term::Kind::Set) {
+                        visit(part, where);
+                    }
                 }
             }
         }
-        for (auto* list : {&q.variables, &q.holding}) {
+        for (auto* list : {&q.variables, &q.holding, &q.fixedEffects}) {
             for (std::string& one : *list) {
                 visit(one, where);
             }
@@ -242,9 +244,11 @@ struct Applier {
         }
         named(rename.from)->name = rename.to;
         for (Question& q : study.questions) {
-            for (Term& term : q.terms) {
-                if (term.kind == Term::Kind::Set && term.parts.front() == rename.from) {
-                    term.parts.front() = rename.to;
+            for (auto* terms : {&q.endogenous, &q.terms, &q.instruments}) {
+                for (Term& term : *terms) {
+                    if (term.kind == Term::Kind::Set && term.parts.front() == rename.from) {
+                        term.parts.front() = rename.to;
+                    }
                 }
             }
         }

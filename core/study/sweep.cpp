@@ -27,7 +27,10 @@ void narrow(Question& question, const SweepSample& sample) {
 std::vector<std::vector<Index>> columnsByTerm(const Design& design, const Question& question,
                                               const std::vector<TermSet>& sets) {
     std::vector<std::vector<Index>> out(question.terms.size());
-    std::size_t at = 0;
+    // Those that instruments may move come first in a design.
+    std::size_t at = static_cast<std::size_t>(
+        std::count_if(design.terms.begin(), design.terms.end(),
+                      [](const DesignTerm& term) { return term.endogenous; }));
     for (std::size_t t = 0; t < question.terms.size(); ++t) {
         const Term& term = question.terms[t];
         if (term.muted) {
@@ -297,6 +300,53 @@ Result<Sweep> sweep(const Study& study, const Frame& frame, const SweepSpec& spe
     return Sweeper(study, frame, spec).run(job);
 }
 
+namespace {
+
+/// A variant to stand beside a question; what is asked beside the fit stays with the original.
+Question beside(const Question& question) {
+    Question one = question;
+    one.id.clear();
+    one.lead = false;
+    one.variantOf = question.variantOf.empty() ? question.id : question.variantOf;
+    one.predict.clear();
+    one.effects.clear();
+    one.hypotheses.clear();
+    one.decisions.clear();
+    return one;
+}
+
+}  // namespace
+
+std::vector<Question> progressiveInstruments(const Question& question) {
+    std::vector<Question> out;
+    for (std::size_t n = std::max<std::size_t>(question.endogenous.size(), 1);
+         n < question.instruments.size(); ++n) {
+        Question one = beside(question);
+        one.instruments.resize(n);
+        one.title = out.empty()
+                        ? "moved by " + question.instruments[0].shown() + (n > 1 ? " …" : "")
+                        : "and " + question.instruments[n - 1].shown();
+        out.push_back(std::move(one));
+    }
+    return out;
+}
+
+std::vector<Question> causesSideBySide(const Question& question) {
+    std::vector<Question> out;
+    for (const auto& [method, title] :
+         {std::pair("least-squares", "least squares"), std::pair("two-stage", "two stages"),
+          std::pair("liml", "limited information"), std::pair("gmm", "moments")}) {
+        if (question.method != method) {
+            Question one = beside(question);
+            one.method = method;
+            one.settings = {};
+            one.title = title;
+            out.push_back(std::move(one));
+        }
+    }
+    return out;
+}
+
 std::vector<Question> progressiveSeries(const Question& question) {
     std::vector<Question> out;
     std::vector<std::size_t> active;
@@ -306,20 +356,12 @@ std::vector<Question> progressiveSeries(const Question& question) {
         }
     }
     for (std::size_t n = 1; n < active.size(); ++n) {
-        Question one = question;
-        one.id.clear();
-        one.lead = false;
-        one.variantOf = question.variantOf.empty() ? question.id : question.variantOf;
+        Question one = beside(question);
         one.title = n == 1 ? question.terms[active[0]].shown() + " alone"
                            : "and " + question.terms[active[n - 1]].shown();
         for (std::size_t later = n; later < active.size(); ++later) {
             one.terms[active[later]].muted = true;
         }
-        // What is asked beside the fit stays with the original.
-        one.predict.clear();
-        one.effects.clear();
-        one.hypotheses.clear();
-        one.decisions.clear();
         out.push_back(std::move(one));
     }
     return out;

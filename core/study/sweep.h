@@ -75,4 +75,12 @@ struct Sweep {
 /// each a variant of it.
 [[nodiscard]] std::vector<Question> progressiveSeries(const Question& question);
 
+/// A variant with the first instruments that suffice, then one more in each; the question itself
+/// has all of them.
+[[nodiscard]] std::vector<Question> progressiveInstruments(const Question& question);
+
+/// The question by least squares, two stages, limited information likelihood and moments, without
+/// the one it is asked by.
+[[nodiscard]] std::vector<Question> causesSideBySide(const Question& question);
+
 }  // namespace rapporto

@@ -83,6 +83,60 @@ QByteArray untidyMoments() {
     return text;
 }
 
+/// Rows where p is moved by what moves y: z1 moves it from outside, z2 acts on y itself, v and w
+/// hardly move anything.
+QByteArray untidyCauses() {
+    QByteArray text = "y,p,x,z1,z2,z3,v,w\n";
+    Normal normal(5);
+    for (int i = 0; i < 400; ++i) {
+        const double x = normal();
+        const double z1 = normal();
+        const double z2 = normal();
+        const double z3 = normal();
+        const double u = normal();
+        const double p = 0.5 * x + 0.8 * z1 + 0.5 * z2 + 0.4 * z3 + u + 0.5 * normal();
+        const double y = 1.0 + 0.5 * p + 0.3 * x + 0.9 * u + 0.8 * z2 + 0.5 * normal();
+        text += QString("%1,%2,%3,%4,%5,%6,%7,%8\n")
+                    .arg(y, 0, 'g', 8)
+                    .arg(p, 0, 'g', 8)
+                    .arg(x, 0, 'g', 8)
+                    .arg(z1, 0, 'g', 8)
+                    .arg(z2, 0, 'g', 8)
+                    .arg(z3, 0, 'g', 8)
+                    .arg(normal(), 0, 'g', 8)
+                    .arg(normal(), 0, 'g', 8)
+                    .toUtf8();
+    }
+    return text;
+}
+
+/// Units whose levels go with x, errors that carry over, moments that all share.
+QByteArray untidyPanel() {
+    QByteArray text = "unit,moment,y,x\n";
+    Normal normal(6);
+    std::vector<double> shared;
+    for (int t = 0; t < 10; ++t) {
+        shared.push_back(normal());
+    }
+    for (int u = 0; u < 40; ++u) {
+        const double level = normal();
+        double e = normal();
+        for (int t = 0; t < 10; ++t) {
+            const double x = 0.8 * level + normal();
+            e = 0.7 * e + 0.7 * normal();
+            text += QString("u%1,%2,%3,%4\n")
+                        .arg(u)
+                        .arg(t + 1)
+                        .arg(1.0 + 0.5 * x + level + 1.2 * shared[static_cast<std::size_t>(t)] +
+                                 0.5 * e,
+                             0, 'g', 8)
+                        .arg(x, 0, 'g', 8)
+                        .toUtf8();
+        }
+    }
+    return text;
+}
+
 }  // namespace
 
 class RemediesTest : public QObject {
@@ -171,6 +225,8 @@ class RemediesTest : public QObject {
         QVERIFY(place_.isValid());
         write("rows.csv", untidyRows());
         write("moments.csv", untidyMoments());
+        write("causes.csv", untidyCauses());
+        write("panel.csv", untidyPanel());
         window_ = std::make_unique<MainWindow>();
         window_->resize(1280, 800);
         window_->show();
@@ -212,6 +268,33 @@ class RemediesTest : public QObject {
         QVERIFY(tried_.contains("chow"));
     }
 
+    void ofCauses() {
+        const QString study = R"({"format":"rapporto-study","version":1,"title":"causes",
+            "source":{"kind":"table","file":"causes.csv"},"questions":[%1]})";
+        const QString asked = R"q({"id":"q1","outcome":"y","terms":["x"],"endogenous":["p"],
+            "instruments":[%1],"estimator":{"method":"%2"},
+            "checks":["endogeneity","over-identification","difference-j","weak-instruments",
+                      "under-identification","anderson-rubin"]})q";
+        ask(study.arg(asked.arg(R"("z1","z3")", "least-squares")));
+        pressAll();
+        QVERIFY(tried_.contains("endogeneity"));
+        ask(study.arg(asked.arg(R"("z1","z2","z3")", "two-stage")));
+        pressAll();
+        QVERIFY(tried_.contains("over-identification") && tried_.contains("difference-j"));
+        ask(study.arg(asked.arg(R"("v + w")", "two-stage")));
+        pressAll();
+        QVERIFY(tried_.contains("weak-instruments") && tried_.contains("under-identification"));
+    }
+
+    void ofAPanel() {
+        ask(R"({"format":"rapporto-study","version":1,"title":"panel",
+            "source":{"kind":"table","file":"panel.csv"},
+            "layout":{"kind":"panel","unit":"unit","time":"moment"},
+            "questions":[{"id":"q1","outcome":"y","terms":["x"]}]})");
+        pressAll();
+        QVERIFY(tried_.contains("hausman") && tried_.contains("panel-serial"));
+    }
+
     /// Last: what was pressed above is every remedy that there is.
     void everyCheckWithANextStepWasTried() {
         std::set<std::string> missing;
@@ -227,7 +310,9 @@ class RemediesTest : public QObject {
         QVERIFY2(missing.empty(), said.c_str());
         for (const char* kind :
              {"Robust errors", "Log the", "Add the", "See it", "Cluster by", "Allow for",
-              "Intervals by", "Drop x", "Add x", "Let the", "Fit the"}) {
+              "Intervals by", "Drop x", "Add x", "Let the", "Fit the", "Ask by", "Take z2",
+              "Limited information", "Fuller’s estimator", "Compare each", "Take the", "Hold the",
+              "Errors shared"}) {
             QVERIFY2(kinds_.contains(kind) ||
                          (std::string(kind) == "Drop x" && kinds_.contains("Drop twin")),
                      kind);

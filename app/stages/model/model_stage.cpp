@@ -2,8 +2,10 @@
 
 #include "app/shell/theme.h"
 #include "core/base/format.h"
+#include "core/model/panel.h"
 #include "core/report/report.h"
 #include "core/report/wording.h"
+#include "core/study/sweep.h"
 
 #include <QApplication>
 #include <QButtonGroup>
@@ -15,8 +17,14 @@
 #include <QStackedWidget>
 #include <QTextBrowser>
 
+#include <cmath>
+
 namespace rapporto::app {
 namespace {
+
+constexpr int kSplit = 2;  // Pages that come and go, by their place among the tabs.
+constexpr int kTerms = 6;
+constexpr int kFirstStage = 7;
 
 QPushButton* tabButton(const QString& name, QWidget* parent) {
     auto* button = new QPushButton(name, parent);
@@ -53,6 +61,7 @@ ModelStage::ModelStage(Session& session, QWidget* parent)
       predict_(new PredictPage(session, this)),
       hypotheses_(new HypothesesPage(session, this)),
       terms_(new TermsPage(session, this)),
+      firstStage_(new FirstStagePage(this)),
       strip_(new QLabel(this)),
       note_(new QLabel(this)),
       message_(new QLabel(this)) {
@@ -64,7 +73,7 @@ ModelStage::ModelStage(Session& session, QWidget* parent)
     top->setSpacing(16);
     int id = 0;
     for (const QString& name : {tr("Effects"), tr("Equation"), tr("Variance split"), tr("Shape"),
-                                tr("Predict"), tr("Hypotheses"), tr("Terms")}) {
+                                tr("Predict"), tr("Hypotheses"), tr("Terms"), tr("First stage")}) {
         auto* button = tabButton(name, this);
         tabs_->addButton(button, id++);
         top->addWidget(button);
@@ -100,6 +109,7 @@ ModelStage::ModelStage(Session& session, QWidget* parent)
     pages_->addWidget(predict_);
     pages_->addWidget(hypotheses_);
     pages_->addWidget(terms_);
+    pages_->addWidget(firstStage_);
     connect(terms_, &TermsPage::changed, this, &Stage::readingChanged);
     pages_->addWidget(message_);
     pages_->addWidget(relation_);
@@ -170,6 +180,18 @@ void ModelStage::refresh() {
         return;
     }
     const bool has = why.isEmpty();
+    const bool instrumented = has && answer->fit && answer->fit->instrumented;
+    const bool split = has && answer->fit &&
+                       (!answer->fit->varianceSplit.empty() || answer->fit->panel != nullptr);
+    tabs_->button(kFirstStage)->setVisible(instrumented);
+    tabs_->button(kTerms)->setVisible(!instrumented);
+    tabs_->button(kSplit)->setVisible(split || !has);
+    const bool gone = (tabs_->checkedId() == kFirstStage && !instrumented) ||
+                      (tabs_->checkedId() == kTerms && instrumented) ||
+                      (tabs_->checkedId() == kSplit && has && !split);
+    if (gone) {
+        tabs_->button(0)->setChecked(true);
+    }
     message_->setText("<div style=\"color:#232733;font-size:15px;line-height:125%\">" + why +
                       "</div>");
     if (has) {
@@ -213,6 +235,8 @@ void ModelStage::refresh() {
         hypotheses_->showAnswer(answer);
     } else if (tabs_->checkedId() == 6) {
         terms_->showAnswer(answer, session_.isFresh());
+    } else if (tabs_->checkedId() == kFirstStage) {
+        firstStage_->showAnswer(answer, session_.isFresh());
     }
     showStrip(*answer);
     emit readingChanged();
@@ -291,14 +315,36 @@ void ModelStage::showSplit(const Answer& answer) {
             cell(s.f ? text(shortNumber(*s.f, 4)) : "") + cell(s.p ? text(pText(*s.p)) : "") +
             "</tr>";
     }
-    split_->setHtml("<table cellspacing=\"0\">" + rows + "</table>");
+    QString within;
+    if (answer.fit->panel) {
+        // What the data can say: what never changes within units says nothing about them.
+        constexpr int kWidth = 260;
+        for (const PanelFit::Share& share : answer.fit->panel->shares) {
+            const int part = static_cast<int>(std::lround(share.within * kWidth));
+            const auto bar = [](int width, const char* colour) {
+                return width < 1 ? QString()
+                                 : QString("<td width=\"%1\" bgcolor=\"%2\">&nbsp;</td>")
+                                       .arg(width)
+                                       .arg(colour);
+            };
+            within +=
+                "<tr>" + cell(text(share.column).toHtmlEscaped(), "left") +
+                cell(text(fixedNumber(100.0 * share.within, 0)) + " %") +
+                "<td style=\"padding:4px 0\"><table cellspacing=\"0\" cellpadding=\"0\"><tr>" +
+                bar(part, "#35527D") + bar(kWidth - part, "#D9D2C3") + "</tr></table></td></tr>";
+        }
+        within = "<p style=\"color:#6B6F7B\"><i>" +
+                 tr("what the data can say: how much of each variable changes within units, the "
+                    "rest lies between them") +
+                 "</i></p><table cellspacing=\"0\">" + within + "</table>";
+    }
+    split_->setHtml("<table cellspacing=\"0\">" + rows + "</table>" + within);
 }
 
 void ModelStage::showStrip(const Answer& answer) {
     const FitStatistics& s = answer.fit->statistics;
     std::vector<std::pair<QString, QString>> cells = {
-        {tr("rows"), text(countText(answer.rows.used))},
-        {"σ", text(shortNumber(s.sigma, 3))}};
+        {tr("rows"), text(countText(answer.rows.used))}, {"σ", text(shortNumber(s.sigma, 3))}};
     if (s.rSquared) {
         cells.insert(cells.begin() + 1,
                      {s.uncentred && !s.overall ? tr("R² about zero") : QString("R²"),
@@ -311,11 +357,15 @@ void ModelStage::showStrip(const Answer& answer) {
     for (const auto& [name, value] :
          {std::pair(tr("within"), s.within), std::pair(tr("between"), s.between),
           std::pair(tr("overall"), s.overall)}) {
-        if (value) {
+        if (value && value != s.rSquared) {
             cells.emplace_back(name, text(fixedNumber(*value, 3, true)));
         }
     }
-    if (s.f) {
+    if (s.f && !std::isfinite(s.f->df2)) {
+        cells.emplace_back(QString("χ²(%1)").arg(text(shortNumber(s.f->df1))),
+                           text(shortNumber(s.f->value * s.f->df1, 3)));
+        cells.emplace_back("p", text(pText(s.f->p)));
+    } else if (s.f) {
         cells.emplace_back(
             QString("F(%1, %2)").arg(text(shortNumber(s.f->df1)), text(shortNumber(s.f->df2))),
             text(shortNumber(s.f->value, 3)));
@@ -375,6 +425,21 @@ ReadingContent ModelStage::reading() const {
     content.actions.push_back({tr("Try a variant"),
                                tr("the same question, to be changed beside this one"),
                                [this] { session_.startVariant(); }});
+    if (answer->fit->instrumented) {
+        const Question q = answer->question;
+        const auto add = [&](const QString& name, const QString& what,
+                             const std::vector<Question>& series) {
+            if (!series.empty()) {
+                content.actions.push_back({name, what, [this, series, name] {
+                                               session_.edit(PutQuestions{series}, name);
+                                           }});
+            }
+        };
+        add(tr("Four estimators side by side"),
+            tr("least squares, two stages, limited information, moments"), causesSideBySide(q));
+        add(tr("Add the instruments one by one"), tr("a variant for each; see Compare"),
+            progressiveInstruments(q));
+    }
     content.actions.push_back(
         {tr("Copy the effects"), tr("as a table for a sheet or a letter"), [answer] {
              QString table = tr("term\testimate\tstd. error\tt\tp\tlow\thigh\n");
@@ -402,8 +467,7 @@ QString ModelStage::state() const {
         const auto p = answer->relation->r.rows();
         return tr("%1 correlations").arg(p * (p - 1) / 2);
     }
-    return answer->refusal
-               ? tr("refused")
+    return answer->refusal ? tr("refused")
            : answer->fit->statistics.rSquared
                ? tr("R² %1").arg(text(fixedNumber(*answer->fit->statistics.rSquared, 3, true)))
                : tr("by instruments");

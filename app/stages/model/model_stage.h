@@ -3,6 +3,7 @@
 #include "app/shell/stage.h"
 #include "app/stages/model/curve_page.h"
 #include "app/stages/model/effect_rows.h"
+#include "app/stages/model/first_stage_page.h"
 #include "app/stages/model/hypotheses_page.h"
 #include "app/stages/model/predict_page.h"
 #include "app/stages/model/relation_view.h"
@@ -56,6 +57,7 @@ class ModelStage : public Stage {
     PredictPage* predict_;
     HypothesesPage* hypotheses_;
     TermsPage* terms_;
+    FirstStagePage* firstStage_;
     QWidget* scalesBox_ = nullptr;
     QLabel* strip_;
     QLabel* note_;

@@ -1,0 +1,36 @@
+#pragma once
+
+#include "app/stages/model/effect_rows.h"
+
+class QButtonGroup;
+class QHBoxLayout;
+class QLabel;
+
+namespace rapporto::app {
+
+/// What moves each endogenous term, and the outcome on the same instruments: effect rows of the
+/// first stages and of the reduced form with their strength in words.
+class FirstStagePage : public QWidget {
+    Q_OBJECT
+
+  public:
+    explicit FirstStagePage(QWidget* parent);
+
+    /// An answer by instruments.
+    void showAnswer(std::shared_ptr<const Answer> answer, bool fresh);
+
+    [[nodiscard]] EffectRows* rows() const { return rows_; }
+
+  private:
+    void showStage();
+
+    std::shared_ptr<const Answer> answer_;
+    bool fresh_ = true;
+    QButtonGroup* which_;
+    QHBoxLayout* tabs_;
+    QLabel* strength_;
+    EffectRows* rows_;
+    QString shown_;  ///< Names on the tabs.
+};
+
+}  // namespace rapporto::app
