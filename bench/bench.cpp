@@ -10,8 +10,11 @@
 #include "core/describe/correlation.h"
 #include "core/io/csv.h"
 #include "core/model/fit.h"
+#include "core/model/instruments.h"
 #include "core/numerics/blocked_qr.h"
 #include "core/numerics/linear_solution.h"
+#include "core/numerics/random.h"
+#include "core/numerics/sweep_effects.h"
 #include "core/study/sweep.h"
 
 #include <Eigen/Dense>
@@ -198,6 +201,162 @@ void benchLeastSquares(bool quick, int rounds) {
 
 /// Simple operations over a million rows against copying a column, and a lag over a panel that has
 /// to be sorted first against sorting its keys.
+/// A panel of units with gaps: ids of units and moments, and columns of numbers.
+struct BenchPanel {
+    std::vector<std::int32_t> unit;
+    std::vector<std::int32_t> moment;
+    Eigen::MatrixXd columns;
+};
+
+BenchPanel benchPanel(std::int32_t units, std::int32_t moments, double present) {
+    BenchPanel out;
+    RandomStream random(12, 0);
+    std::int32_t placed = 0;
+    for (std::int32_t u = 0; u < units; ++u) {
+        bool any = false;
+        for (std::int32_t t = 0; t < moments; ++t) {
+            if (random.uniform() < present) {
+                out.unit.push_back(placed);
+                out.moment.push_back(t);
+                any = true;
+            }
+        }
+        placed += any ? 1 : 0;
+    }
+    out.columns.resize(static_cast<Eigen::Index>(out.unit.size()), 6);
+    for (Eigen::Index j = 0; j < 6; ++j) {
+        for (Eigen::Index i = 0; i < out.columns.rows(); ++i) {
+            const auto row = static_cast<std::size_t>(i);
+            out.columns(i, j) =
+                random.uniform() + 0.01 * (out.unit[row] % 97) + 0.1 * (out.moment[row] % 11);
+        }
+    }
+    return out;
+}
+
+/// Effects of two groupings swept out of six columns, in reads of these columns; a badly connected
+/// design of workers and firms; two-stage against least squares with as many columns.
+void benchCauses(bool quick, int rounds) {
+    double sink = 0.0;
+    {
+        const BenchPanel panel = benchPanel(quick ? 20000 : 100000, 60, 0.83);
+        const std::int32_t units = *std::max_element(panel.unit.begin(), panel.unit.end()) + 1;
+        const Eigen::VectorXd none;
+        Eigen::MatrixXd work = panel.columns;
+        const auto read = [&] { sink += work.sum(); };
+        // Sweeping what is swept does the same work again.
+        const auto sweepOut = [&] {
+            sink += sweepEffects(work, {{panel.unit, units}, {panel.moment, 60}}, none, Job())
+                        ->largestMean;
+        };
+        for (const std::size_t threads : {1U, 2U}) {
+            setThreads(threads);
+            work = panel.columns;
+            compare(fmt::format("two-way effects, {} rows, {} thread(s), in reads of the columns",
+                                panel.unit.size(), threads),
+                    std::min(rounds, 5), threads == 1 ? 15.0 : 10.0, sweepOut, read);
+        }
+        setThreads(2);
+        work = panel.columns;
+        const auto report =
+            *sweepEffects(work, {{panel.unit, units}, {panel.moment, 60}}, none, Job());
+        fmt::print(
+            "{{\"name\": \"largest group mean left, in sd\", \"value\": {:.2e}, "
+            "\"goal\": 1e-8}}\n",
+            report.largestMean);
+    }
+    {
+        // Workers stay with a firm near by; one in twenty moves once, to the next firm.
+        const std::int32_t workers = quick ? 20000 : 100000;
+        const std::int32_t firms = workers / 5;
+        std::vector<std::int32_t> worker;
+        std::vector<std::int32_t> firm;
+        RandomStream random(13, 0);
+        for (std::int32_t w = 0; w < workers; ++w) {
+            const std::int32_t home = w / 5;
+            const bool moves = random.uniform() < 0.05 || w % 5 == 0;
+            for (int t = 0; t < 10; ++t) {
+                worker.push_back(w);
+                firm.push_back(moves && t > 5 ? (home + 1) % firms : home);
+            }
+        }
+        Eigen::MatrixXd columns(static_cast<Eigen::Index>(worker.size()), 6);
+        for (Eigen::Index j = 0; j < 6; ++j) {
+            for (Eigen::Index i = 0; i < columns.rows(); ++i) {
+                columns(i, j) = random.uniform() + 0.001 * firm[static_cast<std::size_t>(i)];
+            }
+        }
+        const Eigen::VectorXd none;
+        Eigen::MatrixXd work = columns;
+        SweptReport report;
+        compare(
+            fmt::format("{} workers by {} firms, badly connected, in reads of the columns", workers,
+                        firms),
+            1, 250.0,
+            [&] {
+                work = columns;
+                report = *sweepEffects(work, {{worker, workers}, {firm, firms}}, none, Job());
+            },
+            [&] { sink += columns.sum(); });
+        fmt::print(
+            "{{\"name\": \"badly connected design\", \"settled\": {}, \"steps\": {}, "
+            "\"largest_mean\": {:.2e}}}\n",
+            report.converged, report.steps, report.largestMean);
+    }
+    {
+        const Eigen::Index n = quick ? 200000 : 1000000;
+        Design design;
+        RandomStream random(14, 0);
+        design.X.resize(n, 11);
+        design.Z.resize(n, 5);
+        design.y.resize(n);
+        design.hasConstant = true;
+        design.columns.push_back({"(constant)", "", -1, false});
+        for (int j = 0; j < 10; ++j) {
+            design.columns.push_back({fmt::format("x{}", j), "", j, false});
+            DesignTerm term;
+            term.name = fmt::format("x{}", j);
+            term.columns = {j + 1};
+            term.endogenous = j == 0;
+            design.terms.push_back(term);
+        }
+        for (int j = 0; j < 5; ++j) {
+            design.instrumentColumns.push_back({fmt::format("z{}", j), "", j, false});
+        }
+        for (Eigen::Index i = 0; i < n; ++i) {
+            design.X(i, 0) = 1.0;
+            for (Eigen::Index j = 1; j < 11; ++j) {
+                design.X(i, j) = random.uniform();
+            }
+            for (Eigen::Index j = 0; j < 5; ++j) {
+                design.Z(i, j) = random.uniform();
+            }
+            design.X(i, 1) += design.Z.row(i).sum();
+            design.y(i) = design.X.row(i).sum() + random.uniform();
+            design.rows.push_back(static_cast<std::size_t>(i));
+        }
+        design.counts.used = static_cast<std::size_t>(n);
+        // Least squares with the instruments as columns, too.
+        Design wide = design;
+        wide.X.conservativeResize(Eigen::NoChange, 16);
+        wide.X.rightCols(5) = design.Z;
+        for (int j = 0; j < 5; ++j) {
+            wide.columns.push_back({fmt::format("z{}", j), "", 10 + j, false});
+            wide.terms.emplace_back();
+        }
+        setThreads(2);
+        const ErrorSpec robust{"robust", "HC1", {}};
+        compare(
+            fmt::format("two-stage, 5 instruments, {} rows, against least squares", n),
+            std::min(rounds, 3), 2.0,
+            [&] { sink += fitTwoStage(design, {}, robust, 0.05, Job())->statistics.rss; },
+            [&] { sink += fitLeastSquares(wide, robust, 0.05, Job())->statistics.rss; });
+    }
+    if (sink == 0.12345) {
+        fmt::print("\n");
+    }
+}
+
 void benchExpressions(bool quick, int rounds) {
     const std::size_t n = quick ? 300000 : 1000000;
     const auto column = [](const std::string& name, std::size_t rows, auto cell) {
@@ -632,6 +791,7 @@ int main(int argc, char** argv) {
         {"expressions", [&] { benchExpressions(quick, quick ? 3 : 5); }},
         {"csv", [&] { benchCsv(quick, quick ? 3 : 5); }},
         {"correlations", [&] { benchCorrelations(quick, rounds); }},
+        {"causes", [&] { benchCauses(quick, rounds); }},
         {"inference", [&] { benchInference(rounds); }},
         {"window", [&] { benchWindow(rounds); }}};
     for (const auto& [name, run] : groups) {

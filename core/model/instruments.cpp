@@ -32,32 +32,32 @@ FirstStage stageOf(const Design& design, const InstrumentParts& parts, const std
     for (std::size_t j = 0; j < parts.excluded.size(); ++j) {
         excluded.push_back(static_cast<Index>(parts.exogenous.size() + j));
     }
-    const auto test = [&](const ErrorSpec& by, bool keep) -> std::optional<FTest> {
-        const auto fit = fitLeastSquares(first, by, alpha, job);
-        if (!fit || fit->coefficients.size() != parts.columns.size()) {
-            return std::nullopt;
-        }
-        VectorXd b(static_cast<Index>(excluded.size()));
-        for (std::size_t j = 0; j < excluded.size(); ++j) {
-            b(static_cast<Index>(j)) =
-                fit->coefficients[static_cast<std::size_t>(excluded[j])].estimate;
-        }
-        const double df2 =
-            fit->coefficients.front().df.value_or(std::numeric_limits<double>::infinity());
-        const auto f = waldF(b, fit->covariance(excluded, excluded));
-        const double q = static_cast<double>(excluded.size());
-        if (keep) {
-            out.coefficients = fit->coefficients;
-            out.covariance = fit->covariance;
-            out.rSquared = fit->statistics.within.value_or(fit->statistics.rSquared.value_or(0.0));
-        } else if (f) {
-            // The share of what the exogenous columns leave: qF/(qF + n − k).
-            out.partialRSquared = q * *f / (q * *f + fit->dfResidual);
-        }
+    const auto fit = fitLeastSquares(first, errors, alpha, job);
+    if (!fit || fit->coefficients.size() != parts.columns.size()) {
+        return out;
+    }
+    VectorXd b(static_cast<Index>(excluded.size()));
+    for (std::size_t j = 0; j < excluded.size(); ++j) {
+        b(static_cast<Index>(j)) =
+            fit->coefficients[static_cast<std::size_t>(excluded[j])].estimate;
+    }
+    const double q = static_cast<double>(excluded.size());
+    const auto tested = [&](const MatrixXd& V, double df2) -> std::optional<FTest> {
+        const auto f = waldF(b, V(excluded, excluded));
         return f && df2 >= 1.0 ? std::optional(FTest{*f, q, df2, fTail(*f, q, df2)}) : std::nullopt;
     };
-    out.classicalF = test(ErrorSpec{}, false);
-    out.f = test(errors, true);
+    const MatrixXd& F = fit->solution.factor;
+    out.coefficients = fit->coefficients;
+    out.covariance = fit->covariance;
+    out.rSquared = fit->statistics.within.value_or(fit->statistics.rSquared.value_or(0.0));
+    out.classicalF =
+        tested(fit->statistics.sigma * fit->statistics.sigma * F * F.transpose(), fit->dfResidual);
+    if (out.classicalF) {
+        // The share of what the exogenous columns leave: qF/(qF + n − k).
+        const double gained = q * out.classicalF->value;
+        out.partialRSquared = gained / (gained + fit->dfResidual);
+    }
+    out.f = tested(fit->covariance, fit->coefficients.front().df.value_or(fit->dfResidual));
     return out;
 }
 

@@ -2,8 +2,11 @@
 
 #include "core/base/parallel.h"
 
+#include <Eigen/SparseCholesky>
+
 #include <algorithm>
 #include <cmath>
+#include <memory>
 #include <numeric>
 
 namespace rapporto {
@@ -14,10 +17,12 @@ using Eigen::MatrixXd;
 using Eigen::VectorXd;
 using Id = std::int32_t;
 
-constexpr Id kDirect = 1200;           // Effects whose Schur complement is factorised.
-constexpr int kMostSteps = 3000;       // Of conjugate gradients.
-constexpr int kMostRounds = 4;         // Of sweeping what is left once more.
-constexpr double kTolerance = 1e-8;    // Of a group mean, in sd of the column.
+constexpr Id kDirect = 1200;             // Effects whose Schur complement is factorised.
+constexpr int kFirstSteps = 150;         // Of conjugate gradients, then a sparse factor is tried.
+constexpr Index kMostFill = 40'000'000;  // Entries of a sparse factor.
+constexpr int kMostSteps = 3000;         // Of conjugate gradients.
+constexpr int kMostRounds = 4;           // Of sweeping what is left once more.
+constexpr double kTolerance = 1e-8;      // Of a group mean, in sd of the column.
 constexpr Index kMostTableCells = 4'000'000;  // Sums by group kept once a stretch of rows.
 
 /// Stretches of rows that hang on their number alone, for sums by group.
@@ -51,9 +56,11 @@ class Stretches {
 /// Rows that agree in all groupings, in the order of the first: for each a weight and the ids in
 /// the others.
 struct Cells {
-    std::vector<std::size_t> start;  ///< First cell of each group of the first grouping, and the end.
+    std::vector<std::size_t>
+        start;  ///< First cell of each group of the first grouping, and the end.
     std::vector<double> weight;
-    std::vector<std::vector<Id>> ids;  ///< A list each further grouping, shifted past the ones before.
+    std::vector<std::vector<Id>>
+        ids;  ///< A list each further grouping, shifted past the ones before.
 };
 
 Cells cellsOf(const std::vector<EffectGroups>& groupings, const VectorXd& weights) {
@@ -72,6 +79,11 @@ Cells cellsOf(const std::vector<EffectGroups>& groupings, const VectorXd& weight
     const std::size_t others = groupings.size() - 1;
     Cells out;
     out.ids.resize(others);
+    out.weight.reserve(n);
+    out.start.reserve(start.size());
+    for (auto& ids : out.ids) {
+        ids.reserve(n);
+    }
     out.start.assign(1, 0);
     for (std::size_t g = 0; g + 1 < start.size(); ++g) {
         const auto from = order.begin() + static_cast<std::ptrdiff_t>(start[g]);
@@ -123,7 +135,8 @@ double componentsOf(const EffectGroups& a, const EffectGroups& b) {
     std::vector<Id> parent(static_cast<std::size_t>(a.count + b.count));
     std::iota(parent.begin(), parent.end(), Id{0});
     double count = static_cast<double>(parent.size());
-    for (std::size_t i = 0; i < a.of.size(); ++i) {
+    // Once all hang together, further rows say nothing.
+    for (std::size_t i = 0; i < a.of.size() && count > 1.0; ++i) {
         const Id left = rootOf(parent, a.of[i]);
         const Id right = rootOf(parent, b.of[i] + a.count);
         if (left != right) {
@@ -258,11 +271,11 @@ class Sweeper {
         for (std::size_t d = 0; d < sums.size(); ++d) {
             for (Index j = 0; j < width(); ++j) {
                 if (spread(j) > 0.0) {
-                    largest = std::max(largest, (sums[d].row(j).transpose().array() /
-                                                 groupWeights_[d].array())
-                                                        .abs()
-                                                        .maxCoeff() /
-                                                    spread(j));
+                    largest = std::max(
+                        largest, (sums[d].row(j).transpose().array() / groupWeights_[d].array())
+                                         .abs()
+                                         .maxCoeff() /
+                                     spread(j));
                 }
             }
         }
@@ -281,77 +294,179 @@ class Sweeper {
             at += groupings_[d].count;
         }
         right -= scattered(sums[0]);
-        return groupings_.size() == 2 && others_ <= kDirect ? direct(right) : gradients(right);
+        return groupings_.size() == 2 && others_ <= kDirect ? direct(right)
+               : sparse_ ? MatrixXd(sparse_->solve(right.transpose()).transpose())
+                         : gradients(right);
+    }
+
+    /// Runs `work(slot, first group, past the last)` over the groups of the first grouping.
+    template <class Work>
+    void overGroups(std::size_t slots, const Work& work) const {
+        const std::size_t groups = cells_.start.size() - 1;
+        const auto run = [&](std::size_t s) {
+            work(s, groups * s / slots, groups * (s + 1) / slots);
+        };
+        if (slots == 1) {
+            run(0);
+        } else {
+            RowChunks(slots * 16384).forEach(run);
+        }
+    }
+
+    [[nodiscard]] std::size_t groupSlots() const {
+        return std::min<std::size_t>(4, std::max<std::size_t>(1, cells_.start.size() / 4096));
     }
 
     /// What means of the first grouping (sums over weights) add up to in the groups of the others.
     MatrixXd scattered(const MatrixXd& firstSums) const {
-        MatrixXd out = MatrixXd::Zero(width(), others_);
-        VectorXd mean = VectorXd::Zero(width());
-        for (std::size_t g = 0; g + 1 < cells_.start.size(); ++g) {
-            const double total = groupWeights_[0](static_cast<Index>(g));
-            for (Index j = 0; j < width(); ++j) {
-                mean(j) = firstSums(j, static_cast<Index>(g)) / total;
+        const std::size_t slots = groupSlots();
+        std::vector<MatrixXd> parts(slots, MatrixXd::Zero(width(), others_));
+        overGroups(slots, [&](std::size_t s, std::size_t from, std::size_t to) {
+            const Index width = X_.cols();
+            std::vector<double> mean(static_cast<std::size_t>(width));
+            for (std::size_t g = from; g < to; ++g) {
+                const double total = groupWeights_[0](static_cast<Index>(g));
+                for (Index j = 0; j < width; ++j) {
+                    mean[static_cast<std::size_t>(j)] = firstSums(j, static_cast<Index>(g)) / total;
+                }
+                for (std::size_t c = cells_.start[g]; c < cells_.start[g + 1]; ++c) {
+                    for (const auto& ids : cells_.ids) {
+                        double* into = &parts[s](0, ids[c]);
+                        for (Index j = 0; j < width; ++j) {
+                            into[j] += cells_.weight[c] * mean[static_cast<std::size_t>(j)];
+                        }
+                    }
+                }
             }
+        });
+        return summed(parts);
+    }
+
+    static MatrixXd summed(std::vector<MatrixXd>& parts) {
+        for (std::size_t s = 1; s < parts.size(); ++s) {
+            parts[0] += parts[s];
+        }
+        return std::move(parts[0]);
+    }
+
+    /// Groups of the second grouping, one of each component: their effects are open by a sum.
+    std::vector<Id> openGroups() const {
+        const Id count = groupings_[1].count;
+        std::vector<Id> parent(static_cast<std::size_t>(groupings_[0].count + count));
+        std::iota(parent.begin(), parent.end(), Id{0});
+        for (std::size_t g = 0; g + 1 < cells_.start.size(); ++g) {
             for (std::size_t c = cells_.start[g]; c < cells_.start[g + 1]; ++c) {
-                for (const auto& ids : cells_.ids) {
-                    out.col(ids[c]) += cells_.weight[c] * mean;
+                const Id left = rootOf(parent, static_cast<Id>(g) + count);
+                const Id other = rootOf(parent, cells_.ids[0][c]);
+                if (left != other) {
+                    parent[static_cast<std::size_t>(left)] = other;
                 }
             }
         }
-        return out;
+        std::vector<Id> open;
+        for (Id t = 0; t < count; ++t) {
+            if (rootOf(parent, t) == t) {
+                open.push_back(t);
+            }
+        }
+        return open;
     }
 
     /// The Schur complement of the first grouping, factorised; effects are fixed to zero where the
     /// sum of a component leaves them open.
     MatrixXd direct(const MatrixXd& right) {
         if (schur_.size() == 0) {
-            schur_ = diagonal_.asDiagonal();
+            const std::size_t slots = groupSlots();
+            std::vector<MatrixXd> parts(slots, MatrixXd::Zero(others_, others_));
             const auto& ids = cells_.ids[0];
-            for (std::size_t g = 0; g + 1 < cells_.start.size(); ++g) {
-                const double total = groupWeights_[0](static_cast<Index>(g));
-                for (std::size_t a = cells_.start[g]; a < cells_.start[g + 1]; ++a) {
-                    const double by = cells_.weight[a] / total;
-                    for (std::size_t b = a; b < cells_.start[g + 1]; ++b) {
-                        schur_(ids[b], ids[a]) -= by * cells_.weight[b];
+            overGroups(slots, [&](std::size_t s, std::size_t from, std::size_t to) {
+                MatrixXd& S = parts[s];
+                for (std::size_t g = from; g < to; ++g) {
+                    const double total = groupWeights_[0](static_cast<Index>(g));
+                    for (std::size_t a = cells_.start[g]; a < cells_.start[g + 1]; ++a) {
+                        const double by = cells_.weight[a] / total;
+                        double* column = &S(0, ids[a]);
+                        for (std::size_t b = a; b < cells_.start[g + 1]; ++b) {
+                            column[ids[b]] -= by * cells_.weight[b];
+                        }
                     }
                 }
-            }
+            });
+            schur_ = summed(parts);
+            schur_.diagonal() += diagonal_;
             schur_ = MatrixXd(schur_.selfadjointView<Eigen::Lower>());
             // The groups of one component share a null vector of ones: a ridge on one of each.
-            EffectGroups first = groupings_[0];
-            std::vector<Id> parent(static_cast<std::size_t>(first.count + groupings_[1].count));
-            std::iota(parent.begin(), parent.end(), Id{0});
-            for (std::size_t g = 0; g + 1 < cells_.start.size(); ++g) {
-                for (std::size_t c = cells_.start[g]; c < cells_.start[g + 1]; ++c) {
-                    const Id left = rootOf(parent, static_cast<Id>(g) + groupings_[1].count);
-                    const Id other = rootOf(parent, ids[c]);
-                    if (left != other) {
-                        parent[static_cast<std::size_t>(left)] = other;
-                    }
-                }
-            }
-            for (Id t = 0; t < groupings_[1].count; ++t) {
-                if (rootOf(parent, t) == t) {
-                    schur_(t, t) += diagonal_(t);
-                }
+            for (const Id t : openGroups()) {
+                schur_(t, t) += diagonal_(t);
             }
             factor_.compute(schur_);
         }
         return factor_.solve(right.transpose()).transpose();
     }
 
+    /// A factor whose fill can be asked for before it is made.
+    class SparseFactor : public Eigen::SimplicialLDLT<Eigen::SparseMatrix<double>> {
+      public:
+        [[nodiscard]] Index entries() const { return m_matrix.nonZeros(); }
+    };
+
+    /// The Schur complement as a sparse matrix, factorised: groupings that hang together by few
+    /// rows settle slowly, and fill little. False where it would fill too much.
+    bool sparseFactor() {
+        if (sparse_) {
+            return true;
+        }
+        double entries = 0.0;
+        for (std::size_t g = 0; g + 1 < cells_.start.size(); ++g) {
+            const double size = static_cast<double>(cells_.start[g + 1] - cells_.start[g]);
+            entries += size * (size + 1.0) / 2.0;
+        }
+        if (entries > static_cast<double>(kMostFill)) {
+            return false;
+        }
+        const auto& ids = cells_.ids[0];
+        std::vector<Eigen::Triplet<double>> triplets;
+        triplets.reserve(static_cast<std::size_t>(entries) + static_cast<std::size_t>(others_));
+        for (std::size_t g = 0; g + 1 < cells_.start.size(); ++g) {
+            const double total = groupWeights_[0](static_cast<Index>(g));
+            for (std::size_t a = cells_.start[g]; a < cells_.start[g + 1]; ++a) {
+                const double by = cells_.weight[a] / total;
+                for (std::size_t b = a; b < cells_.start[g + 1]; ++b) {
+                    triplets.emplace_back(ids[b], ids[a], -by * cells_.weight[b]);
+                }
+            }
+        }
+        for (Index t = 0; t < others_; ++t) {
+            triplets.emplace_back(static_cast<int>(t), static_cast<int>(t), diagonal_(t));
+        }
+        for (const Id t : openGroups()) {
+            triplets.emplace_back(t, t, diagonal_(t));
+        }
+        Eigen::SparseMatrix<double> S(others_, others_);
+        S.setFromTriplets(triplets.begin(), triplets.end());
+        auto factor = std::make_unique<SparseFactor>();
+        factor->analyzePattern(S);
+        if (factor->entries() > kMostFill) {
+            return false;
+        }
+        factor->factorize(S);
+        if (factor->info() != Eigen::Success) {
+            return false;
+        }
+        sparse_ = std::move(factor);
+        return true;
+    }
+
     /// S v for all columns: out_t = D v_t − Σ w (mean of v in the first group).
     MatrixXd apply(const MatrixXd& v) const {
-        const std::size_t groups = cells_.start.size() - 1;
-        const std::size_t slots = std::min<std::size_t>(4, std::max<std::size_t>(1, groups / 4096));
+        const std::size_t slots = groupSlots();
         std::vector<MatrixXd> parts(slots, MatrixXd::Zero(v.rows(), v.cols()));
-        const auto run = [&](std::size_t s) {
+        overGroups(slots, [&](std::size_t s, std::size_t from, std::size_t to) {
             MatrixXd& out = parts[s];
             const Index width = v.rows();
             VectorXd mean = VectorXd::Zero(width);
             VectorXd value = VectorXd::Zero(width);
-            for (std::size_t g = groups * s / slots; g < groups * (s + 1) / slots; ++g) {
+            for (std::size_t g = from; g < to; ++g) {
                 mean.setZero();
                 for (std::size_t c = cells_.start[g]; c < cells_.start[g + 1]; ++c) {
                     for (const auto& ids : cells_.ids) {
@@ -380,16 +495,8 @@ class Sweeper {
                     }
                 }
             }
-        };
-        if (slots == 1) {
-            run(0);
-        } else {
-            RowChunks(slots * 16384).forEach(run);
-        }
-        for (std::size_t s = 1; s < slots; ++s) {
-            parts[0] += parts[s];
-        }
-        return std::move(parts[0]);
+        });
+        return summed(parts);
     }
 
     /// Conjugate gradients on S x = right, scaled by the diagonal, every column by itself.
@@ -403,6 +510,9 @@ class Sweeper {
         const VectorXd goal = 1e-26 * rz;
         bool done = false;
         for (int step = 0; step < kMostSteps && !done && !job_.stopped(); ++step) {
+            if (step == kFirstSteps && groupings_.size() == 2 && sparseFactor()) {
+                return sparse_->solve(right.transpose()).transpose();
+            }
             const MatrixXd Sp = apply(p);
             const VectorXd along = p.cwiseProduct(Sp).rowwise().sum();
             VectorXd alpha(rz.size());
@@ -430,13 +540,20 @@ class Sweeper {
     MatrixXd firstOf(const MatrixXd& firstSums, const MatrixXd& others) const {
         MatrixXd out = firstSums;
         if (others.cols() > 0) {
-            for (std::size_t g = 0; g + 1 < cells_.start.size(); ++g) {
-                for (std::size_t c = cells_.start[g]; c < cells_.start[g + 1]; ++c) {
-                    for (const auto& ids : cells_.ids) {
-                        out.col(static_cast<Index>(g)) -= cells_.weight[c] * others.col(ids[c]);
+            overGroups(groupSlots(), [&](std::size_t, std::size_t from, std::size_t to) {
+                const Index width = X_.cols();
+                for (std::size_t g = from; g < to; ++g) {
+                    double* into = &out(0, static_cast<Index>(g));
+                    for (std::size_t c = cells_.start[g]; c < cells_.start[g + 1]; ++c) {
+                        for (const auto& ids : cells_.ids) {
+                            const double* of = &others(0, ids[c]);
+                            for (Index j = 0; j < width; ++j) {
+                                into[j] -= cells_.weight[c] * of[j];
+                            }
+                        }
                     }
                 }
-            }
+            });
         }
         return out * groupWeights_[0].cwiseInverse().asDiagonal();
     }
@@ -484,6 +601,7 @@ class Sweeper {
     VectorXd diagonal_;
     MatrixXd schur_;
     Eigen::LLT<MatrixXd> factor_;
+    std::unique_ptr<SparseFactor> sparse_;
     int steps_ = 0;
     bool gaveUp_ = false;
 };
@@ -503,8 +621,8 @@ double effectsRank(const std::vector<EffectGroups>& groupings) {
     const auto sorted = largestFirst(groupings);
     double rank = sorted[0].count;
     for (std::size_t d = 1; d < sorted.size(); ++d) {
-        rank += d == 1 ? sorted[1].count - componentsOf(sorted[0], sorted[1])
-                       : sorted[d].count - 1.0;
+        rank +=
+            d == 1 ? sorted[1].count - componentsOf(sorted[0], sorted[1]) : sorted[d].count - 1.0;
     }
     return rank;
 }

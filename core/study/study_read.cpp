@@ -845,6 +845,10 @@ Question readQuestion(const Json& json, std::size_t number) {
     readTerms(in, q.endogenous, "endogenous", false);
     readTerms(in, q.instruments, "instruments", false);
     q.fixedEffects = in.texts("fixed_effects");
+    if (!q.instruments.empty() && q.endogenous.empty()) {
+        in.fault("‘instruments’ are named, and no term is said to be moved by them",
+                 "Name the term in ‘endogenous’.");
+    }
     q.intercept = in.flag("intercept", true);
     q.where = in.text("where");
     for (const Json* row : in.list("without")) {

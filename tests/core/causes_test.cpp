@@ -74,12 +74,12 @@ QByteArray told(const std::string& what, double found, double expected) {
         .toUtf8();
 }
 
-#define AGREE(what, found, expected, tolerance)                                               \
-    do {                                                                                       \
-        const double f_ = (found);                                                             \
-        const double e_ = (expected);                                                          \
-        QVERIFY2(std::abs(f_ - e_) <= (tolerance)*std::max(1e-3, std::abs(e_)),                \
-                 told(what, f_, e_).constData());                                              \
+#define AGREE(what, found, expected, tolerance)                                 \
+    do {                                                                        \
+        const double f_ = (found);                                              \
+        const double e_ = (expected);                                           \
+        QVERIFY2(std::abs(f_ - e_) <= (tolerance)*std::max(1e-3, std::abs(e_)), \
+                 told(what, f_, e_).constData());                               \
     } while (false)
 
 }  // namespace
@@ -151,8 +151,8 @@ class CausesTest : public QObject {
                 for (std::size_t j = 0; j < expected["b"].size(); ++j) {
                     AGREE(key + " b", a.fit->coefficients[j].estimate,
                           expected["b"][j].get<double>(), tolerance);
-                    AGREE(key + " se", a.fit->coefficients[j].se,
-                          expected["se"][j].get<double>(), tolerance);
+                    AGREE(key + " se", a.fit->coefficients[j].se, expected["se"][j].get<double>(),
+                          tolerance);
                 }
             }
         }
@@ -176,8 +176,8 @@ class CausesTest : public QObject {
                       1e-9);
                 AGREE("F " + errors, stages[g].f->value, expected[errors].get<double>(), 1e-8);
                 for (std::size_t j = 0; j < expected["b"].size(); ++j) {
-                    AGREE("b", stages[g].coefficients[j].estimate,
-                          expected["b"][j].get<double>(), 1e-8);
+                    AGREE("b", stages[g].coefficients[j].estimate, expected["b"][j].get<double>(),
+                          1e-8);
                 }
             }
         }
@@ -211,8 +211,7 @@ class CausesTest : public QObject {
         }
         const CheckResult plain = run("endogeneity", "classical");
         pair("wu-hausman", *plain.statistic, *plain.p, expected["wu-hausman"]);
-        pair("durbin", detail(plain, "Durbin chi2"), detail(plain, "Durbin p"),
-             expected["durbin"]);
+        pair("durbin", detail(plain, "Durbin chi2"), detail(plain, "Durbin p"), expected["durbin"]);
         const CheckResult under = run("under-identification", "classical");
         pair("anderson", *under.statistic, *under.p, expected["anderson"]);
         const CheckResult weak = run("weak-instruments", "classical");
@@ -289,8 +288,8 @@ class CausesTest : public QObject {
                 for (const bool method : {true, false}) {
                     Question q = explain("y", {"x", "z", "s"});
                     q.method = method ? "within" : "least-squares";
-                    q.fixedEffects = method ? std::vector<std::string>{}
-                                            : std::vector<std::string>{"u"};
+                    q.fixedEffects =
+                        method ? std::vector<std::string>{} : std::vector<std::string>{"u"};
                     if (way == "two-way") {
                         q.fixedEffects.push_back("t");
                     }
@@ -307,8 +306,8 @@ class CausesTest : public QObject {
                               1e-9);
                     }
                     QCOMPARE(a.fit->dfResidual, expected["df"].get<double>());
-                    AGREE("within R²", *a.fit->statistics.within,
-                          expected["within"].get<double>(), 1e-9);
+                    AGREE("within R²", *a.fit->statistics.within, expected["within"].get<double>(),
+                          1e-9);
                     if (!method) {
                         AGREE("R²", *a.fit->statistics.rSquared, expected["r2"].get<double>(),
                               1e-9);
@@ -341,10 +340,10 @@ class CausesTest : public QObject {
                 }
                 QCOMPARE(a.fit->coefficients[1].df.has_value(), method != "random");
                 if (method == "random") {
-                    AGREE("sigma u", *a.fit->panel->sigmaUnit,
-                          expected["sigma_unit"].get<double>(), 1e-9);
-                    AGREE("sigma e", *a.fit->panel->sigmaRest,
-                          expected["sigma_rest"].get<double>(), 1e-9);
+                    AGREE("sigma u", *a.fit->panel->sigmaUnit, expected["sigma_unit"].get<double>(),
+                          1e-9);
+                    AGREE("sigma e", *a.fit->panel->sigmaRest, expected["sigma_rest"].get<double>(),
+                          1e-9);
                 }
             }
         }
@@ -424,8 +423,8 @@ class CausesTest : public QObject {
             const double b = (i * i + i / 3) % 11;
             const double c = (i / 5) % 4;
             const double x = std::sin(3.0 * i) + 0.2 * a;
-            const double values[] = {a, b, c, x, 0.5 * x + 0.1 * a - 0.3 * b + c + std::cos(11.0 * i),
-                                     1.0 + (i % 3)};
+            const double values[] = {
+                a, b, c, x, 0.5 * x + 0.1 * a - 0.3 * b + c + std::cos(11.0 * i), 1.0 + (i % 3)};
             for (std::size_t j = 0; j < 6; ++j) {
                 columns[j].second.push_back(values[j]);
             }
@@ -469,8 +468,8 @@ class CausesTest : public QObject {
             const Answer a = answerQuestion(study, frame, q, Job());
             QVERIFY2(a.fit != nullptr, a.refusal ? a.refusal->text().c_str() : "");
             for (std::size_t j = 0; j < 2; ++j) {
-                AGREE(name + " b", a.fit->coefficients[j].estimate,
-                      set[name]["b"][j].get<double>(), 1e-10);
+                AGREE(name + " b", a.fit->coefficients[j].estimate, set[name]["b"][j].get<double>(),
+                      1e-10);
                 AGREE(name + " se", a.fit->coefficients[j].se, set[name]["se"][j].get<double>(),
                       1e-10);
             }
@@ -520,6 +519,30 @@ class CausesTest : public QObject {
         AGREE("ols se", projected.fit->coefficients[1].se, least.fit->coefficients[1].se, 1e-12);
     }
 
+    void aQuestionWithInstrumentsComesBackAsItWas() {
+        const std::string text = R"q({"format":"rapporto-study","version":1,"title":"t",
+            "source":{"kind":"table","file":"a.csv"},
+            "questions":[{"id":"q1","kind":"explain","outcome":"y","terms":["x"],
+              "fixed_effects":["c","t"],"endogenous":["p",{"product":["p","x"]}],
+              "instruments":["z1","ln(z2)","z3"],
+              "estimator":{"method":"gmm","steps":"iterated"},
+              "errors":{"kind":"panel-autocorrelation","lags":2}}]})q";
+        const auto study = readStudyText(text);
+        QVERIFY2(study.has_value(), study ? "" : study.error().text().c_str());
+        const Question& q = study->questions.front();
+        QVERIFY(!q.unbuilt);
+        QCOMPARE(q.endogenous.size(), std::size_t{2});
+        QCOMPARE(q.endogenous[1].kind, Term::Kind::Product);
+        QCOMPARE(q.instruments.size(), std::size_t{3});
+        QCOMPARE(q.settings.steps, std::string("iterated"));
+        QCOMPARE(*q.errors.lags, 2);
+        const auto again = readStudyText(studyText(*study));
+        QVERIFY(again.has_value());
+        Question other = again->questions.front();
+        other.raw = q.raw;
+        QVERIFY(other.sameAs(q));
+    }
+
     void refusesInWords() {
         const Table table = tableFrom(reference()["iv"]["clean"]["data"]);
         const auto why = [&](const std::function<void(Question&)>& change) {
@@ -536,7 +559,8 @@ class CausesTest : public QObject {
             }
             return true;
         };
-        QVERIFY(says([](Question& q) { q.instruments.resize(1); }, "1 independent instrument for 2"));
+        QVERIFY(
+            says([](Question& q) { q.instruments.resize(1); }, "1 independent instrument for 2"));
         QVERIFY(says([](Question& q) { q.instruments.clear(); }, "0 independent instruments"));
         QVERIFY(says([](Question& q) { q.endogenous.clear(); }, "moved by instruments"));
         QVERIFY(says([](Question& q) { q.instruments[0] = Term::expression("x"); },

@@ -88,8 +88,8 @@ class StudyTest : public QObject {
         row("type",
             R"({"id":"q1","outcome":"y","terms":["x"],"errors":{"kind":"robust","type":"HC9"}})",
             ErrorCode::BadSetting);
-        row("survey errors",
-            R"({"id":"q1","outcome":"y","terms":["x"],"errors":{"kind":"survey"}})",
+        row("kernel errors",
+            R"({"id":"q1","outcome":"y","terms":["x"],"errors":{"kind":"kernel"}})",
             ErrorCode::NotBuilt);
         row("draws",
             R"({"id":"q1","outcome":"y","terms":["x"],"errors":{"kind":"bootstrap","draws":3}})",
@@ -99,7 +99,7 @@ class StudyTest : public QObject {
             ErrorCode::BadSetting);
         row("check", R"({"id":"q1","outcome":"y","terms":["x"],"checks":["resets"]})",
             ErrorCode::BadSetting);
-        row("check to come", R"({"id":"q1","outcome":"y","terms":["x"],"checks":["hausman"]})",
+        row("check to come", R"({"id":"q1","outcome":"y","terms":["x"],"checks":["vuong"]})",
             ErrorCode::NotBuilt);
         row("trace", R"({"id":"q1","kind":"trace","paths":[]})", ErrorCode::NotBuilt);
         row("coefficient",
@@ -110,7 +110,16 @@ class StudyTest : public QObject {
         row("predict", R"({"id":"q1","outcome":"y","terms":["x"],"predict":[{"at":{"x":[1]}}]})",
             ErrorCode::BadSetting);
         row("instruments", R"({"id":"q1","outcome":"y","terms":["x"],"instruments":["z"]})",
-            ErrorCode::NotBuilt);
+            ErrorCode::BadSetting);
+        row("Fuller",
+            R"({"id":"q1","outcome":"y","endogenous":["x"],"instruments":["z"],"estimator":{"method":"fuller","a":-1}})",
+            ErrorCode::BadSetting);
+        row("steps",
+            R"({"id":"q1","outcome":"y","endogenous":["x"],"instruments":["z"],"estimator":{"method":"gmm","steps":"nine"}})",
+            ErrorCode::BadSetting);
+        row("lags of a panel",
+            R"({"id":"q1","outcome":"y","terms":["x"],"errors":{"kind":"panel-autocorrelation","lags":-2}})",
+            ErrorCode::BadSetting);
         row("kind", R"({"id":"q1","kind":"guess"})", ErrorCode::BadSetting);
         row("weights",
             R"({"id":"q1","outcome":"y","terms":["x"],"weights":{"kind":"heavy","variable":"x"}})",

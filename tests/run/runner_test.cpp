@@ -51,7 +51,7 @@ class RunnerTest : public QObject {
         std::ifstream in(results.toStdString());
         const auto json = nlohmann::json::parse(in);
         QVERIFY(json["format"] == "rapporto-results");
-        QVERIFY(json["answers"].size() == std::size_t{4});
+        QVERIFY(json["answers"].size() == std::size_t{5});
         for (const auto& a : json["answers"]) {
             QVERIFY(a["status"] == "answered");
             QVERIFY(a["rows"]["source"] == 1180);
@@ -68,7 +68,7 @@ class RunnerTest : public QObject {
             QVERIFY(a["covariance"].size() == a["coefficients"].size());
             QVERIFY(test::near(std::sqrt(a["covariance"][1][1].get<double>()),
                                a["coefficients"][1]["se"], 1e-14));
-            QVERIFY(a["checks"].size() == std::size_t{35});
+            QVERIFY(a["checks"].size() == std::size_t{46});
         }
         QVERIFY(QFile(report).size() > 3000);
     }

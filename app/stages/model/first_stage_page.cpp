@@ -16,7 +16,7 @@ FirstStagePage::FirstStagePage(QWidget* parent)
       which_(new QButtonGroup(this)),
       tabs_(new QHBoxLayout),
       strength_(new QLabel(this)),
-      rows_(new EffectRows) {
+      scroll_(new QScrollArea(this)) {
     auto* layout = new QVBoxLayout(this);
     layout->setContentsMargins(0, 4, 0, 0);
     tabs_->setSpacing(14);
@@ -25,18 +25,20 @@ FirstStagePage::FirstStagePage(QWidget* parent)
     strength_->setTextFormat(Qt::RichText);
     strength_->setObjectName("firstStageStrength");
     layout->addWidget(strength_);
-    auto* scroll = new QScrollArea(this);
-    scroll->setWidgetResizable(true);
-    scroll->setFocusPolicy(Qt::NoFocus);
-    scroll->setWidget(rows_);
-    layout->addWidget(scroll, 1);
+    scroll_->setWidgetResizable(true);
+    scroll_->setFocusPolicy(Qt::NoFocus);
+    layout->addWidget(scroll_, 1);
     connect(which_, &QButtonGroup::idClicked, this, &FirstStagePage::showStage);
-    connect(rows_, &EffectRows::coefficientChosen, rows_, &EffectRows::showSelected);
 }
 
 void FirstStagePage::showAnswer(std::shared_ptr<const Answer> answer, bool fresh) {
     answer_ = std::move(answer);
     fresh_ = fresh;
+    if (rows_ == nullptr) {
+        rows_ = new EffectRows;
+        scroll_->setWidget(rows_);
+        connect(rows_, &EffectRows::coefficientChosen, rows_, &EffectRows::showSelected);
+    }
     QStringList names;
     for (const FirstStage& stage : answer_->fit->instrumented->firstStages) {
         names << tr("what moves %1").arg(text(stage.endogenous));

@@ -5,6 +5,7 @@
 class QButtonGroup;
 class QHBoxLayout;
 class QLabel;
+class QScrollArea;
 
 namespace rapporto::app {
 
@@ -29,7 +30,8 @@ class FirstStagePage : public QWidget {
     QButtonGroup* which_;
     QHBoxLayout* tabs_;
     QLabel* strength_;
-    EffectRows* rows_;
+    QScrollArea* scroll_;
+    EffectRows* rows_ = nullptr;  ///< Made with the first answer by instruments.
     QString shown_;  ///< Names on the tabs.
 };
 
