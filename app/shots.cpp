@@ -39,10 +39,7 @@ int main(int argc, char** argv) {
             continue;
         }
         // The pages of Data each have their picture.
-        for (const auto& [page, name] : {std::pair{"Codebook", "codebook"},
-                                         {"What a row is", "layout"},
-                                         {"Sample", "sample"},
-                                         {"Shape", "shape"}}) {
+        for (const auto& [page, name] : {std::pair{"Codebook", "codebook"}, {"Shape", "shape"}}) {
             if (auto* word = window.findChild<QPushButton*>(QString("data:page:") + page)) {
                 word->click();
                 if (auto* codebook = window.findChild<VariablesPage*>();

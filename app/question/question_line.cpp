@@ -165,7 +165,7 @@ void QuestionLine::rebuild() {
             addSlot(second_, q->where.empty() ? tr("+ among") : text(q->where), "slot:rule");
         connect(rule, &QPushButton::clicked, this, [this, rule] { pickRule(rule); });
         if (q->fixedEffects.empty()) {
-            auto* fixed = addSlot(second_, tr("+ hold fixed"), "slot:fixed");
+            auto* fixed = addSlot(second_, tr("+ fixed"), "slot:fixed");
             fixed->setToolTip(tr("Compare only rows that share a group"));
             connect(fixed, &QPushButton::clicked, this, [this, fixed] { pickFixed(fixed); });
         }
@@ -174,8 +174,8 @@ void QuestionLine::rebuild() {
             moved->setToolTip(tr("A term whose effect is asked for by what moves it from outside"));
             connect(moved, &QPushButton::clicked, this, [this, moved] { pickMoved(moved, false); });
         }
-        auto* constant = addSlot(second_, q->intercept ? tr("with constant") : tr("no constant"),
-                                 "slot:constant");
+        auto* constant =
+            addSlot(second_, q->intercept ? tr("constant") : tr("no constant"), "slot:constant");
         connect(constant, &QPushButton::clicked, this, [this] {
             Question next = *session_.question();
             next.intercept = !next.intercept;

@@ -48,11 +48,11 @@ struct CheckInput {
 
 /// What kind of fit a check may be asked of, as bits.
 namespace fits {
-inline constexpr unsigned kPlain = 1;         ///< Least squares of the rows as they are.
-inline constexpr unsigned kInstruments = 2;   ///< Residuals of a structural equation.
-inline constexpr unsigned kEffects = 4;       ///< Least squares with effects swept out.
-inline constexpr unsigned kOneEffect = 8;     ///< The same with one grouping alone.
-inline constexpr unsigned kRandom = 16;       ///< Rows less a share of their unit’s mean.
+inline constexpr unsigned kPlain = 1;        ///< Least squares of the rows as they are.
+inline constexpr unsigned kInstruments = 2;  ///< Residuals of a structural equation.
+inline constexpr unsigned kEffects = 4;      ///< Least squares with effects swept out.
+inline constexpr unsigned kOneEffect = 8;    ///< The same with one grouping alone.
+inline constexpr unsigned kRandom = 16;      ///< Rows less a share of their unit’s mean.
 inline constexpr unsigned kAny = 31;
 }  // namespace fits
 

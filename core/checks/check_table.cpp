@@ -57,8 +57,7 @@ const std::vector<Check>& allChecks() {
         {"groupwise", spread, "by groups", "all groups scatter alike",
          "fine: p at or above alpha, or the spread differs by under 1.15 times; fails from 1.5 "
          "times",
-         "Brown & Forsythe 1974", &checkGroupwise, true,
-         fits::kAny},
+         "Brown & Forsythe 1974", &checkGroupwise, true, fits::kAny},
         {"arch", spread, "restless times (ARCH)", "large errors are not followed by large ones",
          "fine: p at or above alpha, or under 1 % explained by the past; fails from 8 %",
          "Engle 1982", &checkArch},
@@ -77,18 +76,15 @@ const std::vector<Check>& allChecks() {
          "Wald & Wolfowitz 1940", &checkRuns},
         {"intraclass", unrelated, "clusters", "rows of one cluster are no more alike than others",
          "fine: p at or above alpha, or under 1 % between clusters; fails from 5 %", "Donner 1986",
-         &checkIntraclass, true,
-         fits::kPlain | fits::kInstruments},
+         &checkIntraclass, true, fits::kPlain | fits::kInstruments},
         {"jarque-bera", normal, "Jarque–Bera", "normal errors",
          "fine: p at or above alpha, or skewness under .2 and excess kurtosis under .4; fails from "
          "1 or 2",
-         "Jarque & Bera 1980", &checkJarqueBera, true,
-         fits::kAny},
+         "Jarque & Bera 1980", &checkJarqueBera, true, fits::kAny},
         {"shapiro-wilk", normal, "Shapiro–Wilk", "normal errors",
          "fine: p at or above alpha, or skewness under .2 and excess kurtosis under .4; fails from "
          "1 or 2",
-         "Royston 1995", &checkShapiroWilk, true,
-         fits::kAny},
+         "Royston 1995", &checkShapiroWilk, true, fits::kAny},
         {"anderson-darling", normal, "Anderson–Darling", "normal errors",
          "fine: p at or above alpha, or skewness under .2 and excess kurtosis under .4; fails from "
          "1 or 2",
@@ -97,27 +93,23 @@ const std::vector<Check>& allChecks() {
         {"lilliefors", normal, "Lilliefors", "normal errors",
          "fine: p at or above alpha, or skewness under .2 and excess kurtosis under .4; fails from "
          "1 or 2",
-         "Lilliefors 1967; Dallal & Wilkinson 1986", &checkLilliefors, true,
-         fits::kAny},
+         "Lilliefors 1967; Dallal & Wilkinson 1986", &checkLilliefors, true, fits::kAny},
         {"dagostino", normal, "D’Agostino", "normal errors",
          "fine: p at or above alpha, or skewness under .2 and excess kurtosis under .4; fails from "
          "1 or 2",
-         "D’Agostino, Belanger & D’Agostino 1990", &checkDagostino, true,
-         fits::kAny},
+         "D’Agostino, Belanger & D’Agostino 1990", &checkDagostino, true, fits::kAny},
         {"leverage", few, "leverage", "no row is far from the others in its terms",
          "weigh: a leverage above .2 and 3k/n; fails above .5 and 2k/n", "Hoaglin & Welsch 1978",
          &checkLeverage},
         {"outliers", few, "outliers", "the largest residual is one that chance gives",
          "weigh: any row beyond the Bonferroni bound; fails: more than five, or one twice as far",
-         "Beckman & Cook 1983", &checkOutliers, true,
-         fits::kPlain | fits::kOneEffect},
+         "Beckman & Cook 1983", &checkOutliers, true, fits::kPlain | fits::kOneEffect},
         {"cooks-distance", few, "Cook’s distance", "no single row decides the estimates",
          "weigh: a distance above .1; fails above 1; rows above 4/n are counted", "Cook 1977",
          &checkCooksDistance},
         {"dfbetas", few, "DFBETAS", "no row decides an effect",
          "weigh: a row moves an effect by half its standard error; fails from a whole one",
-         "Belsley, Kuh & Welsch 1980", &checkDfbetas, true,
-         fits::kPlain | fits::kOneEffect},
+         "Belsley, Kuh & Welsch 1980", &checkDfbetas, true, fits::kPlain | fits::kOneEffect},
         {"dffits", few, "DFFITS", "no row makes its own fit",
          "weigh: a row moves its fit by its standard error; fails from twice that",
          "Belsley, Kuh & Welsch 1980", &checkDffits},
@@ -126,8 +118,7 @@ const std::vector<Check>& allChecks() {
          &checkCovratio},
         {"vif", overlap, "variance inflation", "each term says something of its own",
          "weigh: an inflation of 10 or more (per column); fails from 30", "Fox & Monette 1992",
-         &checkVif, false,
-         fits::kPlain | fits::kEffects | fits::kOneEffect},
+         &checkVif, false, fits::kPlain | fits::kEffects | fits::kOneEffect},
         {"condition", overlap, "condition number", "no direction without data",
          "weigh: 30 or more with two estimates that hang on it; fails from 100",
          "Belsley, Kuh & Welsch 1980", &checkCondition, false,
@@ -147,18 +138,18 @@ const std::vector<Check>& allChecks() {
         {"recursive", stable, "estimates along time", "the estimates of the rows so far settle",
          "fine: p at or above alpha; fails from 2 in the measure of the bounds",
          "Zeileis & Hornik 2007", &checkRecursive},
-        {"endogeneity", cause, "endogeneity", "least squares and instruments aim at the same effect",
+        {"endogeneity", cause, "endogeneity",
+         "least squares and instruments aim at the same effect",
          "fine: p below alpha where the question is asked by instruments, or at or above it where "
          "by least squares; else weigh, and fails by least squares",
          "Durbin 1954; Wu 1973; Hausman 1978", &checkEndogeneity, true, fits::kAny},
-        {"over-identification", cause, "instruments against each other",
+        {"over-identification", cause, "over-identification",
          "all instruments lead to the same effect", "fine: p at or above alpha; fails under .01",
          "Sargan 1958; Basmann 1960; Hansen 1982", &checkOverIdentification, true, fits::kAny},
-        {"difference-j", cause, "one instrument against the rest",
-         "this instrument agrees with the others",
+        {"difference-j", cause, "difference of J", "this instrument agrees with the others",
          "fine: p by Holm at or above alpha; fails under .01",
          "Eichenbaum, Hansen & Singleton 1988", &checkDifferenceJ, true, fits::kAny},
-        {"weak-instruments", cause, "strength of the instruments",
+        {"weak-instruments", cause, "weak instruments",
          "the instruments are weak: two-stage is biased by a tenth of least squares’ bias or more",
          "fine: above the critical value for a tenth; fails under that for three tenths",
          "Stock & Yogo 2005; Montiel Olea & Pflueger 2013", &checkWeakInstruments, true,
@@ -166,29 +157,28 @@ const std::vector<Check>& allChecks() {
         {"under-identification", cause, "identification", "the instruments do not move the terms",
          "fine: p below alpha; fails else", "Anderson 1951; Kleibergen & Paap 2006",
          &checkUnderIdentification, true, fits::kAny},
-        {"anderson-rubin", cause, "effect whatever the strength (Anderson–Rubin)",
-         "the endogenous terms have no effect",
-         "fine: the set is an interval that says the same as the question’s; weigh: it has no end or "
+        {"anderson-rubin", cause, "Anderson–Rubin set", "the endogenous terms have no effect",
+         "fine: the set is an interval that says the same as the question’s; weigh: it has no end "
+         "or "
          "says another thing of zero; fails: it is empty",
          "Anderson & Rubin 1949", &checkAndersonRubin, true, fits::kAny},
         {"fixed-effects-f", panel, "effects of units (F)", "all units share one constant",
-         "fine: the effects are held fixed, or p at or above alpha; else fails, or weighs with random "
+         "fine: the effects are held fixed, or p at or above alpha; else fails, or weighs with "
+         "random "
          "effects",
          "Wooldridge 2010", &checkFixedEffectsF, true, fits::kAny & ~fits::kInstruments},
         {"breusch-pagan-lm", panel, "spread between units (LM)", "units do not differ",
          "fine: allowed for by effects or clusters, or p at or above alpha; else fails",
          "Breusch & Pagan 1980; Honda 1985; Baltagi & Li 1990", &checkBreuschPaganLm, true,
          fits::kAny & ~fits::kInstruments},
-        {"hausman", panel, "fixed against random (Hausman)",
-         "the units’ effects are unrelated to the terms",
+        {"hausman", panel, "Hausman", "the units’ effects are unrelated to the terms",
          "fine: p at or above alpha, or the effects are held fixed; else fails",
          "Hausman 1978; Mundlak 1978", &checkHausman, true, fits::kAny & ~fits::kInstruments},
-        {"panel-serial", panel, "echo within units (Wooldridge)",
-         "errors of a unit do not carry over",
+        {"panel-serial", panel, "echo within units", "errors of a unit do not carry over",
          "fine: p at or above alpha, or errors clustered by the unit; else fails",
          "Wooldridge 2010; Drukker 2003", &checkPanelSerial, true,
          fits::kAny & ~fits::kInstruments},
-        {"cross-section-dependence", panel, "units at one moment (Pesaran)",
+        {"cross-section-dependence", panel, "units at one moment",
          "units do not share what the terms leave",
          "fine: p at or above alpha, or a mean correlation under .1; fails from .3", "Pesaran 2004",
          &checkCrossSectionDependence, true, fits::kAny & ~fits::kInstruments},
@@ -244,8 +234,8 @@ unsigned kindOf(const Design& design, const Fit& fit) {
 }
 
 std::string outOfScope(unsigned kind) {
-    return kind == fits::kInstruments
-               ? "It is made for least squares; of instruments see whether the cause can be trusted."
+    return kind == fits::kInstruments ? "It is made for least squares; of instruments see whether "
+                                        "the cause can be trusted."
            : kind == fits::kRandom
                ? "It is not made for rows less a share of their unit’s mean."
                : "It is not made for effects that are swept out. With few groups, ask with the "

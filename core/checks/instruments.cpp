@@ -1026,8 +1026,7 @@ CheckResult checkAndersonRubin(const CheckInput& in) {
         line.x.push_back(b);
         line.y.push_back(ar->p(b));
     }
-    e.lines.push_back(
-        {shortNumber(in.alpha, 2), {line.x.front(), line.x.back()}, {in.alpha, in.alpha}, true});
+    e.lines.push_back({"alpha", {line.x.front(), line.x.back()}, {in.alpha, in.alpha}, true});
     e.lines.push_back(std::move(line));
     e.fromZero = true;
     if (result.verdict != Verdict::Fine) {

@@ -406,7 +406,9 @@ CheckResult checkHausman(const CheckInput& in) {
     const bool found = deciding < in.alpha;
     const bool held = in.design.swept || in.question.method == "first-difference";
     result.verdict = !found || held ? Verdict::Fine : Verdict::Fails;
-    result.headline = result.p ? pClause(*result.p) : std::string("no number");
+    result.headline = result.p  ? pClause(*result.p)
+                      : mundlak ? pClause(mundlak->p)
+                                : std::string("no number");
     result.reading =
         found ? "Within units the terms say another thing than random effects do (" +
                     pClause(deciding) + "): the units’ effects go with the terms. " +

@@ -34,10 +34,10 @@ Result<Covariance> panelAutocorrelationCovariance(const CovarianceInput& in,
     const int lags = spec.lags.value_or(
         static_cast<int>(std::floor(4.0 * std::pow(moments / 100.0, 2.0 / 9.0))));
     if (lags < 0 || lags >= static_cast<int>(sums.size())) {
-        return refuse(ErrorCode::BadSetting,
-                      fmt::format("the number of lags is {}, the moments number {}", lags,
-                                  sums.size()),
-                      "errors", "It lies from 0 to under the number of moments.");
+        return refuse(
+            ErrorCode::BadSetting,
+            fmt::format("the number of lags is {}, the moments number {}", lags, sums.size()),
+            "errors", "It lies from 0 to under the number of moments.");
     }
     MatrixXd meat = MatrixXd::Zero(Q.cols(), Q.cols());
     for (const auto& [moment, sum] : sums) {

@@ -356,8 +356,8 @@ class Builder {
         if (question_.method == "first-difference") {
             if (time == nullptr || time->isText()) {
                 return refuse(ErrorCode::BadSetting,
-                              "differences need a time that is a number or a date",
-                              question_.title, "Name it in Data, under what a row is.");
+                              "differences need a time that is a number or a date", question_.title,
+                              "Name it in Data, under what a row is.");
             }
             needed.push_back(time);
         }
@@ -392,15 +392,13 @@ class Builder {
     }
 
     /// Ids from 0 in the order of appearance.
-    [[nodiscard]] std::vector<std::int32_t> idsOf(const Column& column,
-                                                  std::int32_t& count) const {
+    [[nodiscard]] std::vector<std::int32_t> idsOf(const Column& column, std::int32_t& count) const {
         std::unordered_map<double, std::int32_t> ids;
         std::vector<std::int32_t> of;
         of.reserve(design_.rows.size());
         for (const std::size_t row : design_.rows) {
-            of.push_back(
-                ids.emplace(keyOfRow(column, row), static_cast<std::int32_t>(ids.size()))
-                    .first->second);
+            of.push_back(ids.emplace(keyOfRow(column, row), static_cast<std::int32_t>(ids.size()))
+                             .first->second);
         }
         count = static_cast<std::int32_t>(ids.size());
         return of;
@@ -577,8 +575,8 @@ class Builder {
             design_.columns.push_back({"(constant)", "constant", -1, false});
         }
         for (std::size_t t = 0; t < parts_.size(); ++t) {
-            auto done = addTerm(parts_[t], t < endogenous_, columns, design_.columns,
-                                design_.terms);
+            auto done =
+                addTerm(parts_[t], t < endogenous_, columns, design_.columns, design_.terms);
             if (!done) {
                 return done;
             }
@@ -599,8 +597,8 @@ class Builder {
 
     /// Appends what a term becomes to the columns, their names, and the terms.
     Result<void> addTerm(const std::vector<Part>& factors, bool endogenous,
-                         std::vector<Eigen::VectorXd>& columns,
-                         std::vector<DesignColumn>& names, std::vector<DesignTerm>& terms) const {
+                         std::vector<Eigen::VectorXd>& columns, std::vector<DesignColumn>& names,
+                         std::vector<DesignTerm>& terms) const {
         DesignTerm term;
         term.endogenous = endogenous;
         Expanded all;

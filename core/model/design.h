@@ -96,10 +96,10 @@ struct Design {
 
     // Effects of groupings. Once swept, y, X and Z are what the effects leave plus their means.
     std::vector<SweptGrouping> effects;
-    double effectsRank = 0.0;                 ///< Parameters of the effects beside the constant.
+    double effectsRank = 0.0;  ///< Parameters of the effects beside the constant.
     bool swept = false;
-    Eigen::VectorXd effectsLeverage;          ///< Of the effects alone; empty: not worked out.
-    std::shared_ptr<const Design> before;     ///< As it was before sweeping or differencing.
+    Eigen::VectorXd effectsLeverage;       ///< Of the effects alone; empty: not worked out.
+    std::shared_ptr<const Design> before;  ///< As it was before sweeping or differencing.
 
     // Of a panel: the unit of each row and its moment in whole steps; else empty.
     std::vector<std::int32_t> units;
@@ -120,9 +120,9 @@ struct Design {
 ///
 /// @return the design, or a refusal: UnknownName, WrongType, Syntax from an expression; NoTerms
 ///         (neither a term nor a constant); TooFewRows (no complete row); NoVariation (outcome, or
-///         a grouping with one level, an instrument that does not vary); BadSetting (weights that are
-///         negative, a term that is named twice over: as endogenous, as an instrument, among the
-///         others).
+///         a grouping with one level, an instrument that does not vary); BadSetting (weights that
+///         are negative, a term that is named twice over: as endogenous, as an instrument, among
+///         the others).
 [[nodiscard]] Result<Design> makeDesign(const Frame& frame, const Question& question,
                                         const std::vector<TermSet>& sets);
 

@@ -24,8 +24,10 @@ const std::vector<Estimator>& allEstimators() {
 
 const std::vector<CovarianceKind>& allCovariances() {
     static const std::vector<CovarianceKind> kKinds = {
-        {"classical", &classicalCovariance}, {"robust", &robustCovariance},
-        {"clustered", &clusteredCovariance}, {"autocorrelation", &autocorrelationCovariance},
+        {"classical", &classicalCovariance},
+        {"robust", &robustCovariance},
+        {"clustered", &clusteredCovariance},
+        {"autocorrelation", &autocorrelationCovariance},
         {"bootstrap", &bootstrapCovariance},
         {"survey", &surveyCovariance},
         {"panel-autocorrelation", &panelAutocorrelationCovariance},

@@ -218,8 +218,7 @@ struct CovarianceInput {
 /// By linearisation over clusters within strata of the survey design; rows outside of the question
 /// belong to it, too. Law t(clusters − strata). Source: Binder (1983).
 /// @return BadSetting without a declared design.
-[[nodiscard]] Result<Covariance> surveyCovariance(const CovarianceInput& in,
-                                                  const ErrorSpec& spec);
+[[nodiscard]] Result<Covariance> surveyCovariance(const CovarianceInput& in, const ErrorSpec& spec);
 
 /// Scores of a panel summed by moment, then Bartlett weights on moments apart, × n/(n − k).
 /// Lags as asked for, else floor(4(T/100)^(2/9)) for T moments.

@@ -117,9 +117,8 @@ class Fitter {
   private:
     void nameRedundant() {
         for (const RedundantColumn& redundant : fit_.solution.redundant) {
-            const bool held =
-                design_.swept && design_.X.col(redundant.column).maxCoeff() ==
-                                     design_.X.col(redundant.column).minCoeff();
+            const bool held = design_.swept && design_.X.col(redundant.column).maxCoeff() ==
+                                                   design_.X.col(redundant.column).minCoeff();
             fit_.dropped.push_back(
                 {design_.columns[static_cast<std::size_t>(redundant.column)].name,
                  held ? heldReason(design_) : combinationText(design_.columns, redundant)});
@@ -127,12 +126,11 @@ class Fitter {
     }
 
     Result<void> fillCovariance() {
-        auto covariance =
-            given_ != nullptr && given_->covariance
-                ? Result<Covariance>(*given_->covariance)
-                : covarianceOf({design_, problem_, fit_.solution, fit_.leverage, fit_.n,
-                                fit_.dfResidual, alpha_, job_},
-                               errors_);
+        auto covariance = given_ != nullptr && given_->covariance
+                              ? Result<Covariance>(*given_->covariance)
+                              : covarianceOf({design_, problem_, fit_.solution, fit_.leverage,
+                                              fit_.n, fit_.dfResidual, alpha_, job_},
+                                             errors_);
         if (!covariance) {
             return tl::make_unexpected(covariance.error());
         }

@@ -387,8 +387,10 @@ ReportBlock comparisonTable(const Study& study, const std::vector<const Answer*>
     };
     row("Outcome", [](const Answer& a) { return a.design->outcome; });
     row("Rows", [](const Answer& a) { return countText(a.rows.used); });
-    row("R²", [](const Answer& a) { const auto& r = a.fit->statistics.rSquared;
-        return r ? fixedNumber(*r, 3, true) : std::string(); });
+    row("R²", [](const Answer& a) {
+        const auto& r = a.fit->statistics.rSquared;
+        return r ? fixedNumber(*r, 3, true) : std::string();
+    });
     row("σ", [](const Answer& a) { return shortNumber(a.fit->statistics.sigma, 3); });
     return block;
 }

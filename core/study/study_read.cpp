@@ -478,8 +478,8 @@ Survey readSurvey(const Json& json, Reader& outer) {
 /// Ids of checks that the methods page names and this version does not have yet.
 bool isCheckToCome(const std::string& id) {
     static const std::vector<std::string> kLater = {
-        "overdispersion", "zero-excess", "vuong",          "rootogram", "pearson-dispersion",
-        "hosmer-lemeshow", "roc",        "parallel-lines", "separation"};
+        "overdispersion",  "zero-excess", "vuong",          "rootogram", "pearson-dispersion",
+        "hosmer-lemeshow", "roc",         "parallel-lines", "separation"};
     return std::find(kLater.begin(), kLater.end(), id) != kLater.end();
 }
 
@@ -688,9 +688,9 @@ void readEstimator(const Json& json, Question& q, Reader& in) {
     Reader estimator(json, "estimator");
     q.method = estimator.text("method", "least-squares");
     static const std::vector<std::string> kLater = {
-        "quantile", "huber",  "bisquare", "mm",      "poisson",       "negative-binomial",
-        "hurdle",   "logit",  "probit",   "cloglog", "ordered-logit", "ordered-probit",
-        "zero-inflated"};
+        "quantile",          "huber",          "bisquare",     "mm",     "poisson",
+        "negative-binomial", "hurdle",         "logit",        "probit", "cloglog",
+        "ordered-logit",     "ordered-probit", "zero-inflated"};
     if (std::find(kLater.begin(), kLater.end(), q.method) != kLater.end()) {
         notBuilt(estimator, "the method ‘" + q.method + "’ is");
     } else if (findEstimator(q.method) == nullptr) {

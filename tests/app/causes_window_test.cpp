@@ -194,8 +194,7 @@ class CausesWindowTest : public QObject {
         // Another method by its slot.
         click("slot:method");
         take("first differences");
-        QVERIFY2(answer().fit != nullptr,
-                 answer().refusal ? answer().refusal->text().c_str() : "");
+        QVERIFY2(answer().fit != nullptr, answer().refusal ? answer().refusal->text().c_str() : "");
         // Changes of the years stay held fixed.
         QVERIFY(answer().fit->panel->pairs > 1000);
         QVERIFY(answer().design->swept);
@@ -203,8 +202,8 @@ class CausesWindowTest : public QObject {
         // A mean of years holds no year fixed: refused in words.
         click("slot:method");
         take("of units");
-        QVERIFY(answer().refusal && answer().refusal->text().find("held fixed") !=
-                                        std::string::npos);
+        QVERIFY(answer().refusal &&
+                answer().refusal->text().find("held fixed") != std::string::npos);
     }
 
     void aVariantUnderTheSurveyDesign() {

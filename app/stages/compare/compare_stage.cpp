@@ -185,9 +185,10 @@ void CompareTable::drawFit(QPainter& painter, double& top) const {
         }
     }
     line(tr("rows"), [](const Answer& a) { return text(countText(a.rows.used)); });
-    line("R²",
-         [](const Answer& a) { const auto& r = a.fit->statistics.rSquared;
-             return r ? text(fixedNumber(*r, 3, true)) : QString(); });
+    line("R²", [](const Answer& a) {
+        const auto& r = a.fit->statistics.rSquared;
+        return r ? text(fixedNumber(*r, 3, true)) : QString();
+    });
     line("σ", [](const Answer& a) { return text(shortNumber(a.fit->statistics.sigma, 3)); });
     line("AIC", [](const Answer& a) {
         return a.fit->statistics.aic ? text(fixedNumber(*a.fit->statistics.aic, 1)) : QString("–");

@@ -615,7 +615,7 @@ ReadingContent CurvePage::reading() const {
     const bool own = std::any_of(answer_->design->terms.begin(), answer_->design->terms.end(),
                                  [&](const DesignTerm& t) { return t.name == variable_; });
     if (own && answer_->question.method == "least-squares" &&
-                        answer_->question.fixedEffects.empty() && !answer_->fromMoments) {
+        answer_->question.fixedEffects.empty() && !answer_->fromMoments) {
         content.actionsTitle = tr("What you can do");
         content.actions.push_back(
             {tr("Let it bend"),

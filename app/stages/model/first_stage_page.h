@@ -32,7 +32,7 @@ class FirstStagePage : public QWidget {
     QLabel* strength_;
     QScrollArea* scroll_;
     EffectRows* rows_ = nullptr;  ///< Made with the first answer by instruments.
-    QString shown_;  ///< Names on the tabs.
+    QString shown_;               ///< Names on the tabs.
 };
 
 }  // namespace rapporto::app

@@ -312,8 +312,8 @@ void ModelStage::showSplit(const Answer& answer) {
             "<tr>" + cell(text(s.source).toHtmlEscaped(), "left") +
             cell(text(shortNumber(s.df, 6))) + cell(text(shortNumber(s.ss, 6))) +
             cell(s.ms ? text(shortNumber(*s.ms, 5)) : "") +
-            cell(s.f ? text(shortNumber(*s.f, 4)) : "") + cell(s.p ? text(pText(*s.p)) : "") +
-            "</tr>";
+            cell(s.f ? text(shortNumber(*s.f, 4)) : "") +
+            cell(s.p ? text(pText(*s.p)).toHtmlEscaped() : QString()) + "</tr>";
     }
     QString within;
     if (answer.fit->panel) {
