@@ -479,6 +479,24 @@ class Bootstrap {
 }  // namespace
 
 Result<Covariance> bootstrapCovariance(const CovarianceInput& in, const ErrorSpec& spec) {
+    // Once effects are swept out, or changes taken, the rows of a unit hang together: they may be
+    // drawn together where their effects lie within what is drawn, or their signs may be.
+    const Design& design = in.design;
+    const bool means = static_cast<std::int32_t>(design.rows.size()) == design.unitCount;
+    const bool apart = spec.scheme == "rows" && (design.swept || (design.before && !means));
+    const bool across =
+        spec.scheme == "clusters" && design.swept &&
+        std::any_of(design.effects.begin(), design.effects.end(), [&](const SweptGrouping& e) {
+            return design.clusters.empty() || !isNested(e, design.clusters.front());
+        });
+    if (apart || across) {
+        return refuse(ErrorCode::BadSetting,
+                      apart ? "rows that share what is held fixed cannot be drawn apart"
+                            : "what is held fixed reaches across the clusters that are drawn",
+                      "errors",
+                      "Draw clusters that hold whole groups, or signs (wild), or use clustered "
+                      "errors.");
+    }
     return Bootstrap(in, spec).run();
 }
 

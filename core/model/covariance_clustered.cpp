@@ -12,7 +12,8 @@ namespace {
 using Eigen::Index;
 using Eigen::MatrixXd;
 
-/// Every group of the effects lies in one cluster.
+}  // namespace
+
 bool isNested(const SweptGrouping& effects, const std::vector<std::int32_t>& clusters) {
     std::vector<std::int32_t> in(static_cast<std::size_t>(effects.count), -1);
     for (std::size_t i = 0; i < effects.of.size(); ++i) {
@@ -24,6 +25,8 @@ bool isNested(const SweptGrouping& effects, const std::vector<std::int32_t>& clu
     }
     return true;
 }
+
+namespace {
 
 /// n − k where effects nested in a clustering do not count: they are free to move with it.
 double degreesLeft(const CovarianceInput& in) {

@@ -201,6 +201,10 @@ struct CovarianceInput {
 [[nodiscard]] Result<Covariance> autocorrelationCovariance(const CovarianceInput& in,
                                                            const ErrorSpec& spec);
 
+/// Every group of the effects lies in one cluster.
+[[nodiscard]] bool isNested(const SweptGrouping& effects,
+                            const std::vector<std::int32_t>& clusters);
+
 /// Draws of rows, clusters or signs with the spread of the coefficients over them; intervals and p
 /// by percentile, bias-corrected or BCa. Wild draws multiply e/√(1 − h) by ±1. Wild draws by
 /// clusters impose the hypothesis on each coefficient in turn (±1; Webb’s six points under twelve
@@ -211,7 +215,8 @@ struct CovarianceInput {
 /// (2008), Review of Economics and Statistics 90; Webb (2014); Roodman, Nielsen, MacKinnon & Webb
 /// (2019) for the sums by cluster; Romano & Wolf (2005), Econometrica 73; (2016), Statistics &
 /// Probability Letters 113.
-/// @return BadSetting (frequency weights, one cluster), Stopped.
+/// @return BadSetting (frequency weights, one cluster; rows of a unit drawn apart where effects are
+///         swept out or changes taken), Stopped.
 [[nodiscard]] Result<Covariance> bootstrapCovariance(const CovarianceInput& in,
                                                      const ErrorSpec& spec);
 

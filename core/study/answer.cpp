@@ -128,6 +128,11 @@ void answerRequests(Answer& answer, const Frame& frame, const Design& design, co
         answer.predictions = predictAt(design, fit, *answer.scenarios, requests, answer.alpha);
         for (std::size_t i = 0; answer.predictions && i < passed.size(); ++i) {
             auto& warnings = (*answer.predictions)[i].warnings;
+            if (design.swept) {
+                warnings.emplace_back(
+                    "the level is that of the mean effect of what is held fixed: differences hold "
+                    "for every group, the level for none in particular");
+            }
             warnings.insert(warnings.end(), passed[i].begin(), passed[i].end());
         }
     }

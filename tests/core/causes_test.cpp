@@ -455,6 +455,78 @@ class CausesTest : public QObject {
         }
     }
 
+    void instrumentsWithEffectsAreThoseWithIndicators() {
+        const auto& set = reference()["iv"]["clean"];
+        Table table = tableFrom(set["data"]);
+        for (Variable& variable : table.variables) {
+            variable.measure = variable.name == "c" ? Measure::Groups : variable.measure;
+        }
+        for (const std::string method : {"two-stage", "liml", "fuller", "gmm"}) {
+            for (const std::string errors : {"classical", "HC1"}) {
+                // Moments weighted by an uneven spread weigh the indicators' moments, too.
+                const bool weighted = errors == "HC1";
+                if (weighted && method == "gmm") {
+                    continue;
+                }
+                Question swept = asked(set["cases"]["p"], method, errors);
+                swept.fixedEffects = {"c"};
+                swept.checks = {CheckRequest{"endogeneity"}, CheckRequest{"over-identification"},
+                                CheckRequest{"weak-instruments"}, CheckRequest{"anderson-rubin"}};
+                Question wide = asked(set["cases"]["p"], method, errors);
+                wide.terms.push_back(Term::expression("c"));
+                wide.checks = swept.checks;
+                const Answer s = answer(table, swept, series());
+                const Answer w = answer(table, wide, series());
+                QVERIFY2(s.fit && w.fit, s.refusal ? s.refusal->text().c_str() : "");
+                QCOMPARE(s.fit->dfResidual, w.fit->dfResidual);
+                for (const std::size_t j : {1U, 2U}) {
+                    AGREE(method + " b", s.fit->coefficients[j].estimate,
+                          w.fit->coefficients[j].estimate, 1e-8);
+                    AGREE(method + " se", s.fit->coefficients[j].se, w.fit->coefficients[j].se,
+                          1e-8);
+                }
+                AGREE("F", s.fit->instrumented->firstStages[0].f->value,
+                      w.fit->instrumented->firstStages[0].f->value, 1e-8);
+                for (std::size_t c = 0; c < s.checks.size(); ++c) {
+                    if (weighted && s.checks[c].id == "over-identification") {
+                        continue;
+                    }
+                    AGREE(s.checks[c].id + " " + errors, *s.checks[c].statistic,
+                          *w.checks[c].statistic, 1e-8);
+                }
+            }
+        }
+    }
+
+    void drawnRowsOfUnitsAreRefusedAndSignsAreNot() {
+        const Table table = tableFrom(reference()["panel"]["clean"]["data"]);
+        const Layout layout{Layout::Kind::Panel, "u", "t", ""};
+        Question q = explain("y", {"x", "z"});
+        q.method = "within";
+        q.allChecks = false;
+        q.errors.kind = "bootstrap";
+        q.errors.draws = 199;
+        Answer a = answer(table, q, layout);
+        QVERIFY(a.refusal && a.refusal->text().find("drawn apart") != std::string::npos);
+        q.errors.scheme = "clusters";
+        q.errors.by = {"u"};
+        a = answer(table, q, layout);
+        QVERIFY2(a.fit != nullptr, a.refusal ? a.refusal->text().c_str() : "");
+        q.fixedEffects = {"t"};
+        a = answer(table, q, layout);
+        QVERIFY(a.refusal.has_value());
+        q.errors.scheme = "wild-clusters";
+        a = answer(table, q, layout);
+        QVERIFY2(a.fit != nullptr, a.refusal ? a.refusal->text().c_str() : "");
+        QCOMPARE(a.fit->resampling->asked, 199);
+        // Predictions say whose level they are of.
+        q.errors = {};
+        q.predict = {PredictRequest{{{"x", 1.0}}}};
+        a = answer(table, q, layout);
+        QVERIFY(a.predictions && !a.predictions->front().warnings.empty());
+        QVERIFY(a.predictions->front().warnings.back().find("mean effect") != std::string::npos);
+    }
+
     void surveyErrorsAgree() {
         const auto& set = reference()["survey"];
         for (const std::string name : {"all", "part", "finite"}) {
