@@ -1,6 +1,8 @@
 #include "core/checks/row_sheet.h"
 
 #include "core/base/format.h"
+#include "core/describe/smooth.h"
+#include "core/describe/summary.h"
 #include "core/numerics/distributions.h"
 #include "core/numerics/random.h"
 
@@ -223,6 +225,75 @@ Exhibit halfNormal(const Design& design, const Fit& fit, double alpha) {
     }
     e.bands = {std::move(band)};
     return e;
+}
+
+namespace {
+
+std::vector<double> listOf(const VectorXd& v) { return {v.begin(), v.end()}; }
+
+Exhibit spreadAgainstLevel(const Design& design, const Fit& fit) {
+    Exhibit e;
+    e.title = "Spread against level";
+    e.subtitle = "root of the size of studentised residuals along the fit · n = " +
+                 countText(design.rows.size());
+    e.xTitle = "fitted " + design.outcome;
+    e.yTitle = "√|studentised residual|";
+    e.x = listOf(fit.fitted);
+    e.y = listOf(studentisedResiduals(design, fit).cwiseAbs().cwiseSqrt());
+    e.rows = design.rows;
+    e.lines.push_back(localLine(e.x, e.y, 0.6, "smooth"));
+    return e;
+}
+
+Exhibit histogramOfResiduals(const Design& design, const Fit& fit) {
+    Exhibit e;
+    e.title = "What is left, and the normal curve";
+    e.subtitle = "residuals of " + design.outcome + " · n = " + countText(design.rows.size());
+    e.xTitle = "residual";
+    e.yTitle = "rows";
+    e.fromZero = true;
+    const std::vector<double> residuals = listOf(fit.residuals);
+    const Histogram h = histogram(residuals);
+    const double n = static_cast<double>(residuals.size());
+    const double sd = std::sqrt(fit.residuals.squaredNorm() / n);
+    for (std::size_t b = 0; b < h.counts.size(); ++b) {
+        const double from = h.from + static_cast<double>(b) * h.width;
+        e.bars.push_back({from, from + h.width, 0.0, static_cast<double>(h.counts[b])});
+    }
+    if (!e.bars.empty() && sd > 0.0) {
+        Exhibit::Line curve{"normal"};
+        for (int i = 0; i <= 120; ++i) {
+            const double x = e.bars.front().x0 + (e.bars.back().x1 - e.bars.front().x0) * i / 120.0;
+            curve.x.push_back(x);
+            curve.y.push_back(n * h.width * normalDensity(x / sd) / sd);
+        }
+        e.lines.push_back(std::move(curve));
+    }
+    return e;
+}
+
+}  // namespace
+
+std::vector<Exhibit> residualPictures(const Design& design, const Fit& fit, double alpha) {
+    std::vector<Exhibit> out = {spreadAgainstLevel(design, fit), halfNormal(design, fit, alpha),
+                                histogramOfResiduals(design, fit)};
+    for (const DesignTerm& term : design.terms) {
+        if (term.groups || term.yesNo || term.isProduct || term.columns.size() != 1) {
+            continue;
+        }
+        Exhibit e;
+        e.title = "Residuals along " + term.name;
+        e.subtitle = "residual of " + design.outcome + " · n = " + countText(design.rows.size());
+        e.xTitle = term.label + (term.unit.empty() ? "" : ", " + term.unit);
+        e.yTitle = "residual";
+        e.zeroLine = true;
+        e.x = listOf(design.X.col(term.columns.front()));
+        e.y = listOf(fit.residuals);
+        e.rows = design.rows;
+        e.lines.push_back(localLine(e.x, e.y, 0.6, "smooth"));
+        out.push_back(std::move(e));
+    }
+    return out;
 }
 
 }  // namespace rapporto

@@ -46,6 +46,12 @@ struct DropOne {
 /// Source: Atkinson (1985), Plots, Transformations and Regression, chapter 4.
 [[nodiscard]] Exhibit halfNormal(const Design& design, const Fit& fit, double alpha);
 
+/// What is left, looked at from every side: its spread against the level of the fit, sizes against
+/// the half-normal law, its histogram beside the normal curve, and along every term that is a
+/// quantity with a smooth.
+[[nodiscard]] std::vector<Exhibit> residualPictures(const Design& design, const Fit& fit,
+                                                    double alpha);
+
 /// The band of the ordered studentised residuals (signed) of samples of the model with normal
 /// errors: low and high for each order, at 1 − alpha. Empty beyond 5,000 cells of X.
 struct OrderBand {

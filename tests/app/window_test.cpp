@@ -1490,6 +1490,22 @@ class WindowTest : public QObject {
         window_->settle();
         QVERIFY(!window_->session().selectedRows().empty());
         QVERIFY(window_->session().selectedRows().contains(first->exhibit().rows[0]));
+        // Further ones: the spread, the half-normal picture, the histogram, and along each term.
+        click("checks:more");
+        QCOMPARE(first->exhibit().title, std::string("Spread against level"));
+        auto* fourth = find<PlotView>("checks:picture:3");
+        QCOMPARE(fourth->exhibit().title, std::string("Residuals along hives"));
+        QCOMPARE(fourth->exhibit().lines.size(), std::size_t{1});
+        // The bars of the histogram hold every row, and the residuals are those of the fit.
+        double rows = 0.0;
+        for (const Exhibit::Bar& bar : third->exhibit().bars) {
+            rows += bar.y1;
+        }
+        const auto fit = window_->session().answer()->fit;
+        QCOMPARE(rows, static_cast<double>(fit->residuals.size()));
+        QCOMPARE(fourth->exhibit().y.front(), fit->residuals(0));
+        click("checks:more");
+        QCOMPARE(first->exhibit().title.find("Spread against level"), std::string::npos);
         // The ledger takes their place, and the list the ledger’s.
         click("checks:ledger");
         QVERIFY(!first->isVisible());

@@ -131,6 +131,7 @@ ChecksStage::ChecksStage(Session& session, QWidget* parent)
       ledgerButton_(new QPushButton(tr("assumptions of the study"), this)),
       overview_(new QWidget(this)),
       overviewButton_(new QPushButton(tr("residuals together"), this)),
+      more_(new QPushButton(overview_)),
       sheet_(new RowSheetView(session, this)),
       sheetButton_(new QPushButton(tr("row by row"), this)) {
     auto* layout = new QHBoxLayout(this);
@@ -168,6 +169,14 @@ ChecksStage::ChecksStage(Session& session, QWidget* parent)
         grid->addWidget(pictures_.back(), i / 2, i % 2);
         connect(pictures_.back(), &PlotView::rowsSelected, &session_, &Session::selectRows);
     }
+    more_->setProperty("tab", true);
+    more_->setObjectName("checks:more");
+    more_->setCursor(Qt::PointingHandCursor);
+    grid->addWidget(more_, 2, 1, Qt::AlignRight);
+    connect(more_, &QPushButton::clicked, this, [this] {
+        ++shownPage_;
+        showOverview();
+    });
     overview_->hide();
     right->addWidget(overview_, 1);
     sheet_->hide();
@@ -330,6 +339,32 @@ void ChecksStage::showOverview() {
         shown.push_back(found);
     }
     const auto frame = session_.frame();
+    std::vector<Exhibit> further;
+    if (answer_ && answer_->fit && !answer_->fromMoments) {
+        further = residualPictures(*answer_->design, *answer_->fit, answer_->alpha);
+    }
+    const std::size_t pages = 1 + (further.size() + pictures_.size() - 1) / pictures_.size();
+    shownPage_ %= pages;
+    more_->setVisible(pages > 1);
+    more_->setText(shownPage_ + 1 == pages
+                       ? tr("back to the first")
+                       : tr("further pictures, %1 of %2").arg(shownPage_ + 2).arg(pages));
+    if (shownPage_ > 0) {
+        for (std::size_t i = 0; i < pictures_.size(); ++i) {
+            const std::size_t at = (shownPage_ - 1) * pictures_.size() + i;
+            if (at >= further.size()) {
+                pictures_[i]->showNothing({});
+                continue;
+            }
+            if (frame) {
+                pictures_[i]->setRowNamer(
+                    [frame](std::size_t row) { return text(rowName(*frame, row)); });
+            }
+            pictures_[i]->showExhibit(further[at]);
+            pictures_[i]->showSelection(session_.selectedRows());
+        }
+        return;
+    }
     for (std::size_t i = 0; i < pictures_.size(); ++i) {
         if (shown[i] == nullptr) {
             pictures_[i]->showNothing(tr("There is no such picture of this question."));

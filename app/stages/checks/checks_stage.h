@@ -75,6 +75,8 @@ class ChecksStage : public Stage {
     QPushButton* ledgerButton_;
     QWidget* overview_;  ///< The key pictures of the residuals together.
     QPushButton* overviewButton_;
+    QPushButton* more_;  ///< Turns to the next four pictures of what is left.
+    std::size_t shownPage_ = 0;
     std::vector<PlotView*> pictures_;
     RowSheetView* sheet_;  ///< The rows of the fit, in the exhibit’s place.
     QPushButton* sheetButton_;
