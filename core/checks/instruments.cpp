@@ -1031,7 +1031,8 @@ CheckResult checkAndersonRubin(const CheckInput& in) {
     e.fromZero = true;
     if (result.verdict != Verdict::Fine) {
         offerMethod(in, "liml", "Limited information likelihood",
-                    "its estimate always lies in this set while the set has a value", result);
+                    "under one spread its estimate lies in this set wherever the set holds a value",
+                    result);
     }
     return result;
 }

@@ -443,6 +443,7 @@ Design sameRows(const Design& design) {
     out.clusterCounts = design.clusterCounts;
     out.effects = design.effects;
     out.effectsRank = design.effectsRank;
+    out.effectsLeverage = design.effectsLeverage;
     out.units = design.units;
     out.unitCount = design.unitCount;
     out.unitMoments = design.unitMoments;

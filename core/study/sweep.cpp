@@ -1,6 +1,6 @@
 #include "core/study/sweep.h"
 
-#include "core/model/fit.h"
+#include "core/model/instruments.h"
 
 #include <tbb/parallel_for.h>
 
@@ -52,30 +52,13 @@ std::vector<std::vector<Index>> columnsByTerm(const Design& design, const Questi
 
 /// The design with some of its columns; terms keep their places.
 Design withColumnsOnly(const Design& design, const std::vector<Index>& columns) {
-    Design out;
+    Design out = sameRows(design);
     out.X = design.X(Eigen::all, columns);
     out.y = design.y;
-    out.hasConstant = design.hasConstant;
-    out.weightKind = design.weightKind;
-    out.weights = design.weights;
     out.outcome = design.outcome;
-    out.rows = design.rows;
-    out.clusters = design.clusters;
-    out.clusterCounts = design.clusterCounts;
-    out.effects = design.effects;
-    out.effectsRank = design.effectsRank;
-    out.effectsLeverage = design.effectsLeverage;
     out.swept = design.swept;
     out.before = design.before;
-    out.units = design.units;
-    out.unitCount = design.unitCount;
-    out.unitMoments = design.unitMoments;
-    out.survey = design.survey;
-    out.layout = design.layout;
-    out.time = design.time;
-    out.moments = design.moments;
     out.seasonLags = design.seasonLags;
-    out.counts.used = design.counts.used;
     out.terms.resize(design.terms.size());
     for (const Index c : columns) {
         out.columns.push_back(design.columns[static_cast<std::size_t>(c)]);

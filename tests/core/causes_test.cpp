@@ -29,7 +29,8 @@ Layout series() { return {Layout::Kind::Series, "", "t", ""}; }
 
 ErrorSpec errorsBy(const std::string& kind) {
     ErrorSpec errors;
-    errors.kind = kind == "HC1" ? "robust" : kind;
+    errors.kind = kind.starts_with("HC") ? "robust" : kind;
+    errors.type = kind.starts_with("HC") ? kind : errors.type;
     if (kind == "clustered") {
         errors.by = {"c"};
     }
@@ -462,9 +463,9 @@ class CausesTest : public QObject {
             variable.measure = variable.name == "c" ? Measure::Groups : variable.measure;
         }
         for (const std::string method : {"two-stage", "liml", "fuller", "gmm"}) {
-            for (const std::string errors : {"classical", "HC1"}) {
+            for (const std::string errors : {"classical", "HC1", "HC3"}) {
                 // Moments weighted by an uneven spread weigh the indicators' moments, too.
-                const bool weighted = errors == "HC1";
+                const bool weighted = errors != "classical";
                 if (weighted && method == "gmm") {
                     continue;
                 }
