@@ -39,7 +39,7 @@ int main(int argc, char** argv) {
             continue;
         }
         // The pages of Data each have their picture.
-        for (const auto& [page, name] : {std::pair{"Codebook", "codebook"}, {"Shape", "shape"}}) {
+        for (const auto& [page, name] : {std::pair{"Shape", "shape"}}) {
             if (auto* word = window.findChild<QPushButton*>(QString("data:page:") + page)) {
                 word->click();
                 if (auto* codebook = window.findChild<VariablesPage*>();
@@ -102,7 +102,6 @@ int main(int argc, char** argv) {
         look->setCurrentIndex(1);
         emit look->activated(1);
         window.settle();
-        window.grab().save(directory + "/trials.png");
         look->setCurrentIndex(0);
         emit look->activated(0);
         window.findChild<QPushButton*>("tab:Effects")->click();
@@ -151,6 +150,40 @@ int main(int argc, char** argv) {
         other.showStage(2);
         other.settle();
         other.grab().save(directory + "/panel.png");
+    }
+    if (argc <= 3 && (only.isEmpty() || only == "event")) {
+        MainWindow other;
+        other.resize(1280, 800);
+        other.show();
+        other.openPath(QFileInfo(window.session().path()).absolutePath() +
+                       "/growers_panel.rapporto");
+        other.settle();
+        rapporto::Question question = *other.session().question();
+        question.method = "event-study";
+        question.settings.variable = "nets";
+        question.settings.weighting = "cohorts";
+        other.session().putQuestion(question, "before and after");
+        other.showStage(2);
+        other.settle();
+        other.findChild<QPushButton*>("tab:Before and after")->click();
+        other.settle();
+        other.grab().save(directory + "/event.png");
+    }
+    if (argc <= 3 && (only.isEmpty() || only == "quantiles")) {
+        const rapporto::Question present = *window.session().question();
+        rapporto::Question question = present;
+        question.method = "quantile";
+        question.settings.at = {0.1, 0.25, 0.5, 0.75, 0.9};
+        question.errors = rapporto::ErrorSpec{"kernel", "HC1", {}};
+        window.session().putQuestion(question, "quantiles");
+        window.showStage(2);
+        window.settle();
+        window.findChild<QPushButton*>("tab:Along quantiles")->click();
+        window.settle();
+        window.grab().save(directory + "/quantiles.png");
+        window.findChild<QPushButton*>("tab:Effects")->click();
+        window.session().putQuestion(present, "as it was");
+        window.settle();
     }
     if (argc <= 3 && (only.isEmpty() || only == "relation")) {
         window.session().startRelation({"age", "schooling_years", "training_days", "pruning_score",

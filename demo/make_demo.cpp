@@ -101,6 +101,7 @@ std::string cell(double x, int decimals) { return fmt::format("{:.{}f}", x, deci
 /// Writes `rows` growers; the first 1,180 of any length are the same people.
 void writeGrowers(const std::string& path, int rows) {
     Random random(20240501);
+    Random visiting(20240505);
     const auto places = villages(random);
     std::vector<double> shares;
     for (std::size_t v = 0; v < places.size(); ++v) {
@@ -157,7 +158,9 @@ void writeGrowers(const std::string& path, int rows) {
             random.uniform() < 0.3
                 ? 0
                 : random.poisson(0.9 * std::exp(0.07 * (frost - 5)) * random.gamma(1.0 / 1.4));
-        const int visits = random.poisson(0.8 + 1.4 * member);
+        // The draw of former years, so that all others stay; visits spread more than it.
+        static_cast<void>(random.poisson(0.8 + 1.4 * member));
+        const int visits = visiting.poisson((0.8 + 1.4 * member) * visiting.gamma(1.0 / 0.6));
         const double training = clampRound(
             -1.0 + 1.5 * member + 0.15 * schooling + 1.6 * random.normal(), 0.0, 14.0, 0.5);
         const int ties = random.poisson(2.5 + 0.5 * member);

@@ -4,6 +4,8 @@
 #include "app/shell/flow_layout.h"
 #include "app/shell/roster.h"
 #include "app/shell/theme.h"
+#include "core/base/format.h"
+#include "core/model/outcome_models.h"
 #include "core/report/request_wording.h"
 #include "core/report/wording.h"
 
@@ -169,6 +171,15 @@ void QuestionLine::rebuild() {
             fixed->setToolTip(tr("Compare only rows that share a group"));
             connect(fixed, &QPushButton::clicked, this, [this, fixed] { pickFixed(fixed); });
         }
+        if (isLikelihoodMethod(q->method)) {
+            auto* exposure = addSlot(
+                second_,
+                q->exposure.empty() ? tr("+ exposure") : tr("per %1").arg(text(q->exposure)),
+                "slot:exposure");
+            exposure->setToolTip(tr("How long or how often a row could be counted"));
+            connect(exposure, &QPushButton::clicked, this,
+                    [this, exposure] { pickExposure(exposure); });
+        }
         if (q->endogenous.empty()) {
             auto* moved = addSlot(second_, tr("+ instruments"), "slot:moved");
             moved->setToolTip(tr("A term whose effect is asked for by what moves it from outside"));
@@ -212,6 +223,16 @@ void QuestionLine::buildCauses(const Question& q) {
         auto* more = addSlot(first_, "+", "slot:fixed");
         connect(more, &QPushButton::clicked, this, [this, more] { pickFixed(more); });
     }
+    if (!q.ownSlopes.empty()) {
+        addWord(
+            first_,
+            q.fixedEffects.empty() ? tr("holding fixed own slopes in") : tr("and own slopes in"),
+            true);
+        for (std::size_t k = 0; k < q.ownSlopes.size(); ++k) {
+            auto* one = chip(termText(q.ownSlopes[k]), QString("slope:%1").arg(k));
+            connect(one, &QPushButton::clicked, this, [this, one] { pickFixed(one); });
+        }
+    }
     if (q.endogenous.empty()) {
         return;
     }
@@ -227,8 +248,12 @@ void QuestionLine::buildCauses(const Question& q) {
         auto* one = chip(text(q.instruments[k].shown()), QString("mover:%1").arg(k));
         connect(one, &QPushButton::clicked, this, [this, one, k] { changeMoved(one, k, true); });
     }
-    auto* mover =
-        addSlot(first_, q.instruments.empty() ? tr("what moves it…") : QString("+"), "slot:mover");
+    const bool past = q.method == "difference-gmm" || q.method == "system-gmm";
+    if (past && q.instruments.empty()) {
+        addWord(first_, tr("its own past"), false);
+    }
+    auto* mover = addSlot(
+        first_, q.instruments.empty() && !past ? tr("what moves it…") : QString("+"), "slot:mover");
     connect(mover, &QPushButton::clicked, this, [this, mover] { pickMoved(mover, true); });
 }
 
@@ -239,7 +264,7 @@ void QuestionLine::pickFixed(QWidget* by) {
         session_.putQuestion(next, tr("hold %1 fixed").arg(name));
     };
     std::vector<FinderEntry> entries;
-    if (by->objectName().startsWith("fixed:")) {
+    if (by->objectName().startsWith("fixed:") || by->objectName().startsWith("slope:")) {
         entries.push_back({tr("take it out"), tr("Delete"),
                            [this, chip = by->objectName()] { removeListed(chip); }});
     }
@@ -265,6 +290,16 @@ void QuestionLine::pickFixed(QWidget* by) {
                 }
             }
         }
+    }
+    const std::string& time = session_.study().layout.time;
+    if (session_.study().layout.kind == Layout::Kind::Panel && !time.empty() &&
+        q->ownSlopes.empty()) {
+        entries.push_back({tr("a slope of its own in %1 for each unit").arg(text(time)),
+                           tr("what moves steadily in a unit"), [this, time] {
+                               Question next = *session_.question();
+                               next.ownSlopes.push_back(quotedName(time));
+                               session_.putQuestion(next, tr("own slopes in %1").arg(text(time)));
+                           }});
     }
     openFinder(by, tr("hold fixed: rows are compared within its groups"), std::move(entries), put);
 }
@@ -360,6 +395,8 @@ void QuestionLine::removeListed(const QString& chip) {
     const QString kind = chip.section(':', 0, 0);
     if (kind == "fixed") {
         next.fixedEffects.erase(next.fixedEffects.begin() + at);
+    } else if (kind == "slope") {
+        next.ownSlopes.erase(next.ownSlopes.begin() + at);
     } else {
         auto& from = kind == "moved" ? next.endogenous : next.instruments;
         from.erase(from.begin() + at);
@@ -699,6 +736,154 @@ void QuestionLine::moveTerm(std::size_t index, int by) {
     }
 }
 
+std::vector<FinderEntry> QuestionLine::outcomeMethods(
+    const std::function<void(const std::string&, const EstimatorSettings&)>& put) const {
+    std::vector<FinderEntry> entries;
+    const auto add = [&](const QString& name, const QString& why, const std::string& method,
+                         const EstimatorSettings& settings = {}) {
+        entries.push_back({name, why, [put, method, settings] { put(method, settings); }});
+    };
+    const Question& q = *session_.question();
+    const auto frame = session_.frame();
+    const Variable* outcome = frame ? frame->variable(q.outcome) : nullptr;
+    const Measure measure = outcome != nullptr ? outcome->measure : Measure::Quantity;
+    const auto answer = session_.answer();
+    const bool truth = answer && answer->design && answer->design->outcomeYesNo;
+    if (measure == Measure::YesNo || truth || q.method == "logit" || q.method == "probit" ||
+        q.method == "cloglog") {
+        EstimatorSettings firth;
+        firth.penalised = true;
+        add(tr("logit"), tr("log odds of yes; effects as odds ratios"), "logit");
+        add(tr("probit"), tr("a normal index behind the yes"), "probit");
+        add(tr("complementary log-log"), tr("yes as the first of many chances"), "cloglog");
+        add(tr("penalised logit (Firth)"), tr("finite where a term tells the answer"), "logit",
+            firth);
+    }
+    if (measure == Measure::Count || isLikelihoodMethod(q.method)) {
+        EstimatorSettings linear;
+        linear.form = 1;
+        EstimatorSettings spread;
+        spread.count = "negative-binomial";
+        add(tr("a Poisson count"), tr("the mean grows by a factor; robust errors for amounts"),
+            "poisson");
+        add(tr("a negative binomial count"), tr("spread beyond the mean"), "negative-binomial");
+        add(tr("a negative binomial count (linear)"), tr("spread in proportion to the mean"),
+            "negative-binomial", linear);
+        add(tr("a count with two kinds of zeros"), tr("some rows never have any"), "zero-inflated");
+        add(tr("a count with two kinds of zeros, negative binomial"), tr("with spread beyond"),
+            "zero-inflated", spread);
+        add(tr("a count behind a hurdle"), tr("whether any, and how many, apart"), "hurdle");
+        add(tr("a count behind a hurdle, negative binomial"), tr("with spread beyond"), "hurdle",
+            spread);
+        add(tr("a count without zeros"), tr("none are in the rows"), "truncated");
+    }
+    if (measure == Measure::OrderedGroups) {
+        add(tr("ordered logit"), tr("one effect on the odds of every higher level"),
+            "ordered-logit");
+        add(tr("ordered probit"), tr("a normal index behind the levels"), "ordered-probit");
+    }
+    if (measure == Measure::Groups || measure == Measure::OrderedGroups ||
+        measure == Measure::Text) {
+        add(tr("logit of several groups"), tr("each level against the first"), "multinomial-logit");
+    }
+    if (measure == Measure::Quantity || measure == Measure::Count) {
+        EstimatorSettings several;
+        several.at = {0.1, 0.25, 0.5, 0.75, 0.9};
+        add(tr("the median"), tr("half above, half below; far rows weigh no more"), "quantile");
+        add(tr("quantiles .1 to .9"), tr("the effect along the whole distribution"), "quantile",
+            several);
+        add(tr("Huber’s curve"), tr("rows far off count for less"), "huber");
+        add(tr("the bisquare"), tr("rows very far off count for nothing"), "bisquare");
+        add(tr("an MM-estimate"), tr("as sure as least squares, half of the rows may be odd"),
+            "mm");
+        if (answer && answer->design && answer->design->y.size() > 0) {
+            const double least = answer->design->y.minCoeff();
+            if ((answer->design->y.array() == least).count() > answer->design->y.size() / 50 &&
+                answer->design->levelNames.empty()) {
+                EstimatorSettings cut;
+                cut.low = least;
+                add(tr("tobit from %1").arg(text(shortNumber(least))),
+                    tr("what lies below is seen as that"), "tobit", cut);
+            }
+            if (least >= 0.0 && answer->design->y.maxCoeff() <= 1.0 && !truth) {
+                add(tr("logit of shares"), tr("an outcome between 0 and 1"), "fractional-logit");
+            }
+        }
+    }
+    return entries;
+}
+
+std::vector<FinderEntry> QuestionLine::panelMethods(
+    const std::function<void(const std::string&, const EstimatorSettings&)>& put) const {
+    std::vector<FinderEntry> entries;
+    const auto answer = session_.answer();
+    const Question& q = *session_.question();
+    const bool past =
+        !q.endogenous.empty() || std::any_of(q.terms.begin(), q.terms.end(), [](const Term& term) {
+            return !term.muted && term.parts.front().starts_with("lag(");
+        });
+    if (past) {
+        EstimatorSettings settings;
+        settings.depth = 3;
+        settings.collapsed = true;
+        entries.push_back({tr("differences by earlier moments"),
+                           tr("Arellano & Bond: for a lagged outcome"),
+                           [put, settings] { put("difference-gmm", settings); }});
+        entries.push_back({tr("differences and levels by earlier moments"),
+                           tr("Blundell & Bond: where it hardly moves"),
+                           [put, settings] { put("system-gmm", settings); }});
+    }
+    std::vector<std::string> switches;
+    if (q.method == "event-study") {
+        switches.push_back(q.settings.variable);
+    } else if (answer && answer->design) {
+        for (const DesignTerm& term : answer->design->terms) {
+            if (term.yesNo) {
+                switches.push_back(term.name);
+            }
+        }
+    }
+    for (const std::string& name : switches) {
+        for (const auto& [weighting, why] :
+             {std::pair("pooled", tr("one effect for each distance from the change")),
+              std::pair("cohorts", tr("cohorts by themselves, then their mean")),
+              std::pair("group-time", tr("each cohort against those not yet changed"))}) {
+            EstimatorSettings settings;
+            settings.variable = name;
+            settings.weighting = weighting;
+            Question shown = q;
+            shown.method = "event-study";
+            shown.settings = settings;
+            entries.push_back(
+                {text(methodText(shown)), why, [put, settings] { put("event-study", settings); }});
+        }
+    }
+    return entries;
+}
+
+void QuestionLine::pickExposure(QWidget* by) {
+    const auto put = [this](const QString& expression) {
+        Question next = *session_.question();
+        next.exposure = utf8(expression);
+        session_.putQuestion(
+            next, expression.isEmpty() ? tr("no exposure") : tr("per %1").arg(expression));
+    };
+    std::vector<FinderEntry> entries;
+    if (!session_.question()->exposure.empty()) {
+        entries.push_back({tr("none"), tr("every row counts alike"), [put] { put({}); }});
+    }
+    if (const auto frame = session_.frame()) {
+        for (const Variable& v : frame->table().variables) {
+            if (!frame->column(v.name)->isText()) {
+                const QString name = text(quotedName(v.name));
+                entries.push_back({name, measureTag(v.measure) + "  " + text(v.label),
+                                   [put, name] { put(name); }});
+            }
+        }
+    }
+    openFinder(by, tr("exposure: a number above zero"), std::move(entries), put);
+}
+
 void QuestionLine::pickMethod(QWidget* by) {
     std::vector<FinderEntry> entries;
     const auto put = [this](const std::string& method, const EstimatorSettings& settings) {
@@ -731,6 +916,9 @@ void QuestionLine::pickMethod(QWidget* by) {
                            tr("the weight moves with the estimate"),
                            [put, moments] { put("gmm", moments("continuous")); }});
     }
+    for (const FinderEntry& entry : outcomeMethods(put)) {
+        entries.push_back(entry);
+    }
     if (session_.study().layout.kind == Layout::Kind::Panel) {
         entries.push_back({tr("comparison within units"), tr("each unit with itself"),
                            [put] { put("within", {}); }});
@@ -741,6 +929,9 @@ void QuestionLine::pickMethod(QWidget* by) {
                            [put] { put("between", {}); }});
         entries.push_back({tr("first differences"), tr("changes from one moment to the next"),
                            [put] { put("first-difference", {}); }});
+        for (const FinderEntry& entry : panelMethods(put)) {
+            entries.push_back(entry);
+        }
     }
     if (const auto answer = session_.answer(); answer && answer->design) {
         for (const DesignTerm& term : answer->design->terms) {
@@ -775,6 +966,12 @@ void QuestionLine::pickErrors(QWidget* by) {
     };
     entries.push_back(
         {tr("classical"), tr("one spread, unrelated errors"), [put] { put(ErrorSpec{}); }});
+    if (session_.question()->method == "quantile") {
+        entries.push_back(
+            {tr("by the sandwich (kernel)"), tr("the density may differ by row"), [put] {
+                 put(ErrorSpec{"kernel", "HC1", {}});
+             }});
+    }
     const std::vector<std::pair<std::string, QString>> kinds = {
         {"HC3", tr("cautious in small samples")},
         {"HC1", tr("n/(n − k)")},
@@ -931,8 +1128,8 @@ bool QuestionLine::eventFilter(QObject* watched, QEvent* event) {
             return true;
         }
     }
-    const bool listed =
-        name.startsWith("fixed:") || name.startsWith("moved:") || name.startsWith("mover:");
+    const bool listed = name.startsWith("fixed:") || name.startsWith("slope:") ||
+                        name.startsWith("moved:") || name.startsWith("mover:");
     if (listed &&
         (event->type() == QEvent::ShortcutOverride || event->type() == QEvent::KeyPress)) {
         const auto* key = static_cast<QKeyEvent*>(event);

@@ -1,5 +1,6 @@
 #pragma once
 
+#include "app/shell/finder.h"
 #include "app/shell/session.h"
 
 #include <QWidget>
@@ -43,6 +44,11 @@ class QuestionLine : public QWidget {
     void pickOutcome(QWidget* by);
     void pickTerm(QWidget* by);
     void pickMethod(QWidget* by);
+    void pickExposure(QWidget* by);
+    [[nodiscard]] std::vector<FinderEntry> outcomeMethods(
+        const std::function<void(const std::string&, const EstimatorSettings&)>& put) const;
+    [[nodiscard]] std::vector<FinderEntry> panelMethods(
+        const std::function<void(const std::string&, const EstimatorSettings&)>& put) const;
     void pickErrors(QWidget* by);
     void pickRule(QWidget* by);
     void pickWeights(QWidget* by);

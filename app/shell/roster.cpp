@@ -107,8 +107,11 @@ std::set<std::string> namesInQuestion(const Session& session) {
         }
     };
     add(q->outcome);
-    for (const auto* list : {&q->variables, &q->holding, &q->fixedEffects}) {
+    for (const auto* list : {&q->variables, &q->holding, &q->fixedEffects, &q->ownSlopes}) {
         std::for_each(list->begin(), list->end(), add);
+    }
+    if (q->method == "event-study") {
+        add(q->settings.variable);
     }
     if (q->method == "within") {
         names.insert(session.study().layout.unit);

@@ -53,6 +53,13 @@ inline constexpr unsigned kInstruments = 2;  ///< Residuals of a structural equa
 inline constexpr unsigned kEffects = 4;      ///< Least squares with effects swept out.
 inline constexpr unsigned kOneEffect = 8;    ///< The same with one grouping alone.
 inline constexpr unsigned kRandom = 16;      ///< Rows less a share of their unit’s mean.
+inline constexpr unsigned kDynamic = 32;     ///< Instruments by earlier moments.
+inline constexpr unsigned kCount = 64;       ///< Likelihood of counts.
+inline constexpr unsigned kYesNo = 128;      ///< Likelihood of a yes–no outcome.
+inline constexpr unsigned kOrdered = 256;    ///< Likelihood of ordered groups.
+inline constexpr unsigned kQuantile = 512;   ///< Quantiles in place of means.
+inline constexpr unsigned kHeldDown = 1024;  ///< Robust fits: rows with weights of their own.
+inline constexpr unsigned kOther = 2048;     ///< Other likelihoods.
 inline constexpr unsigned kAny = 31;
 }  // namespace fits
 
@@ -136,5 +143,19 @@ CheckResult checkBreuschPaganLm(const CheckInput& in);
 CheckResult checkHausman(const CheckInput& in);
 CheckResult checkPanelSerial(const CheckInput& in);
 CheckResult checkCrossSectionDependence(const CheckInput& in);
+CheckResult checkLaggedOutcome(const CheckInput& in);
+CheckResult checkDifferencesSerial(const CheckInput& in);
+CheckResult checkPreTrend(const CheckInput& in);
+CheckResult checkWhoIsCompared(const CheckInput& in);
+CheckResult checkWeightsMatter(const CheckInput& in);
+CheckResult checkOverdispersion(const CheckInput& in);
+CheckResult checkPearsonDispersion(const CheckInput& in);
+CheckResult checkZeroExcess(const CheckInput& in);
+CheckResult checkVuong(const CheckInput& in);
+CheckResult checkRootogram(const CheckInput& in);
+CheckResult checkHosmerLemeshow(const CheckInput& in);
+CheckResult checkRoc(const CheckInput& in);
+CheckResult checkParallelLines(const CheckInput& in);
+CheckResult checkSeparation(const CheckInput& in);
 
 }  // namespace rapporto

@@ -1,6 +1,7 @@
 #include "core/checks/break_path.h"
 #include "core/checks/check.h"
 #include "core/checks/common.h"
+#include "core/model/likelihood.h"
 #include "core/model/panel.h"
 
 #include <algorithm>
@@ -17,6 +18,8 @@ const std::vector<Check>& allChecks() {
     static const char* const stable = "Is it stable?";
     static const char* const cause = "Can the cause be trusted?";
     static const char* const panel = "Does the panel choice hold?";
+    static const char* const count = "Does the count model fit?";
+    static const char* const yesNo = "Does the yes–no or ordered model fit?";
     static const std::vector<Check> kChecks = {
         {"reset", shape, "powers of the fit (RESET)", "powers of the fitted value add nothing",
          "fine: p at or above alpha, or under 0.2 % of the residual variance; fails from 2 %",
@@ -29,11 +32,14 @@ const std::vector<Check>& allChecks() {
          "fine: p at or above alpha, or F under 1.1; fails from 1.5", "Utts 1982", &checkRainbow},
         {"link", shape, "squared index", "the square of the fitted value adds nothing",
          "fine: p at or above alpha, or under 0.2 % of the residual variance; fails from 2 %",
-         "Pregibon 1980", &checkLink},
+         "Pregibon 1980", &checkLink, true, fits::kPlain | fits::kCount | fits::kYesNo},
         {"interactions", shape, "products of terms", "no effect hangs on another term",
          "fine: p by Holm at or above alpha, or under 0.2 % of the residual variance; fails from "
          "2 %",
          "Holm 1979", &checkInteractions},
+        {"weights-matter", shape, "weights", "effects are alike at small and large weights",
+         "fine: p, classical or robust, at or above alpha; else weigh", "DuMouchel & Duncan 1983",
+         &checkWeightsMatter},
         {"breusch-pagan", spread, "Breusch–Pagan", "one spread for all",
          "fine: p at or above alpha, or the spread differs by under 1.15 times (auxiliary R² under "
          ".03); fails from 1.5 times (.1)",
@@ -77,6 +83,10 @@ const std::vector<Check>& allChecks() {
         {"intraclass", unrelated, "clusters", "rows of one cluster are no more alike than others",
          "fine: p at or above alpha, or under 1 % between clusters; fails from 5 %", "Donner 1986",
          &checkIntraclass, true, fits::kPlain | fits::kInstruments},
+        {"differences-serial", unrelated, "echo of the changes",
+         "changes two moments apart are unrelated",
+         "fine: p of AR(2) at or above alpha; fails under .01", "Arellano & Bond 1991",
+         &checkDifferencesSerial, true, fits::kDynamic},
         {"jarque-bera", normal, "Jarque–Bera", "normal errors",
          "fine: p at or above alpha, or skewness under .2 and excess kurtosis under .4; fails from "
          "1 or 2",
@@ -116,6 +126,10 @@ const std::vector<Check>& allChecks() {
         {"covratio", few, "COVRATIO", "no row decides the precision",
          "weigh: a row changes the generalised variance by half", "Belsley, Kuh & Welsch 1980",
          &checkCovratio},
+        {"held-down", few, "rows held down", "no row counts for less than a half",
+         "fine: under 2 % of the rows count for less than a tenth, and least squares lies within "
+         "two errors; else weigh",
+         "Huber 1981; Yohai 1987", &checkHeldDown, true, fits::kHeldDown},
         {"vif", overlap, "variance inflation", "each term says something of its own",
          "weigh: an inflation of 10 or more (per column); fails from 30", "Fox & Monette 1992",
          &checkVif, false, fits::kPlain | fits::kEffects | fits::kOneEffect},
@@ -145,7 +159,8 @@ const std::vector<Check>& allChecks() {
          "Durbin 1954; Wu 1973; Hausman 1978", &checkEndogeneity, true, fits::kAny},
         {"over-identification", cause, "over-identification",
          "all instruments lead to the same effect", "fine: p at or above alpha; fails under .01",
-         "Sargan 1958; Basmann 1960; Hansen 1982", &checkOverIdentification, true, fits::kAny},
+         "Sargan 1958; Basmann 1960; Hansen 1982", &checkOverIdentification, true,
+         fits::kAny | fits::kDynamic},
         {"difference-j", cause, "difference of J", "this instrument agrees with the others",
          "fine: p by Holm at or above alpha; fails under .01",
          "Eichenbaum, Hansen & Singleton 1988", &checkDifferenceJ, true, fits::kAny},
@@ -162,6 +177,15 @@ const std::vector<Check>& allChecks() {
          "or "
          "says another thing of zero; fails: it is empty",
          "Anderson & Rubin 1949", &checkAndersonRubin, true, fits::kAny},
+        {"pre-trend", cause, "before the change", "before it changes a unit moves like the others",
+         "fine: p at or above alpha, or under a twentieth of the mean effect after; fails from a "
+         "half of it",
+         "Freyaldenhoven, Hansen & Shapiro 2019", &checkPreTrend, true, fits::kEffects},
+        {"who-is-compared", cause, "who is held against whom",
+         "no unit is held against one that had changed before",
+         "fine: under 5 % of the weight; fails from 30 %",
+         "Goodman-Bacon 2021; de Chaisemartin & D’Haultfœuille 2020", &checkWhoIsCompared, true,
+         fits::kEffects},
         {"fixed-effects-f", panel, "effects of units (F)", "all units share one constant",
          "fine: the effects are held fixed, or p at or above alpha; else fails, or weighs with "
          "random "
@@ -174,6 +198,10 @@ const std::vector<Check>& allChecks() {
         {"hausman", panel, "Hausman", "the units’ effects are unrelated to the terms",
          "fine: p at or above alpha, or the effects are held fixed; else fails",
          "Hausman 1978; Mundlak 1978", &checkHausman, true, fits::kAny & ~fits::kInstruments},
+        {"lagged-outcome", panel, "lagged outcome with effects",
+         "the lagged outcome is unrelated to what the units’ effects leave",
+         "fine: a bias of about .02 or less; fails from .05", "Nickell 1981", &checkLaggedOutcome,
+         true, fits::kEffects | fits::kOneEffect},
         {"panel-serial", panel, "echo within units", "errors of a unit do not carry over",
          "fine: p at or above alpha, or errors clustered by the unit; else fails",
          "Wooldridge 2010; Drukker 2003", &checkPanelSerial, true,
@@ -182,6 +210,35 @@ const std::vector<Check>& allChecks() {
          "units do not share what the terms leave",
          "fine: p at or above alpha, or a mean correlation under .1; fails from .3", "Pesaran 2004",
          &checkCrossSectionDependence, true, fits::kAny & ~fits::kInstruments},
+        {"overdispersion", count, "spread beyond the mean", "the variance is the mean",
+         "fine: p at or above alpha, the extra under a twentieth, or errors that allow for it; "
+         "fails from half as much again",
+         "Cameron & Trivedi 1990", &checkOverdispersion, true, fits::kCount},
+        {"pearson-dispersion", count, "Pearson’s dispersion", "what is left has the law’s size",
+         "fine: between .8 and 1.25, or errors that allow for it; fails outside of .5 to 2",
+         "McCullagh & Nelder 1989", &checkPearsonDispersion, true, fits::kCount},
+        {"zero-excess", count, "zeros", "zeros are as many as the law expects",
+         "fine: p at or above alpha, or under 1 % of the rows; fails from 5 %",
+         "van den Broek 1995; Newey 1985", &checkZeroExcess, true, fits::kCount},
+        {"vuong", count, "worth of the part for zeros", "the plain count does as well",
+         "fine: it gains more than it costs, p under alpha; else weigh", "Vuong 1989; Wilson 2015",
+         &checkVuong, true, fits::kCount},
+        {"rootogram", count, "rootogram", "each count is as frequent as expected",
+         "fine: no root frequency off by more than 1; fails from 2.5", "Kleiber & Zeileis 2016",
+         &checkRootogram, true, fits::kCount},
+        {"hosmer-lemeshow", yesNo, "Hosmer–Lemeshow", "shares of yes are as told",
+         "fine: p at or above alpha, or under 1 % beyond chance; fails from 5 %",
+         "Hosmer & Lemeshow 1980", &checkHosmerLemeshow, true, fits::kYesNo},
+        {"roc", yesNo, "telling apart (ROC)", "the terms tell nothing apart",
+         "fine: an area of .7 or more; fails under .55",
+         "Hanley & McNeil 1982; DeLong, DeLong & Clarke-Pearson 1988", &checkRoc, true,
+         fits::kYesNo},
+        {"parallel-lines", yesNo, "parallel lines (Brant)", "effects are the same at every cut",
+         "fine: p at or above alpha; fails under .01", "Brant 1990", &checkParallelLines, true,
+         fits::kOrdered},
+        {"separation", yesNo, "separation", "no term tells the answer for certain",
+         "fine: each effect is held to one and a half spreads of its term; fails from five",
+         "Albert & Anderson 1984", &checkSeparation, true, fits::kYesNo | fits::kCount},
     };
     return kChecks;
 }
@@ -224,6 +281,22 @@ std::vector<GroupVerdict> verdictsByGroup(const std::vector<CheckResult>& checks
 namespace {
 
 unsigned kindOf(const Design& design, const Fit& fit) {
+    if (fit.quantile) {
+        return fits::kQuantile;
+    }
+    if (fit.robust) {
+        return fits::kHeldDown;
+    }
+    if (fit.likelihood) {
+        const std::string& outcome = fit.likelihood->outcome;
+        return outcome == "count"     ? fits::kCount
+               : outcome == "yes-no"  ? fits::kYesNo
+               : outcome == "ordered" ? fits::kOrdered
+                                      : fits::kOther;
+    }
+    if (fit.dynamic) {
+        return fits::kDynamic;
+    }
     if (fit.instrumented) {
         return fits::kInstruments;
     }
@@ -234,8 +307,17 @@ unsigned kindOf(const Design& design, const Fit& fit) {
 }
 
 std::string outOfScope(unsigned kind) {
-    return kind == fits::kInstruments ? "It is made for least squares; of instruments see whether "
-                                        "the cause can be trusted."
+    constexpr unsigned kOutcomes =
+        fits::kCount | fits::kYesNo | fits::kOrdered | fits::kOther | fits::kQuantile;
+    return (kind & kOutcomes) != 0   ? "It is made for least squares; of this outcome see its own "
+                                       "checks below."
+           : kind == fits::kHeldDown ? "It is made for least squares of equal rows."
+           : kind == fits::kDynamic
+               ? "It is made for least squares; of earlier moments see whether "
+                 "the cause can be trusted."
+           : kind == fits::kInstruments
+               ? "It is made for least squares; of instruments see whether "
+                 "the cause can be trusted."
            : kind == fits::kRandom
                ? "It is not made for rows less a share of their unit’s mean."
                : "It is not made for effects that are swept out. With few groups, ask with the "

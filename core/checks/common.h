@@ -98,6 +98,12 @@ void offerProduct(const CheckInput& in, const DesignTerm& a, const DesignTerm& b
                   CheckResult& result);
 void offerEffectsBy(const CheckInput& in, const std::string& groups, CheckResult& result);
 
+/// Of fits that hold odd rows down: which rows, and what least squares says beside.
+[[nodiscard]] CheckResult checkHeldDown(const CheckInput& in);
+
+/// Hansen’s J and Sargan’s statistic of instruments by earlier moments.
+[[nodiscard]] CheckResult dynamicOverIdentification(const CheckInput& in);
+
 /// Two remedies: the rows before the moment of a row alone, and those from it on.
 void offerParts(const CheckInput& in, Eigen::Index row, CheckResult& result);
 

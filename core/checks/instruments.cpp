@@ -478,6 +478,9 @@ CheckResult checkEndogeneity(const CheckInput& in) {
 
 // Sargan (1958), Econometrica 26; Basmann (1960), JASA 55; Hansen (1982), Econometrica 50.
 CheckResult checkOverIdentification(const CheckInput& in) {
+    if (in.fit.dynamic) {
+        return dynamicOverIdentification(in);
+    }
     const auto parts = partsOf(in);
     if (!parts) {
         return notApplicable(parts.error());

@@ -3,6 +3,7 @@
 #include "core/base/format.h"
 #include "core/describe/smooth.h"
 #include "core/describe/summary.h"
+#include "core/model/event_study.h"
 #include "core/numerics/distributions.h"
 #include "core/numerics/random.h"
 
@@ -10,6 +11,7 @@
 
 #include <algorithm>
 #include <cmath>
+#include <limits>
 #include <numbers>
 #include <numeric>
 
@@ -72,7 +74,17 @@ VectorXd cooksDistances(const Design& design, const Fit& fit) {
     return d;
 }
 
+bool hasInfluence(const Fit& fit) {
+    return !fit.likelihood && !fit.quantile && !fit.robust && !fit.dynamic &&
+           !(fit.event && fit.event->weighting != "pooled");
+}
+
 RowSheet rowSheet(const Design& design, const Fit& fit) {
+    if (!hasInfluence(fit)) {
+        const VectorXd none =
+            VectorXd::Constant(design.y.size(), std::numeric_limits<double>::quiet_NaN());
+        return {design.rows, design.y, fit.fitted, fit.residuals, none, none, none};
+    }
     return {design.rows,
             design.y,
             fit.fitted,
@@ -94,6 +106,9 @@ VectorXd estimatesWithout(const Design& design, const Fit& fit, std::size_t coef
 
 std::vector<DropOne> dropOne(const Design& design, const Fit& fit) {
     std::vector<DropOne> out;
+    if (!hasInfluence(fit)) {
+        return out;
+    }
     for (std::size_t j = 0; j < fit.coefficients.size(); ++j) {
         const Coefficient& c = fit.coefficients[j];
         if (c.designTerm < 0 || c.se <= 0.0) {

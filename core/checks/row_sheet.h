@@ -16,6 +16,10 @@ struct RowSheet {
     Eigen::VectorXd cook;
 };
 
+/// Leave-one-out has its short formulas: fits that are linear in the outcome.
+[[nodiscard]] bool hasInfluence(const Fit& fit);
+
+/// Without influence what is told by it alone is NaN.
 [[nodiscard]] RowSheet rowSheet(const Design& design, const Fit& fit);
 
 /// The estimate of one coefficient without each row in turn, n; without refitting.

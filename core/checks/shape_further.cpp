@@ -3,6 +3,7 @@
 #include "core/checks/common.h"
 #include "core/describe/correlation.h"
 #include "core/describe/smooth.h"
+#include "core/model/likelihood.h"
 #include "core/numerics/distributions.h"
 
 #include <algorithm>
@@ -70,7 +71,76 @@ CheckResult checkRainbow(const CheckInput& in) {
 }
 
 // Pregibon (1980), Applied Statistics 29, 15–24; Tukey (1949), Biometrics 5.
+namespace {
+
+/// The same of a likelihood of one index: the estimator itself on the index and its square.
+CheckResult linkOfLikelihood(const CheckInput& in) {
+    const LikelihoodFit& told = *in.fit.likelihood;
+    if (told.index.cols() != 1 || !in.question.fixedEffects.empty() || told.family == "truncated") {
+        return notApplicable("It is made for one index.");
+    }
+    const VectorXd own = in.design.offset.size() > 0
+                             ? VectorXd(told.index.col(0) - in.design.offset)
+                             : VectorXd(told.index.col(0));
+    const VectorXd index = own.array() - own.mean();
+    const double reach = index.cwiseAbs().maxCoeff();
+    if (!(reach > 1e-12)) {
+        return notApplicable("The fitted values do not differ.");
+    }
+    Design both = in.design;
+    both.X.resize(index.size(), 3);
+    both.X.col(0).setOnes();
+    both.X.col(1) = index / reach;
+    both.X.col(2) = (index / reach).cwiseAbs2();
+    both.columns = {
+        {"(constant)", "", -1, false}, {"index", "", 0, false}, {"square", "", 1, false}};
+    both.hasConstant = true;
+    both.terms.clear();
+    const auto fit = findEstimator(in.question.method)
+                         ->estimate(both, in.question.settings, ErrorSpec{}, in.alpha, in.job);
+    if (!fit || fit->coefficients.size() < 3 || !fit->coefficients[2].statistic ||
+        fit->coefficients[2].term != "square") {
+        return notApplicable("The squared index adds nothing of its own.");
+    }
+    CheckResult result;
+    result.statistic = *fit->coefficients[2].statistic;
+    result.statisticName = "z of the squared index";
+    result.distribution = "normal";
+    result.p = *fit->coefficients[2].p;
+    const double gain = std::max(fit->likelihood->logLikelihood - told.logLikelihood, 0.0);
+    const double share = told.deviance > 0.0 ? 2.0 * gain / told.deviance : 0.0;
+    result.details = {{"share of the deviance", share}};
+    result.verdict = judge(*result.p, in.alpha, share, 0.002, 0.02);
+    result.headline = pClause(*result.p);
+    result.reading =
+        *result.p >= in.alpha
+            ? "The square of the index adds nothing beside it (" + pClause(*result.p) +
+                  "): no sign that the terms reach the outcome another way."
+            : "The square of the index adds to it (" + pClause(*result.p) + ", " +
+                  fixedNumber(100.0 * share, 1) +
+                  " % of the deviance): the outcome may want another curve, or a term is missing.";
+    result.exhibit = residualExhibit(in);
+    result.exhibit.title = result.verdict == Verdict::Fine
+                               ? "The curve from terms to outcome fits"
+                               : "The curve from terms to outcome bends";
+    if (result.verdict != Verdict::Fine) {
+        for (const DesignTerm& term : in.design.terms) {
+            if (term.columns.size() == 1 && !term.groups && !term.yesNo && !term.isProduct &&
+                term.factors.size() == 1) {
+                offerSquare(in, term.name, result);
+                break;
+            }
+        }
+    }
+    return result;
+}
+
+}  // namespace
+
 CheckResult checkLink(const CheckInput& in) {
+    if (in.fit.likelihood) {
+        return linkOfLikelihood(in);
+    }
     // The centred index spans the same with a constant and loses no digits.
     const VectorXd& fitted = in.fit.fitted;
     const VectorXd index =

@@ -1,5 +1,6 @@
 #include "core/describe/survey_mean.h"
 
+#include "core/base/format.h"
 #include "core/base/typed_text.h"
 #include "core/data/grouping.h"
 
@@ -59,6 +60,76 @@ Result<std::vector<double>> sharesTaken(const Frame& frame, const SurveyRows& ro
     return taken;
 }
 
+/// Names the strata with one cluster, or refuses them where that is asked.
+Result<void> nameLonely(SurveyRows& rows, const Survey& survey, const Column* stratum) {
+    rows.lonely = survey.lonely;
+    std::vector<std::int32_t> first(static_cast<std::size_t>(rows.strataCount), -1);
+    std::vector<bool> several(first.size(), false);
+    std::vector<std::size_t> rowOf(first.size(), 0);
+    for (std::size_t i = 0; i < rows.strata.size(); ++i) {
+        if (rows.strata[i] < 0) {
+            continue;
+        }
+        const auto s = static_cast<std::size_t>(rows.strata[i]);
+        several[s] = several[s] || (first[s] >= 0 && first[s] != rows.clusters[i]);
+        rowOf[s] = first[s] < 0 ? i : rowOf[s];
+        first[s] = rows.clusters[i];
+    }
+    for (std::size_t s = 0; s < first.size(); ++s) {
+        if (first[s] >= 0 && !several[s] && rows.strataCount > 1) {
+            rows.lonelyNames.push_back(
+                stratum->isText()
+                    ? stratum->texts()[static_cast<std::size_t>(stratum->codes()[rowOf[s]])]
+                    : exactNumber(stratum->numbers()[rowOf[s]]));
+        }
+    }
+    if (survey.lonely == "refused" && !rows.lonelyNames.empty()) {
+        return refuse(ErrorCode::BadSetting,
+                      "only one cluster was drawn in " + joinedNames(rows.lonelyNames), "survey",
+                      "Merge it with a stratum like it, or choose what is to be done with lonely "
+                      "clusters in Data.",
+                      rows.lonelyNames);
+    }
+    return {};
+}
+
+Result<void> takeReplicates(SurveyRows& rows, const Frame& frame, const Survey& survey) {
+    for (const std::string& name : survey.replicates) {
+        const auto column = part(frame, name);
+        if (!column) {
+            return tl::make_unexpected(column.error());
+        }
+        if ((*column)->isText()) {
+            return refuse(ErrorCode::WrongType, "the replicate weight ‘" + name + "’ holds text",
+                          "survey", "A weight is a number.", {name});
+        }
+        std::vector<double> weights((*column)->numbers().begin(), (*column)->numbers().end());
+        for (double& w : weights) {
+            if (w < 0.0) {
+                return refuse(ErrorCode::BadSetting,
+                              "the replicate weight ‘" + name + "’ is negative in some rows",
+                              "survey", "A weight is zero or more.", {name});
+            }
+            w = std::isnan(w) ? 0.0 : w;
+        }
+        rows.replicates.push_back(std::move(weights));
+        rows.replicateNames.push_back(name);
+    }
+    const auto R = static_cast<double>(rows.replicates.size());
+    if (R == 1.0) {
+        return refuse(ErrorCode::BadSetting, "one replicate weight shows no spread", "survey",
+                      "Name all of them.");
+    }
+    if (R > 1.0) {
+        const double kept = 1.0 - survey.fay;
+        rows.replicateScale = survey.scale                          ? *survey.scale
+                              : survey.replicateKind == "jackknife" ? (R - 1.0) / R
+                              : survey.replicateKind == "balanced"  ? 1.0 / (R * kept * kept)
+                                                                    : 1.0 / R;
+    }
+    return {};
+}
+
 }  // namespace
 
 Result<SurveyRows> surveyRows(const Frame& frame, const Survey& survey) {
@@ -115,6 +186,12 @@ Result<SurveyRows> surveyRows(const Frame& frame, const Survey& survey) {
         return tl::make_unexpected(taken.error());
     }
     out.taken = *std::move(taken);
+    if (auto done = nameLonely(out, survey, *stratum); !done) {
+        return tl::make_unexpected(done.error());
+    }
+    if (auto done = takeReplicates(out, frame, survey); !done) {
+        return tl::make_unexpected(done.error());
+    }
     return out;
 }
 
@@ -150,6 +227,9 @@ DesignCovariance designCovariance(const SurveyRows& rows, const Eigen::MatrixXd&
         }
         const auto s = static_cast<std::size_t>(stratumOf[c]);
         const bool lonely = clusters[s] < 2.0;
+        if (lonely && rows.lonely == "skipped") {
+            continue;
+        }
         Eigen::VectorXd d = byCluster.col(static_cast<Eigen::Index>(c));
         if (!lonely) {
             d -= sums.col(stratumOf[c]) / clusters[s];

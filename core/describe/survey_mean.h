@@ -19,15 +19,22 @@ struct SurveyRows {
     std::vector<double> taken;           ///< Of each stratum: the share of its clusters drawn.
     std::int32_t strataCount = 1;
     std::int32_t clusterCount = 0;
+    std::string lonely = "centred";        ///< As Survey::lonely.
+    std::vector<std::string> lonelyNames;  ///< Strata with one cluster.
+
+    std::vector<std::vector<double>> replicates;  ///< Weights of each row of the frame.
+    std::vector<std::string> replicateNames;
+    double replicateScale = 1.0;  ///< Of the sum of squares about the estimate.
 };
 
 /// @return the rows, or UnknownName, WrongType (a weight or a population that is no number),
-///         BadSetting (a weight below zero, fewer clusters in the population than drawn).
+///         BadSetting (a weight below zero, fewer clusters in the population than drawn, a lonely
+///         cluster where these are to be refused, one replicate weight).
 [[nodiscard]] Result<SurveyRows> surveyRows(const Frame& frame, const Survey& survey);
 
 /// Covariance of sums of scores under the design: by linearisation over clusters within strata with
-/// the finite-population factor; a lonely cluster is centred at zero, where scores sum to zero.
-/// Source: Binder (1983), International Statistical Review 51.
+/// the finite-population factor; a lonely cluster is centred at zero, where scores sum to zero, or
+/// passed over. Source: Binder (1983), International Statistical Review 51.
 struct DesignCovariance {
     Eigen::MatrixXd matrix;
     double df = 0.0;  ///< Clusters less strata.

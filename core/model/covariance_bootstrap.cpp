@@ -1,5 +1,5 @@
 #include "core/base/format.h"
-#include "core/model/fit.h"
+#include "core/model/reweighted.h"
 #include "core/numerics/distributions.h"
 #include "core/numerics/random.h"
 
@@ -477,6 +477,13 @@ class Bootstrap {
 };
 
 }  // namespace
+
+Resampling intervalsOf(const VectorXd& estimate, const MatrixXd& draws, const ErrorSpec& spec,
+                       double alpha) {
+    Resampling out;
+    Intervals(estimate, draws, MatrixXd(), spec, alpha).fill(out);
+    return out;
+}
 
 Result<Covariance> bootstrapCovariance(const CovarianceInput& in, const ErrorSpec& spec) {
     // Once effects are swept out, or changes taken, the rows of a unit hang together: they may be

@@ -35,7 +35,8 @@ double degreesLeft(const CovarianceInput& in) {
         const bool nested = std::any_of(
             in.design.clusters.begin(), in.design.clusters.end(),
             [&](const std::vector<std::int32_t>& clusters) { return isNested(effects, clusters); });
-        counted -= nested ? effects.count - 1.0 : 0.0;
+        counted -=
+            nested ? effects.count * (1.0 + static_cast<double>(effects.slopes.cols())) - 1.0 : 0.0;
     }
     return in.dfResidual + in.design.effectsRank - std::max(counted, 0.0);
 }

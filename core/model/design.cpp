@@ -1,6 +1,7 @@
 #include "core/model/design.h"
 
 #include "core/base/format.h"
+#include "core/model/outcome_models.h"
 #include "core/model/panel.h"
 
 #include <algorithm>
@@ -34,9 +35,36 @@ struct Expanded {
     DesignFactor factor;
 };
 
+/// Outcomes of ordered or plain groups: levels numbered from 0.
+bool takesGroups(const std::string& method) {
+    return method == "ordered-logit" || method == "ordered-probit" || method == "multinomial-logit";
+}
+
+bool isDynamic(const std::string& method) {
+    return method == "difference-gmm" || method == "system-gmm";
+}
+
 bool isPanelMethod(const std::string& method) {
     return method == "within" || method == "random" || method == "between" ||
-           method == "first-difference";
+           method == "first-difference" || method == "event-study" || isDynamic(method);
+}
+
+/// How many moments a text lags the outcome: 2 for lag(y, 2); 0 when it does not.
+int lagOf(const std::string& text, const std::string& outcome) {
+    const auto parsed = Expression::parse(text);
+    if (!parsed || parsed->root().kind != Node::Kind::Call || parsed->root().text != "lag") {
+        return 0;
+    }
+    for (int by = 1; by <= 60; ++by) {
+        const std::string inner = by == 1 ? "" : ", " + std::to_string(by);
+        for (const std::string& form : {outcome, quotedName(outcome)}) {
+            const auto same = Expression::parse("lag(" + form + inner + ")");
+            if (same && same->canonical() == parsed->canonical()) {
+                return by;
+            }
+        }
+    }
+    return 0;
 }
 
 class Builder {
@@ -60,6 +88,9 @@ class Builder {
         if (auto done = fillInstruments(); !done) {
             return tl::make_unexpected(done.error());
         }
+        if (auto done = fillFurther(); !done) {
+            return tl::make_unexpected(done.error());
+        }
         if (auto done = fillWeights(); !done) {
             return tl::make_unexpected(done.error());
         }
@@ -67,7 +98,14 @@ class Builder {
         fillEffects();
         fillTime();
         fillUnits();
+        fillHistories();
+        if (question_.method == "event-study") {
+            if (auto done = fillChanged(); !done) {
+                return tl::make_unexpected(done.error());
+            }
+        }
         warnOfLoneProducts();
+        warnOfLaggedOutcome();
         return std::move(design_);
     }
 
@@ -111,7 +149,7 @@ class Builder {
         if (!outcome) {
             return tl::make_unexpected(outcome.error());
         }
-        if (outcome->column.isText()) {
+        if (outcome->column.isText() && !takesGroups(question_.method)) {
             return refuse(ErrorCode::WrongType, "the outcome ‘" + outcome->name + "’ holds text",
                           "outcome",
                           "Least squares needs numbers: compare it with a level, as in " +
@@ -129,7 +167,12 @@ class Builder {
         }
         endogenous_ = parts_.size();
         for (const Term& term : question_.terms) {
-            if (term.muted) {
+            // What is switched on stands in an event study as its places.
+            const bool switched = question_.method == "event-study" &&
+                                  term.kind == Term::Kind::Expression &&
+                                  (term.parts.front() == question_.settings.variable ||
+                                   term.parts.front() == quotedName(question_.settings.variable));
+            if (term.muted || switched) {
                 continue;
             }
             if (auto done = evaluateTerm(term, parts_); !done) {
@@ -147,9 +190,35 @@ class Builder {
         if (auto done = nameOnce(); !done) {
             return done;
         }
+        if (isDynamic(question_.method)) {
+            if (auto done = spellOutEffects(); !done) {
+                return done;
+            }
+        }
         if (parts_.empty() && !question_.intercept) {
             return refuse(ErrorCode::NoTerms, "there is nothing to explain the outcome with",
                           question_.title, "Add a term after “with”.");
+        }
+        return {};
+    }
+
+    [[nodiscard]] bool isUnit(const std::string& name) const {
+        const std::string& unit = frame_.layout().unit;
+        return !unit.empty() && (name == unit || name == quotedName(unit));
+    }
+
+    /// Differences rid of the units’ effects; others stand as indicators among the terms.
+    Result<void> spellOutEffects() {
+        for (const std::string& name : question_.fixedEffects) {
+            if (isUnit(name)) {
+                continue;
+            }
+            auto part = evaluatePart(name);
+            if (!part) {
+                return tl::make_unexpected(part.error());
+            }
+            part->groups = true;
+            parts_.push_back({*std::move(part)});
         }
         return {};
     }
@@ -269,6 +338,22 @@ class Builder {
         for (const Part& effect : effects_) {
             needed.push_back(&effect.column);
         }
+        for (const Part& slope : slopes_) {
+            needed.push_back(&slope.column);
+        }
+        if (auto done = evaluateFurther(); !done) {
+            return done;
+        }
+        for (const auto& factors : zeroParts_) {
+            for (const Part& part : factors) {
+                needed.push_back(&part.column);
+            }
+        }
+        for (const auto* one : {&offset_, &exposure_}) {
+            if (one->has_value()) {
+                needed.push_back(&(*one)->column);
+            }
+        }
         if (isPanelMethod(question_.method)) {
             if (auto done = needPanel(needed); !done) {
                 return done;
@@ -314,16 +399,102 @@ class Builder {
         return emptyRefusal(needed);
     }
 
+    /// Offset, exposure, and the terms that tell zeros apart.
+    Result<void> evaluateFurther() {
+        const auto numbers = [&](const std::string& text, const char* what,
+                                 std::optional<Part>& into) -> Result<void> {
+            if (text.empty()) {
+                return {};
+            }
+            if (!isLikelihoodMethod(question_.method)) {
+                return refuse(ErrorCode::BadSetting,
+                              std::string("an ") + what + " belongs to counts and shares", what,
+                              "Take it out, or ask by Poisson.");
+            }
+            auto part = evaluatePart(text);
+            if (!part) {
+                return tl::make_unexpected(part.error());
+            }
+            if (part->column.isText()) {
+                return refuse(ErrorCode::WrongType,
+                              std::string("the ") + what + " ‘" + text + "’ holds text", what,
+                              "It is a number.", {text});
+            }
+            into = *std::move(part);
+            return {};
+        };
+        if (auto done = numbers(question_.offset, "offset", offset_); !done) {
+            return done;
+        }
+        if (auto done = numbers(question_.exposure, "exposure", exposure_); !done) {
+            return done;
+        }
+        for (const std::string& text : question_.settings.zeroTerms) {
+            if (auto done = evaluateTerm(Term::expression(text), zeroParts_); !done) {
+                return done;
+            }
+        }
+        return {};
+    }
+
+    Result<void> fillFurther() {
+        if (offset_ || exposure_) {
+            design_.offset = Eigen::VectorXd::Zero(static_cast<Index>(design_.rows.size()));
+        }
+        if (offset_) {
+            design_.offset += taken(offset_->column);
+        }
+        if (exposure_) {
+            const Eigen::VectorXd exposure = taken(exposure_->column);
+            for (Index i = 0; i < exposure.size(); ++i) {
+                if (!(exposure(i) > 0.0)) {
+                    return refuse(ErrorCode::BadSetting,
+                                  "the exposure ‘" + exposure_->name + "’ is " +
+                                      shortNumber(exposure(i)) + " in row " +
+                                      std::to_string(design_.rows[static_cast<std::size_t>(i)] + 1),
+                                  "exposure", "An exposure is above zero: leave such rows out.",
+                                  {exposure_->name});
+                }
+                design_.offset(i) += std::log(exposure(i));
+            }
+        }
+        if (zeroParts_.empty()) {
+            return {};
+        }
+        std::vector<Eigen::VectorXd> columns;
+        columns.emplace_back(Eigen::VectorXd::Ones(static_cast<Index>(design_.rows.size())));
+        design_.zeroColumns.push_back({"(constant)", "constant", -1, false});
+        for (const auto& factors : zeroParts_) {
+            if (auto done =
+                    addTerm(factors, false, columns, design_.zeroColumns, design_.zeroTerms);
+                !done) {
+                return done;
+            }
+        }
+        design_.zeroX = gathered(columns);
+        return {};
+    }
+
     /// The groupings held fixed; within estimation holds the unit fixed.
     Result<void> nameEffects() {
-        std::vector<std::string> names = question_.fixedEffects;
+        std::vector<std::string> names;
+        if (!isDynamic(question_.method)) {
+            names = question_.fixedEffects;
+        }
         const std::string& unit = frame_.layout().unit;
-        if (question_.method == "within" && !unit.empty()) {
-            const std::string quoted = quotedName(unit);
-            if (std::find(names.begin(), names.end(), unit) == names.end() &&
-                std::find(names.begin(), names.end(), quoted) == names.end()) {
-                names.insert(names.begin(), quoted);
-            }
+        const bool ofUnit = question_.method == "within" || question_.method == "event-study" ||
+                            !question_.ownSlopes.empty();
+        if (ofUnit && !unit.empty() &&
+            std::none_of(names.begin(), names.end(),
+                         [&](const std::string& name) { return isUnit(name); })) {
+            names.insert(names.begin(), quotedName(unit));
+        }
+        const std::string& time = frame_.layout().time;
+        if (question_.method == "event-study" && !time.empty() &&
+            std::none_of(names.begin(), names.end(), [&](const std::string& name) {
+                return name == time || name == quotedName(time);
+            })) {
+            names.push_back(quotedName(time));
         }
         for (const std::string& name : names) {
             auto effect = evaluatePart(name);
@@ -339,6 +510,27 @@ class Builder {
             }
             effects_.push_back(*std::move(effect));
         }
+        return nameSlopes();
+    }
+
+    Result<void> nameSlopes() {
+        for (const std::string& name : question_.ownSlopes) {
+            if (frame_.layout().kind != Layout::Kind::Panel || frame_.layout().unit.empty()) {
+                return refuse(ErrorCode::BadSetting,
+                              "a slope for each unit needs rows that are a unit at a moment",
+                              question_.title, "Say what a row is in Data.");
+            }
+            auto part = evaluatePart(name);
+            if (!part) {
+                return tl::make_unexpected(part.error());
+            }
+            if (part->column.isText()) {
+                return refuse(ErrorCode::WrongType,
+                              "‘" + name + "’ holds text: nothing has a slope in it", "held fixed",
+                              "Name a quantity, as the time.", {name});
+            }
+            slopes_.push_back(*std::move(part));
+        }
         return {};
     }
 
@@ -353,11 +545,12 @@ class Builder {
                           question_.title, "Say what a row is in Data.");
         }
         needed.push_back(unit);
-        if (question_.method == "first-difference") {
+        if (question_.method == "first-difference" || question_.method == "event-study" ||
+            isDynamic(question_.method)) {
             if (time == nullptr || time->isText()) {
                 return refuse(ErrorCode::BadSetting,
-                              "differences need a time that is a number or a date", question_.title,
-                              "Name it in Data, under what a row is.");
+                              "this method needs a time that is a number or a date",
+                              question_.title, "Name it in Data, under what a row is.");
             }
             needed.push_back(time);
         }
@@ -408,6 +601,14 @@ class Builder {
         for (const Part& effect : effects_) {
             SweptGrouping grouping{effect.name, {}, 0};
             grouping.of = idsOf(effect.column, grouping.count);
+            if (isUnit(effect.name) && !slopes_.empty()) {
+                grouping.slopes.resize(static_cast<Index>(design_.rows.size()),
+                                       static_cast<Index>(slopes_.size()));
+                for (std::size_t s = 0; s < slopes_.size(); ++s) {
+                    grouping.slopes.col(static_cast<Index>(s)) = taken(slopes_[s].column);
+                    grouping.slopeNames.push_back(slopes_[s].name);
+                }
+            }
             design_.effects.push_back(std::move(grouping));
         }
     }
@@ -421,6 +622,143 @@ class Builder {
         if (const auto& order = frame_.timeOrder()) {
             for (const std::size_t row : design_.rows) {
                 design_.unitMoments.push_back(order->moment[row]);
+            }
+        }
+    }
+
+    [[nodiscard]] bool inSample(std::size_t row) const {
+        return frame_.states()[row] == RowState::In;
+    }
+
+    /// What a column says of every unit used at any moment, `later` moments on.
+    [[nodiscard]] ColumnHistory historyOf(const Column& column, int later) const {
+        const Column* unit = frame_.column(frame_.layout().unit);
+        const auto& order = frame_.timeOrder();
+        std::unordered_map<double, std::int32_t> ids;
+        for (std::size_t i = 0; i < design_.rows.size(); ++i) {
+            ids.emplace(keyOfRow(*unit, design_.rows[i]), design_.units[i]);
+        }
+        ColumnHistory out;
+        for (std::size_t row = 0; row < frame_.rows(); ++row) {
+            if (!inSample(row) || column.isMissing(row) || unit->isMissing(row)) {
+                continue;
+            }
+            if (const auto id = ids.find(keyOfRow(*unit, row)); id != ids.end()) {
+                out.at[historyKey(id->second, order->moment[row] + later)] = column.numbers()[row];
+            }
+        }
+        return out;
+    }
+
+    void fillHistories() {
+        if (!isDynamic(question_.method) || design_.unitMoments.empty()) {
+            return;
+        }
+        // The shortest lag of the outcome brings the instruments of all of them.
+        int shortest = 0;
+        std::size_t of = 0;
+        for (std::size_t t = 0; t < parts_.size(); ++t) {
+            const int by = parts_[t].size() == 1 ? lagOf(parts_[t].front().text, outcome_.name) : 0;
+            if (by > 0 && (shortest == 0 || by < shortest)) {
+                shortest = by;
+                of = t;
+            }
+        }
+        for (std::size_t t = 0; t < parts_.size(); ++t) {
+            const Part& part = parts_[t].front();
+            const bool lagged = shortest > 0 && t == of;
+            if ((!lagged && t >= endogenous_) || parts_[t].size() > 1 || part.groups) {
+                continue;
+            }
+            ColumnHistory history =
+                lagged ? historyOf(outcome_.column, shortest) : historyOf(part.column, 0);
+            history.lagged = lagged;
+            history.column = design_.terms[t].columns.front();
+            design_.histories.push_back(std::move(history));
+        }
+        for (DesignTerm& term : design_.terms) {
+            const bool late = shortest > 0 && term.factors.size() == 1 &&
+                              lagOf(term.factors.front().text, outcome_.name) > 0;
+            term.endogenous = term.endogenous || late;
+        }
+    }
+
+    /// When each unit’s variable is switched on; it stays on.
+    Result<void> fillChanged() {
+        const std::string& name = question_.settings.variable;
+        if (name.empty()) {
+            return refuse(ErrorCode::BadSetting,
+                          "an event study names the variable that is switched on", "method",
+                          "It is 0 before the change and 1 from it on.");
+        }
+        auto part = evaluatePart(name);
+        if (!part) {
+            return tl::make_unexpected(part.error());
+        }
+        if (part->column.isText()) {
+            return refuse(ErrorCode::WrongType, "‘" + name + "’ holds text", "method",
+                          "It is 0 before the change and 1 from it on.", {name});
+        }
+        const Column* unit = frame_.column(frame_.layout().unit);
+        const auto& order = frame_.timeOrder();
+
+        struct Seen {
+            std::int64_t firstOn = kNever;
+            std::int64_t lastOff = kAlways;
+        };
+
+        std::unordered_map<double, Seen> seen;
+        for (std::size_t row = 0; row < frame_.rows(); ++row) {
+            if (!inSample(row) || part->column.isMissing(row) || unit->isMissing(row)) {
+                continue;
+            }
+            const double value = part->column.numbers()[row];
+            if (value != 0.0 && value != 1.0) {
+                return refuse(ErrorCode::BadSetting,
+                              "‘" + name + "’ is " + shortNumber(value) + " in row " +
+                                  std::to_string(row + 1) + ": it is not a switch",
+                              "method", "It is 0 before the change and 1 from it on.", {name});
+            }
+            Seen& one = seen[keyOfRow(*unit, row)];
+            (value == 1.0 ? one.firstOn = std::min(one.firstOn, order->moment[row])
+                          : one.lastOff = std::max(one.lastOff, order->moment[row]));
+        }
+        std::size_t back = 0;
+        design_.changed.assign(static_cast<std::size_t>(design_.unitCount), kNever);
+        std::vector<bool> done(design_.changed.size(), false);
+        for (std::size_t i = 0; i < design_.rows.size(); ++i) {
+            const auto id = static_cast<std::size_t>(design_.units[i]);
+            if (done[id]) {
+                continue;
+            }
+            done[id] = true;
+            const Seen one = seen[keyOfRow(*unit, design_.rows[i])];
+            back += one.firstOn != kNever && one.lastOff > one.firstOn ? 1 : 0;
+            design_.changed[id] =
+                one.firstOn != kNever && one.lastOff == kAlways ? kAlways : one.firstOn;
+        }
+        if (back > 0) {
+            return refuse(
+                ErrorCode::BadSetting,
+                "in " + plural(back, "unit", "units") + " ‘" + name + "’ is switched off again",
+                "method",
+                "What comes before and after is said of changes that stay. Set these "
+                "units aside, or ask for the plain effect within units.",
+                {name});
+        }
+        return {};
+    }
+
+    void warnOfLaggedOutcome() {
+        const bool held = !design_.units.empty() && !isDynamic(question_.method) &&
+                          std::any_of(effects_.begin(), effects_.end(),
+                                      [&](const Part& e) { return isUnit(e.name); });
+        for (const auto& factors : parts_) {
+            if (held && factors.size() == 1 && lagOf(factors.front().text, outcome_.name) > 0) {
+                design_.warnings.push_back(
+                    "With units’ effects held fixed the effect of " + factors.front().name +
+                    " is too low, by about (1 + effect)/(moments of a unit) (Nickell 1981); see "
+                    "Checks.");
             }
         }
     }
@@ -478,7 +816,32 @@ class Builder {
     }
 
     Result<void> fillOutcome() {
-        design_.y = taken(outcome_.column);
+        if (takesGroups(question_.method)) {
+            const auto levels = levelsOf(outcome_.column, outcome_.variable, design_.rows);
+            if (levels.size() > 60) {
+                return refuse(ErrorCode::BadSetting,
+                              "the outcome ‘" + outcome_.name + "’ has " +
+                                  countText(levels.size()) + " levels",
+                              question_.title,
+                              "Ordered and plain groups have some sixty levels at most: merge them "
+                              "into bands, or use least squares.",
+                              {outcome_.name});
+            }
+            design_.y.resize(static_cast<Index>(design_.rows.size()));
+            for (std::size_t i = 0; i < design_.rows.size(); ++i) {
+                const double code = keyOfRow(outcome_.column, design_.rows[i]);
+                for (std::size_t l = 0; l < levels.size(); ++l) {
+                    if (levels[l].code == code) {
+                        design_.y(static_cast<Index>(i)) = static_cast<double>(l);
+                    }
+                }
+            }
+            for (const FoundLevel& level : levels) {
+                design_.levelNames.push_back(level.label);
+            }
+        } else {
+            design_.y = taken(outcome_.column);
+        }
         design_.outcome = outcome_.name;
         design_.outcomeLabel = outcome_.label;
         design_.outcomeUnit = outcome_.unit;
@@ -706,6 +1069,12 @@ class Builder {
         design_.Z = Eigen::MatrixXd(design_.Z(kept, Eigen::all));
         design_.y = Eigen::VectorXd(design_.y(kept));
         design_.weights = Eigen::VectorXd(design_.weights(kept));
+        if (design_.offset.size() > 0) {
+            design_.offset = Eigen::VectorXd(design_.offset(kept));
+        }
+        if (design_.zeroX.cols() > 0) {
+            design_.zeroX = Eigen::MatrixXd(design_.zeroX(kept, Eigen::all));
+        }
     }
 
     void fillClusters() {
@@ -770,6 +1139,10 @@ class Builder {
     std::size_t endogenous_ = 0;
     std::vector<std::vector<Part>> instruments_;
     std::vector<Part> effects_;
+    std::vector<Part> slopes_;
+    std::optional<Part> offset_;
+    std::optional<Part> exposure_;
+    std::vector<std::vector<Part>> zeroParts_;
     std::vector<Part> clusters_;
     Design design_;
 };
@@ -783,7 +1156,9 @@ Result<Design> makeDesign(const Frame& frame, const Question& question,
     }
     auto design = Builder(frame, question, sets).build();
     // Means, changes and random effects of units are taken before anything is swept out.
-    const bool later = isPanelMethod(question.method) && question.method != "within";
+    // A likelihood takes them out under the weights of each step.
+    const bool later = (isPanelMethod(question.method) && question.method != "within") ||
+                       isLikelihoodMethod(question.method);
     return design && !design->effects.empty() && !later ? sweptDesign(*std::move(design), Job())
                                                         : design;
 }

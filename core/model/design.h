@@ -5,7 +5,9 @@
 
 #include <Eigen/Dense>
 
+#include <limits>
 #include <memory>
+#include <unordered_map>
 
 namespace rapporto {
 
@@ -66,7 +68,22 @@ struct SweptGrouping {
     std::string name;
     std::vector<std::int32_t> of;  ///< Of each row, from 0.
     std::int32_t count = 0;
+    std::vector<std::string> slopeNames = {};
+    Eigen::MatrixXd slopes =
+        {};  ///< Of each row: variables with a slope for each group; no column: levels alone.
 };
+
+/// Values of one column of X at every moment of every unit, of rows that the question does not use
+/// too: what earlier moments say.
+struct ColumnHistory {
+    Eigen::Index column = 0;
+    bool lagged = false;  ///< The outcome of the moment before: known when the row’s error comes.
+    std::unordered_map<std::int64_t, double> at;  ///< By historyKey().
+};
+
+[[nodiscard]] inline std::int64_t historyKey(std::int32_t unit, std::int64_t moment) {
+    return moment * (std::int64_t{1} << 31) + unit;
+}
 
 struct SurveyRows;
 
@@ -105,6 +122,15 @@ struct Design {
     std::vector<std::int32_t> units;
     std::int32_t unitCount = 0;
     std::vector<std::int64_t> unitMoments;
+    std::vector<ColumnHistory> histories;  ///< Of dynamic panels: columns that earlier ones serve.
+    std::vector<std::int64_t> changed;     ///< Of event studies: moment of each unit; see kNever.
+
+    // Of outcomes that are no measurements.
+    Eigen::VectorXd offset;  ///< n, or empty.
+    Eigen::MatrixXd zeroX;   ///< Columns of the part that tells zeros apart; empty: X.
+    std::vector<DesignColumn> zeroColumns;
+    std::vector<DesignTerm> zeroTerms;
+    std::vector<std::string> levelNames;  ///< Of an outcome of ordered or plain groups.
 
     std::shared_ptr<const SurveyRows> survey;  ///< Of errors by the survey design; else null.
 
@@ -115,6 +141,10 @@ struct Design {
     RowCounts counts;
     std::vector<std::string> warnings;  ///< Product without its parts, undefined rows, …
 };
+
+/// Of Design::changed: a unit that is never switched on, one that is from its first row on.
+inline constexpr std::int64_t kNever = std::numeric_limits<std::int64_t>::max();
+inline constexpr std::int64_t kAlways = std::numeric_limits<std::int64_t>::min();
 
 /// Builds the design of an explain question.
 ///

@@ -1,6 +1,11 @@
+#include "core/model/dynamic_panel.h"
+#include "core/model/event_study.h"
 #include "core/model/fit.h"
 #include "core/model/instruments.h"
+#include "core/model/outcome_models.h"
 #include "core/model/panel.h"
+#include "core/model/quantile.h"
+#include "core/model/robust.h"
 
 namespace rapporto {
 
@@ -18,6 +23,26 @@ const std::vector<Estimator>& allEstimators() {
         {"random", "random effects", &fitRandom},
         {"between", "comparison of units’ means", &fitBetween},
         {"first-difference", "first differences", &fitFirstDifference},
+        {"difference-gmm", "differences by earlier moments", &fitDifferenceGmm},
+        {"system-gmm", "differences and levels by earlier moments", &fitSystemGmm},
+        {"event-study", "effects before and after a change", &fitEventStudy},
+        {"poisson", "a Poisson count", &fitPoisson},
+        {"negative-binomial", "a negative binomial count", &fitNegativeBinomial},
+        {"zero-inflated", "a count with two kinds of zeros", &fitZeroInflated},
+        {"hurdle", "a count behind a hurdle", &fitHurdle},
+        {"truncated", "a count without zeros", &fitTruncated},
+        {"logit", "logit", &fitLogit},
+        {"probit", "probit", &fitProbit},
+        {"cloglog", "complementary log-log", &fitCloglog},
+        {"fractional-logit", "logit of shares", &fitFractionalLogit},
+        {"ordered-logit", "ordered logit", &fitOrderedLogit},
+        {"ordered-probit", "ordered probit", &fitOrderedProbit},
+        {"multinomial-logit", "logit of several groups", &fitMultinomialLogit},
+        {"tobit", "tobit", &fitTobit},
+        {"quantile", "quantiles", &fitQuantile},
+        {"huber", "Huber’s curve", &fitHuber},
+        {"bisquare", "the bisquare", &fitBisquare},
+        {"mm", "an MM-estimate", &fitMm},
     };
     return kEstimators;
 }

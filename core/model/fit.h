@@ -22,6 +22,7 @@ struct Coefficient {
     std::optional<double> standardised;  ///< b·sd(x)/sd(y); absent for the constant.
     Eigen::Index column = 0;             ///< Of X.
     int designTerm = -1;                 ///< Index into Design::terms; −1 for the constant.
+    std::optional<double> designEffect;  ///< Variance over that of a simple random sample.
 };
 
 struct FTest {
@@ -105,6 +106,11 @@ struct BentLine {
 
 struct InstrumentedFit;
 struct PanelFit;
+struct DynamicFit;
+struct EventFit;
+struct LikelihoodFit;
+struct QuantileFit;
+struct RobustFit;
 
 /// An estimated model. Immutable once made.
 struct Fit {
@@ -124,6 +130,11 @@ struct Fit {
     std::optional<BentLine> bent;
     std::shared_ptr<const InstrumentedFit> instrumented;  ///< Null without instruments.
     std::shared_ptr<const PanelFit> panel;                ///< Null without a panel method.
+    std::shared_ptr<const DynamicFit> dynamic;            ///< Of instruments by earlier moments.
+    std::shared_ptr<const EventFit> event;                ///< Of effects before and after a change.
+    std::shared_ptr<const LikelihoodFit> likelihood;  ///< Of counts, yes–no and ordered outcomes.
+    std::shared_ptr<const QuantileFit> quantile;
+    std::shared_ptr<const RobustFit> robust;
     /// The design this fit is linear in, where that is not the question’s own; else null.
     std::shared_ptr<const Design> linearised;
     std::vector<std::string> notes;
@@ -164,6 +175,7 @@ struct Covariance {
     double df = 0.0;
     std::string note;
     std::optional<Resampling> resampling = {};
+    Eigen::VectorXd designEffects = {};  ///< Of errors by the survey design; else empty.
 };
 
 /// What a covariance estimator sees. For instruments `problem` holds the projected columns and

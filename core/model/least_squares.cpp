@@ -138,6 +138,7 @@ class Fitter {
         df_ = given_ != nullptr && given_->df ? *given_->df : covariance->df;
         fit_.errorNote = std::move(covariance->note);
         fit_.resampling = std::move(covariance->resampling);
+        designEffects_ = std::move(covariance->designEffects);
         return {};
     }
 
@@ -215,6 +216,9 @@ class Fitter {
             }
             c.low = c.estimate - critical * c.se;
             c.high = c.estimate + critical * c.se;
+            if (designEffects_.size() > at) {
+                c.designEffect = designEffects_(at);
+            }
             if (fit_.resampling) {
                 c.low = fit_.resampling->low(at);
                 c.high = fit_.resampling->high(at);
@@ -304,6 +308,7 @@ class Fitter {
     LinearProblem problem_;
     Fit fit_;
     double df_ = 0.0;
+    VectorXd designEffects_;
     Job job_;
 };
 
@@ -360,7 +365,7 @@ Result<Covariance> covarianceOf(const CovarianceInput& in, const ErrorSpec& erro
             return kind.compute(in, errors);
         }
     }
-    return refuse(ErrorCode::NotBuilt, "errors of kind ‘" + errors.kind + "’ are not built yet",
+    return refuse(ErrorCode::BadSetting, "errors " + errors.shown() + " belong to quantiles",
                   "errors", "Use classical, robust or clustered errors.");
 }
 

@@ -2,6 +2,7 @@
 
 #include "core/base/format.h"
 #include "core/numerics/sweep_effects.h"
+#include "core/numerics/sweep_slopes.h"
 
 #include <algorithm>
 #include <cmath>
@@ -69,27 +70,6 @@ void fillPanelRSquared(Fit& fit, const Design& raw) {
     put(fit.statistics.overall, squaredCorrelation(both.col(0), both.col(1)));
 }
 
-PanelFit panelOf(const Design& raw) {
-    PanelFit out;
-    MatrixXd all(raw.y.size(), raw.X.cols() + 1);
-    all << raw.y, raw.X;
-    VectorXd sizes;
-    const MatrixXd means = unitMeans(raw, all, sizes);
-    for (Index j = 0; j < all.cols(); ++j) {
-        const double mean = all.col(j).mean();
-        const double total = (all.col(j).array() - mean).square().sum();
-        if (total > 0.0) {
-            const double between = sizes.dot((means.col(j).array() - mean).square().matrix());
-            out.shares.push_back(
-                {j == 0 ? raw.outcome : raw.columns[static_cast<std::size_t>(j - 1)].name,
-                 std::clamp(1.0 - between / total, 0.0, 1.0)});
-        }
-    }
-    out.units = raw.unitCount;
-    out.meanRows = static_cast<double>(raw.y.size()) / std::max(raw.unitCount, 1);
-    return out;
-}
-
 /// A fit on a design made from another; the tables are of the made one.
 Result<Fit> fitMade(const Design& raw, Design made, PanelFit panel, const ErrorSpec& errors,
                     double alpha, const Job& job) {
@@ -134,6 +114,27 @@ std::int32_t renumber(std::vector<std::int32_t>& ids) {
 
 }  // namespace
 
+PanelFit panelFitOf(const Design& raw) {
+    PanelFit out;
+    MatrixXd all(raw.y.size(), raw.X.cols() + 1);
+    all << raw.y, raw.X;
+    VectorXd sizes;
+    const MatrixXd means = unitMeans(raw, all, sizes);
+    for (Index j = 0; j < all.cols(); ++j) {
+        const double mean = all.col(j).mean();
+        const double total = (all.col(j).array() - mean).square().sum();
+        if (total > 0.0) {
+            const double between = sizes.dot((means.col(j).array() - mean).square().matrix());
+            out.shares.push_back(
+                {j == 0 ? raw.outcome : raw.columns[static_cast<std::size_t>(j - 1)].name,
+                 std::clamp(1.0 - between / total, 0.0, 1.0)});
+        }
+    }
+    out.units = raw.unitCount;
+    out.meanRows = static_cast<double>(raw.y.size()) / std::max(raw.unitCount, 1);
+    return out;
+}
+
 Design withRows(const Design& design, const std::vector<Index>& rows) {
     Design out = design;
     out.X = MatrixXd(design.X(rows, Eigen::all));
@@ -143,6 +144,12 @@ Design withRows(const Design& design, const std::vector<Index>& rows) {
     if (design.weights.size() > 0) {
         out.weights = VectorXd(design.weights(rows));
     }
+    if (design.offset.size() > 0) {
+        out.offset = VectorXd(design.offset(rows));
+    }
+    if (design.zeroX.cols() > 0) {
+        out.zeroX = MatrixXd(design.zeroX(rows, Eigen::all));
+    }
     out.rows = picked(design.rows, rows);
     for (std::size_t d = 0; d < design.clusters.size(); ++d) {
         out.clusters[d] = picked(design.clusters[d], rows);
@@ -151,6 +158,9 @@ Design withRows(const Design& design, const std::vector<Index>& rows) {
     for (SweptGrouping& effects : out.effects) {
         effects.of = picked(effects.of, rows);
         effects.count = renumber(effects.of);
+        if (effects.slopes.cols() > 0) {
+            effects.slopes = MatrixXd(effects.slopes(rows, Eigen::all));
+        }
     }
     out.units = picked(design.units, rows);
     out.unitCount = renumber(out.units);
@@ -164,6 +174,9 @@ std::string heldReason(const Design& design) {
     std::string names;
     for (const SweptGrouping& effects : design.effects) {
         names += (names.empty() ? "" : " and ") + effects.name;
+        for (const std::string& slope : effects.slopeNames) {
+            names += " with its own slope in " + slope;
+        }
     }
     return "does not vary once " + names + (design.effects.size() > 1 ? " are" : " is") +
            " held fixed";
@@ -193,10 +206,18 @@ Result<Design> sweptDesign(Design design, const Job& job) {
         length(j) = columns.col(j).norm();
     }
     std::vector<EffectGroups> groupings;
+    const SweptGrouping* sloped = nullptr;
     for (const SweptGrouping& effects : design.effects) {
-        groupings.push_back({effects.of, effects.count});
+        if (effects.slopes.cols() > 0) {
+            sloped = &effects;
+        } else {
+            groupings.push_back({effects.of, effects.count});
+        }
     }
-    const auto report = sweepEffects(columns, groupings, design.weights, job);
+    const auto report = sloped != nullptr
+                            ? sweepSlopes(columns, {sloped->of, sloped->count}, sloped->slopes,
+                                          groupings, design.weights, job)
+                            : sweepEffects(columns, groupings, design.weights, job);
     if (!report) {
         return tl::make_unexpected(report.error());
     }
@@ -229,7 +250,7 @@ Result<Design> sweptDesign(Design design, const Job& job) {
     design.effectsRank = report->rank - (design.hasConstant ? 1.0 : 0.0);
     design.swept = true;
     design.before = std::move(before);
-    if (groupings.size() == 1) {
+    if (design.effects.size() == 1 && sloped == nullptr) {
         const auto& effects = design.effects.front();
         VectorXd sums = VectorXd::Zero(effects.count);
         double total = 0.0;
@@ -372,7 +393,7 @@ Result<Fit> fitWithin(const Design& design, const EstimatorSettings& /*settings*
         fit->statistics.adjustedRSquared =
             1.0 - (fit->statistics.rss / fit->dfResidual) /
                       (fit->statistics.tss / (fit->n - 1.0 - design.effectsRank));
-        fit->panel = std::make_shared<const PanelFit>(panelOf(*design.before));
+        fit->panel = std::make_shared<const PanelFit>(panelFitOf(*design.before));
     }
     return fit;
 }
@@ -391,7 +412,7 @@ Result<Fit> fitBetween(const Design& design, const EstimatorSettings& /*settings
     if (!made) {
         return tl::make_unexpected(made.error());
     }
-    return fitMade(design, *std::move(made), panelOf(design), errors, alpha, job);
+    return fitMade(design, *std::move(made), panelFitOf(design), errors, alpha, job);
 }
 
 Result<Fit> fitFirstDifference(const Design& design, const EstimatorSettings& /*settings*/,
@@ -403,7 +424,7 @@ Result<Fit> fitFirstDifference(const Design& design, const EstimatorSettings& /*
     if (!made) {
         return tl::make_unexpected(made.error());
     }
-    PanelFit panel = panelOf(design);
+    PanelFit panel = panelFitOf(design);
     panel.pairs = made->rows.size();
     return fitMade(design, *std::move(made), panel, errors, alpha, job);
 }
@@ -425,7 +446,7 @@ Result<Fit> fitRandom(const Design& design, const EstimatorSettings& /*settings*
     VectorXd sizes;
     const MatrixXd X = unitMeans(design, design.X, sizes);
     const VectorXd y = unitMeans(design, design.y, sizes);
-    PanelFit panel = panelOf(design);
+    PanelFit panel = panelFitOf(design);
     panel.sigmaUnit = std::sqrt(parts->unit);
     panel.sigmaRest = std::sqrt(parts->rest);
     panel.thetaLow = 1.0;

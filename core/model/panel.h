@@ -25,6 +25,9 @@ struct PanelFit {
     double thetaHigh = 0.0;           ///< … and most.
 };
 
+/// Units, rows a unit, and what varies within units, of the rows as they are.
+[[nodiscard]] PanelFit panelFitOf(const Design& raw);
+
 /// Sweeps the effects of `design.effects` out of y, X and Z and puts the means back, so that the
 /// constant is the mean effect. A column that does not vary once they are out is made constant.
 /// `before` is the design as it was.

@@ -1,10 +1,13 @@
 #include "core/model/prediction.h"
 
 #include "core/base/format.h"
+#include "core/model/quantile.h"
+#include "core/model/response.h"
 #include "core/numerics/distributions.h"
 
 #include <algorithm>
 #include <cmath>
+#include <limits>
 
 namespace rapporto {
 namespace {
@@ -12,6 +15,11 @@ namespace {
 using Eigen::Index;
 using Eigen::MatrixXd;
 using Eigen::VectorXd;
+
+/// Quantiles at given values: every point that was asked for, in order where they cross.
+Result<std::vector<Prediction>> predictQuantiles(const Fit& fit, const MatrixXd& X,
+                                                 const std::vector<PredictRequest>& requests,
+                                                 double alpha);
 
 std::optional<double> dfOf(const Fit& fit) {
     return fit.coefficients.empty() ? std::optional(fit.dfResidual) : fit.coefficients.front().df;
@@ -57,8 +65,57 @@ VectorXd weightedMean(const MatrixXd& rows, const VectorXd& weights) {
 
 Estimate linear(const Fit& fit, const VectorXd& row, double alpha) {
     const VectorXd c = kept(fit, row);
-    return estimateOf(c.dot(fit.solution.coefficients), c.dot(fit.covariance * c), dfOf(fit),
-                      alpha);
+    // Of several quantiles the first stands here.
+    const MatrixXd V = fit.covariance.topLeftCorner(c.size(), c.size());
+    return estimateOf(c.dot(fit.solution.coefficients), c.dot(V * c), dfOf(fit), alpha);
+}
+
+Result<std::vector<Prediction>> predictQuantiles(const Fit& fit, const MatrixXd& X,
+                                                 const std::vector<PredictRequest>& requests,
+                                                 double alpha) {
+    const auto& points = fit.quantile->points;
+    const auto k = static_cast<Index>(fit.solution.kept.size());
+    std::vector<Prediction> out;
+    for (std::size_t s = 0; s < requests.size(); ++s) {
+        const VectorXd row = kept(fit, X.row(static_cast<Index>(s)));
+        Prediction p;
+        p.label = requests[s].label;
+        p.at = requests[s].at;
+        p.rowLow = p.rowHigh = std::numeric_limits<double>::quiet_NaN();
+        std::vector<std::pair<double, Estimate>> all;
+        for (std::size_t q = 0; q < points.size(); ++q) {
+            const auto at = static_cast<Index>(q) * k;
+            const MatrixXd V = fit.covariance.block(at, at, k, k);
+            all.emplace_back(points[q].at, estimateOf(row.dot(points[q].b), row.dot(V * row),
+                                                      std::nullopt, alpha));
+        }
+        p.mean = all.front().second;
+        std::stable_sort(all.begin(), all.end(),
+                         [](const auto& a, const auto& b) { return a.first < b.first; });
+        std::vector<Estimate> ordered;
+        bool crosses = false;
+        for (std::size_t q = 0; q < all.size(); ++q) {
+            crosses = crosses || (q > 0 && all[q].second.value < all[q - 1].second.value);
+            ordered.push_back(all[q].second);
+        }
+        if (crosses) {
+            // Put in order: the rearranged curve lies no further from the truth.
+            std::stable_sort(
+                ordered.begin(), ordered.end(),
+                [](const Estimate& a, const Estimate& b) { return a.value < b.value; });
+            p.warnings.emplace_back("the quantiles cross here and are put in order");
+        }
+        for (std::size_t q = 0; q < all.size() && all.size() > 1; ++q) {
+            p.shares.emplace_back("quantile " + exactNumber(all[q].first), ordered[q]);
+        }
+        if (s > 0) {
+            const VectorXd d = row - kept(fit, X.row(0));
+            const MatrixXd V = fit.covariance.topLeftCorner(k, k);
+            p.difference = estimateOf(d.dot(points.front().b), d.dot(V * d), std::nullopt, alpha);
+        }
+        out.push_back(std::move(p));
+    }
+    return out;
 }
 
 class Elasticity {
@@ -91,7 +148,9 @@ class Elasticity {
         }
         value /= total;
         gradient /= total;
-        return estimateOf(value, gradient.dot(fit_.covariance * gradient), dfOf(fit_), alpha_);
+        const auto k = gradient.size();
+        return estimateOf(value, gradient.dot(fit_.covariance.topLeftCorner(k, k) * gradient),
+                          dfOf(fit_), alpha_);
     }
 
   private:
@@ -144,7 +203,7 @@ Result<std::vector<MarginalEffect>> levelEffects(const Design& design, const Fit
         if (!row) {
             return tl::make_unexpected(row.error());
         }
-        out.push_back({request, levels[l].second, linear(fit, *row - *base, alpha)});
+        out.push_back({request, levels[l].second, "", linear(fit, *row - *base, alpha)});
     }
     return out;
 }
@@ -170,6 +229,9 @@ Result<std::vector<Prediction>> predictAt(const Design& design, const Fit& fit,
                                           const ScenarioMap& map,
                                           const std::vector<PredictRequest>& requests,
                                           double alpha) {
+    if (fit.likelihood) {
+        return predictOutcome(design, fit, map, requests, alpha);
+    }
     std::vector<ScenarioValues> scenarios;
     for (const PredictRequest& request : requests) {
         scenarios.push_back(request.at);
@@ -177,6 +239,14 @@ Result<std::vector<Prediction>> predictAt(const Design& design, const Fit& fit,
     const auto X = map.at(scenarios);
     if (!X) {
         return tl::make_unexpected(X.error());
+    }
+    if (fit.quantile) {
+        auto out = predictQuantiles(fit, *X, requests, alpha);
+        for (std::size_t s = 0; out && s < requests.size(); ++s) {
+            const auto warnings = warningsAt(map, requests[s].at);
+            (*out)[s].warnings.insert((*out)[s].warnings.begin(), warnings.begin(), warnings.end());
+        }
+        return out;
     }
     const bool logged = !design.outcomeLogOf.empty() && fit.residuals.size() > 0;
     const double factor = logged ? smearingFactor(design, fit) : 1.0;
@@ -223,6 +293,9 @@ Result<std::vector<Prediction>> predictAt(const Design& design, const Fit& fit,
 Result<std::vector<MarginalEffect>> marginalEffects(const Design& design, const Fit& fit,
                                                     const ScenarioMap& map,
                                                     const EffectRequest& request, double alpha) {
+    if (fit.likelihood) {
+        return outcomeEffects(design, fit, map, request, alpha);
+    }
     const ScenarioVariable* variable = map.find(request.of);
     if (variable == nullptr) {
         const auto unknown = map.slopes(request.of);
@@ -238,7 +311,7 @@ Result<std::vector<MarginalEffect>> marginalEffects(const Design& design, const 
     }
     if (!request.elasticity) {
         const VectorXd row = average ? weightedMean(*D, design.weights) : VectorXd(D->row(0));
-        return std::vector<MarginalEffect>{{request, "", linear(fit, row, alpha)}};
+        return std::vector<MarginalEffect>{{request, "", "", linear(fit, row, alpha)}};
     }
     Result<Estimate> effect = Estimate{};
     if (average) {
@@ -255,7 +328,7 @@ Result<std::vector<MarginalEffect>> marginalEffects(const Design& design, const 
     if (!effect) {
         return tl::make_unexpected(effect.error());
     }
-    return std::vector<MarginalEffect>{{request, "", *effect}};
+    return std::vector<MarginalEffect>{{request, "", "", *effect}};
 }
 
 std::vector<TurningPoint> turningPoints(const Design& design, const Fit& fit,

@@ -39,6 +39,8 @@ struct Prediction {
     std::optional<Retransformed> original;  ///< Of a logged outcome.
     std::vector<std::string> warnings;      ///< Outside the data, …
     std::optional<Estimate> difference;     ///< From the first scenario.
+    /// Probability of each level of an outcome of groups, or of each count from 0; else empty.
+    std::vector<std::pair<std::string, Estimate>> shares;
 };
 
 /// The outcome at given values with the interval of its mean (x'Vx by the question’s own errors)
@@ -54,7 +56,8 @@ struct Prediction {
 
 struct MarginalEffect {
     EffectRequest request;
-    std::string level;  ///< Of groups: this level against the base.
+    std::string level;    ///< Of groups: this level against the base.
+    std::string outcome;  ///< Of an outcome of groups: the level whose probability moves.
     Estimate effect;
 };
 

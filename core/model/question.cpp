@@ -28,6 +28,12 @@ std::string ErrorSpec::shown() const {
                 : automaticLags ? std::string(" (lags by the data)")
                                 : std::string());
     }
+    if (kind == "density") {
+        return "of one density";
+    }
+    if (kind == "kernel") {
+        return "by the sandwich (kernel)";
+    }
     if (kind == "survey") {
         return "by the survey design";
     }
@@ -86,6 +92,7 @@ bool Question::sameAs(const Question& o) const {
            effects == o.effects && predict == o.predict && hypotheses == o.hypotheses &&
            decisions == o.decisions && chosen == o.chosen && endogenous == o.endogenous &&
            instruments == o.instruments && fixedEffects == o.fixedEffects &&
+           ownSlopes == o.ownSlopes && offset == o.offset && exposure == o.exposure &&
            settings == o.settings && coefficient == o.coefficient && sides == o.sides &&
            listwise == o.listwise && raw == o.raw;
 }

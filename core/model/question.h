@@ -58,7 +58,28 @@ struct EstimatorSettings {
     std::vector<double> start = {};
     bool fixed = false;         ///< The bends stay at `start`.
     double a = 1.0;             ///< Of Fuller’s estimator.
-    std::string steps = "two";  ///< Of GMM: two, iterated, continuous.
+    std::string steps = "two";  ///< Of GMM: two, iterated, continuous; of dynamic panels: one, two.
+
+    // Of dynamic panels.
+    int depth = 0;           ///< How many earlier moments serve as instruments; 0: all there are.
+    bool collapsed = false;  ///< One instrument for a distance in place of one for each moment.
+
+    // Of an event study: `variable` is what is switched on.
+    int before = 4;  ///< Moments before the change that have an effect each …
+    int after = 4;   ///< … and from it on; what is further out goes to the ends.
+    std::string weighting = "pooled";  ///< Or cohorts, group-time.
+    std::string against = "not-yet";   ///< Of group-time: compared with not-yet or never changed.
+
+    std::vector<double> at = {};        ///< Of quantile: points between 0 and 1.
+    std::optional<double> tuning = {};  ///< Of robust fits; absent: the usual constant.
+    int form = 2;                       ///< Of negative binomial: variance μ + αμ^form.
+    std::string count = "poisson";      ///< Of zero-inflated and hurdle, or negative-binomial.
+    /// Of the same, what tells zeros apart (empty: the terms themselves); of selection, what
+    /// decides whether the outcome is seen.
+    std::vector<std::string> zeroTerms = {};
+    bool penalised = false;           ///< Of logit: Firth’s penalty.
+    std::optional<double> low = {};   ///< Of tobit: the outcome is cut off from below …
+    std::optional<double> high = {};  ///< … and above.
 
     friend bool operator==(const EstimatorSettings&, const EstimatorSettings&) = default;
 };
@@ -134,6 +155,9 @@ struct Question {
     std::vector<Term> endogenous;           ///< Terms that the instruments move.
     std::vector<Term> instruments;          ///< Outside of the equation.
     std::vector<std::string> fixedEffects;  ///< Groupings swept out.
+    std::vector<std::string> ownSlopes;     ///< Variables with a slope for each unit, swept out.
+    std::string offset;                     ///< Added to the index as it is; may be empty.
+    std::string exposure;                   ///< Its logarithm is; may be empty.
     std::string method = "least-squares";
     EstimatorSettings settings;
     ErrorSpec errors;

@@ -145,6 +145,19 @@ void ScenarioMap::gather(const Frame& frame, const Node& node) {
 
 Result<ScenarioMap> ScenarioMap::make(const Frame& frame, const Design& design) {
     ScenarioMap out;
+    if (design.zeroX.cols() > 0) {
+        Design zero;
+        zero.rows = design.rows;
+        zero.weights = design.weights;
+        zero.columns = design.zeroColumns;
+        zero.terms = design.zeroTerms;
+        zero.hasConstant = true;
+        auto map = make(frame, zero);
+        if (!map) {
+            return map;
+        }
+        out.zero_ = std::make_shared<const ScenarioMap>(*std::move(map));
+    }
     out.terms_ = design.terms;
     out.columns_ = design.columns;
     out.rows_ = design.rows;

@@ -45,6 +45,9 @@ class ScenarioMap {
         return leaves_.contains(name) || derived_.contains(name);
     }
 
+    /// The map of the terms that tell zeros apart, where these are others; else null.
+    [[nodiscard]] const std::shared_ptr<const ScenarioMap>& zero() const { return zero_; }
+
     /// X at given values, one row each (m × k, the columns of the design). What is not named is the
     /// mean of a quantity and the base of groups.
     /// @return UnknownName, WrongType (a level that does not occur, a text for a number), or
@@ -82,6 +85,7 @@ class ScenarioMap {
     [[nodiscard]] Result<Column> columnFor(const std::string& name,
                                            const std::vector<const Key*>& values) const;
 
+    std::shared_ptr<const ScenarioMap> zero_;
     std::vector<ScenarioVariable> variables_;
     std::vector<DesignTerm> terms_;
     std::vector<DesignColumn> columns_;

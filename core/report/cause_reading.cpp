@@ -2,7 +2,13 @@
 #include "core/report/cause_reading.h"
 
 #include "core/base/format.h"
+#include "core/model/dynamic_panel.h"
+#include "core/model/event_study.h"
+#include "core/model/likelihood.h"
 #include "core/model/panel.h"
+#include "core/model/quantile.h"
+#include "core/model/robust.h"
+#include "core/numerics/distributions.h"
 
 #include <cmath>
 
@@ -59,6 +65,101 @@ std::shared_ptr<const Answer> stageAnswer(const Answer& answer, const FirstStage
     return out;
 }
 
+std::string outcomeReading(const Answer& answer) {
+    const Fit& fit = *answer.fit;
+    const std::string rows = plural(answer.rows.used, "row", "rows");
+    const std::string& outcome = answer.design->outcome;
+    std::string text;
+    if (fit.likelihood) {
+        const LikelihoodFit& told = *fit.likelihood;
+        text = "In " + rows + " the terms raise the log-likelihood of " + outcome + " from " +
+               fixedNumber(told.nullLogLikelihood, 1) + " to " + fixedNumber(told.logLikelihood, 1);
+        if (told.nullLogLikelihood < 0.0) {
+            text += ", " + fixedNumber(100.0 * told.pseudoRSquared(), 1) +
+                    " % of it (McFadden); this is no share of variation";
+        }
+        text += ".";
+        if (told.nullLogLikelihood == 0.0) {
+            text = "In " + rows + " the log-likelihood of " + outcome + " is " +
+                   fixedNumber(told.logLikelihood, 1) + ".";
+        }
+        if (told.dispersion && !told.atBoundary) {
+            text += " The variance is the mean and " + shortNumber(*told.dispersion, 3) +
+                    (told.linearSpread ? " times it more." : " times its square more.");
+        }
+        text += " The search settled in " +
+                plural(static_cast<std::size_t>(told.iterations), "step", "steps") + ".";
+    } else if (fit.quantile) {
+        const QuantileFit& told = *fit.quantile;
+        text = "In " + rows + " ";
+        for (std::size_t q = 0; q < told.points.size(); ++q) {
+            const QuantileFit::Point& point = told.points[q];
+            text += (q > 0 ? ", " : "") +
+                    std::string(
+                        "the terms lower the weighted deviations "
+                        "about the quantile ") +
+                    shortNumber(point.at, 3) + " of " + outcome + " by **" +
+                    fixedNumber(100.0 * point.goodness, 1) + " %**";
+            if (q > 0) {
+                text = "In " + rows +
+                       " the terms lower the weighted deviations about the "
+                       "quantiles of " +
+                       outcome + " by ";
+                for (std::size_t p = 0; p <= q; ++p) {
+                    text += (p > 0 ? ", " : "") + fixedNumber(100.0 * told.points[p].goodness, 1) +
+                            " % at " + shortNumber(told.points[p].at, 3);
+                }
+            }
+        }
+        text += ".";
+        if (told.equal) {
+            text += told.equal->p < answer.alpha
+                        ? " Effects differ along the distribution (" + pClause(told.equal->p) + ")."
+                        : " There is no sign that effects differ along the distribution (" +
+                              pClause(told.equal->p) + ").";
+        }
+    } else if (fit.robust) {
+        text = "In " + rows + " what is left of " + outcome + " has a spread of " +
+               shortNumber(fit.robust->scale, 3) +
+               " (median deviation, in the measure of a standard deviation); odd rows count for "
+               "less.";
+    } else if (fit.dynamic) {
+        text = "In " + plural(fit.dynamic->changes, "change", "changes") + " of " +
+               plural(static_cast<std::size_t>(fit.dynamic->units), "unit", "units") +
+               " earlier moments serve as instruments.";
+    }
+    if (fit.event && !fit.statistics.rSquared) {
+        text = "In " + rows + " what the terms, the places and what is held fixed leave of " +
+               outcome + " has a standard deviation of " + shortNumber(fit.statistics.sigma, 3) +
+               ".";
+    }
+    for (const std::string& note : fit.notes) {
+        text += text.empty() || fit.panel ? "" : " " + note;
+    }
+    return text;
+}
+
+std::string eventReading(const EventFit& event) {
+    std::string text = " " + plural(event.cohorts.size(), "cohort", "cohorts") +
+                       " of units change " + event.variable + ", " + countText(event.never) +
+                       " never do.";
+    if (event.after) {
+        const double half = criticalValue(0.05, event.df) * event.afterSe;
+        const int decimals = decimalsFor(event.afterSe);
+        text += " On average over the moments from the change on the effect is **" +
+                fixedNumber(*event.after, decimals) + "** (" +
+                fixedNumber(*event.after - half, decimals) + " to " +
+                fixedNumber(*event.after + half, decimals) + ").";
+    }
+    if (event.before) {
+        text += event.before->p < 0.05 ? " Units that change moved differently before (" +
+                                             pClause(event.before->p) + "): see Checks."
+                                       : " Before the change there is no sign of a difference (" +
+                                             pClause(event.before->p) + ").";
+    }
+    return text;
+}
+
 std::string methodReading(const Answer& answer) {
     const Fit& fit = *answer.fit;
     std::string text;
@@ -91,6 +192,9 @@ std::string methodReading(const Answer& answer) {
             text += " Of what the terms leave, " + fixedNumber(100.0 * share, 0) +
                     " % of the variance is between units.";
         }
+    }
+    if (fit.event) {
+        text += eventReading(*fit.event);
     }
     for (const std::string& note : fit.notes) {
         text += fit.panel || fit.instrumented ? " " + note : std::string();

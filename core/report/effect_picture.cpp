@@ -1,6 +1,7 @@
 #include "core/report/effect_picture.h"
 
 #include "core/base/format.h"
+#include "core/model/quantile.h"
 
 #include <algorithm>
 #include <cmath>
@@ -187,6 +188,56 @@ std::optional<BentPreview> bentPreview(const Answer& answer, std::vector<double>
         out.line.y.push_back(y);
     }
     return out;
+}
+
+Exhibit processExhibit(const Answer& answer, std::size_t coefficient) {
+    const QuantileFit& told = *answer.fit->quantile;
+    const auto k = answer.fit->solution.kept.size();
+    const std::size_t j = coefficient % std::max<std::size_t>(k, 1);
+    const auto column = static_cast<Index>(j);
+    const Coefficient& own = answer.fit->coefficients[j];
+    Exhibit e;
+    e.title = "The effect of " + own.term + " along the distribution";
+    e.subtitle = "its effect on each quantile of " + answer.design->outcome + ", errors " +
+                 answer.question.errors.shown() + " · n = " + countText(answer.rows.used);
+    e.xTitle = "quantile";
+    e.yTitle =
+        answer.design->outcomeUnit.empty() ? "effect" : "effect in " + answer.design->outcomeUnit;
+    e.zeroLine = true;
+    Exhibit::Band band;
+    Exhibit::Line line{"", {}, {}};
+    line.series = 0;
+    band.series = 0;
+    for (std::size_t t = 0; t < told.process.at.size(); ++t) {
+        const auto at = static_cast<Index>(t);
+        line.x.push_back(told.process.at[t]);
+        line.y.push_back(told.process.b(at, column));
+        band.x.push_back(told.process.at[t]);
+        band.low.push_back(told.process.low(at, column));
+        band.high.push_back(told.process.high(at, column));
+    }
+    e.bands.push_back(std::move(band));
+    e.lines.push_back(std::move(line));
+    for (const Coefficient& c : told.leastSquares) {
+        if (c.term == own.term) {
+            for (const auto& [value, faint] :
+                 {std::pair(c.estimate, false), std::pair(c.low, true), std::pair(c.high, true)}) {
+                Exhibit::Line flat;
+                flat.name = faint ? "" : "least squares";
+                flat.x = {told.process.at.front(), told.process.at.back()};
+                flat.y = {value, value};
+                flat.dashed = true;
+                flat.faint = faint;
+                flat.series = 1;
+                e.lines.push_back(std::move(flat));
+            }
+        }
+    }
+    for (std::size_t p = 0; p < told.points.size(); ++p) {
+        const Coefficient& c = answer.fit->coefficients[p * k + j];
+        e.intervals.push_back({told.points[p].at, c.low, c.estimate, c.high, -1});
+    }
+    return e;
 }
 
 }  // namespace rapporto

@@ -21,4 +21,8 @@ struct BentPreview {
 [[nodiscard]] std::optional<BentPreview> bentPreview(const Answer& answer,
                                                      std::vector<double> places);
 
+/// An effect along the distribution of the outcome with its band, least squares beside it.
+/// @param coefficient  of the fit; any point’s.
+[[nodiscard]] Exhibit processExhibit(const Answer& answer, std::size_t coefficient);
+
 }  // namespace rapporto

@@ -2,6 +2,7 @@
 #include "core/report/request_wording.h"
 
 #include "core/base/format.h"
+#include "core/model/likelihood.h"
 
 #include <fmt/format.h>
 
@@ -32,6 +33,36 @@ std::string methodText(const Question& question) {
                : question.settings.steps == "iterated"
                    ? "generalised moments, iterated"
                    : "generalised moments, continuously updated";
+    }
+    if (question.method == "quantile") {
+        std::string points;
+        for (const double tau : question.settings.at) {
+            points += (points.empty() ? "" : ", ") + shortNumber(tau, 3);
+        }
+        return points.empty() || points == ".5"
+                   ? "the median"
+                   : (question.settings.at.size() > 1 ? "quantiles " : "the quantile ") + points;
+    }
+    if (question.method == "negative-binomial" && question.settings.form == 1) {
+        return "a negative binomial count (linear)";
+    }
+    if ((question.method == "zero-inflated" || question.method == "hurdle" ||
+         question.method == "truncated") &&
+        question.settings.count == "negative-binomial") {
+        return std::string(findEstimator(question.method)->shown) + ", negative binomial";
+    }
+    if (question.method == "logit" && question.settings.penalised) {
+        return "penalised logit (Firth)";
+    }
+    if (question.method == "event-study") {
+        return "effects before and after a change of " + question.settings.variable +
+               (question.settings.weighting == "pooled"    ? ", pooled"
+                : question.settings.weighting == "cohorts" ? ", by cohorts"
+                                                           : ", cohort by moment");
+    }
+    if (question.method == "difference-gmm" || question.method == "system-gmm") {
+        return std::string(findEstimator(question.method)->shown) +
+               (question.settings.steps == "one" ? " in one step" : "");
     }
     const Estimator* estimator = findEstimator(question.method);
     return estimator == nullptr ? question.method : estimator->shown;
@@ -76,13 +107,31 @@ std::vector<std::string> predictionReading(const Answer& answer, std::size_t i) 
         out.push_back("Carried back from the logarithm by smearing: the mean is " +
                       fixedNumber(r.factor, 2) + " times exp of the predicted log, " +
                       shortNumber(r.middle, 4) + ", which is the middle such row.");
+    } else if (!p.shares.empty()) {
+        std::string text = "With " + where + ", ";
+        for (std::size_t q = 0; q < p.shares.size(); ++q) {
+            const Estimate& e = p.shares[q].second;
+            text += (q > 0 ? "; " : "") + p.shares[q].first + " **" + digits(e.value, e.se) +
+                    "** (" + digits(e.low, e.se) + " to " + digits(e.high, e.se) + ")";
+        }
+        out.push_back(text + (answer.fit->likelihood ? ": probabilities of the levels." : "."));
     } else {
-        out.push_back("With " + where + ", the mean of " + answer.design->outcome + " is **" +
-                      digits(p.mean.value, p.mean.se) + unitOf(answer) + "** (" +
-                      level(answer.alpha) + ": " + digits(p.mean.low, p.mean.se) + " to " +
-                      digits(p.mean.high, p.mean.se) + "); a single row lies between " +
-                      digits(p.rowLow, answer.fit->statistics.sigma) + " and " +
-                      digits(p.rowHigh, answer.fit->statistics.sigma) + ".");
+        const bool share = answer.fit->likelihood && answer.fit->likelihood->outcome == "yes-no";
+        const std::string row = !std::isfinite(p.rowLow) ? std::string()
+                                : answer.fit->likelihood
+                                    ? "; a single row lies between " + shortNumber(p.rowLow) +
+                                          " and " + shortNumber(p.rowHigh)
+                                    : "; a single row lies between " +
+                                          digits(p.rowLow, answer.fit->statistics.sigma) + " and " +
+                                          digits(p.rowHigh, answer.fit->statistics.sigma);
+        out.push_back("With " + where + ", the " +
+                      (share                  ? "probability of "
+                       : answer.fit->quantile ? "quantile of "
+                                              : "mean of ") +
+                      answer.design->outcome + " is **" + digits(p.mean.value, p.mean.se) +
+                      (share ? "" : unitOf(answer)) + "** (" + level(answer.alpha) + ": " +
+                      digits(p.mean.low, p.mean.se) + " to " + digits(p.mean.high, p.mean.se) +
+                      ")" + row + ".");
     }
     if (p.difference && p.original) {
         const double factor = std::exp(p.difference->value);
@@ -96,6 +145,9 @@ std::vector<std::string> predictionReading(const Answer& answer, std::size_t i) 
     }
     for (const std::string& warning : p.warnings) {
         out.push_back("~" + warning + ".");
+    }
+    if (!std::isfinite(p.rowLow) || answer.fit->likelihood) {
+        return out;
     }
     out.emplace_back(
         "~The interval of a single row asks for errors of one spread and near normal; the mean’s "

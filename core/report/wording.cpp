@@ -2,7 +2,11 @@
 
 #include "core/base/format.h"
 #include "core/describe/summary.h"
+#include "core/model/event_study.h"
+#include "core/model/likelihood.h"
 #include "core/model/model_tests.h"
+#include "core/model/quantile.h"
+#include "core/model/response.h"
 #include "core/report/cause_reading.h"
 #include "core/report/request_wording.h"
 #include "core/report/term_choice_picture.h"
@@ -70,8 +74,12 @@ std::string difference(const Answer& answer, const Coefficient& c) {
     const int decimals = decimalsFor(c.se);
     const std::string level = percentLevel(answer.alpha);
     const std::string direction = c.estimate < 0.0 ? "lower" : "higher";
+    const std::string whose = answer.fit->quantile && c.equation.starts_with("quantile ")
+                                  ? (c.equation == "quantile 0.5" ? std::string("the median of ")
+                                                                  : "the " + c.equation + " of ")
+                                  : std::string();
     if (!design.outcomeLogOf.empty()) {
-        return fmt::format("{} is **{} {}** ({}: {} to {})", design.outcomeLogOf,
+        return fmt::format("{} is **{} {}** ({}: {} to {})", whose + design.outcomeLogOf,
                            percentSize(c.estimate, c.se), direction, level, percent(c.low, c.se),
                            percent(c.high, c.se));
     }
@@ -83,7 +91,7 @@ std::string difference(const Answer& answer, const Coefficient& c) {
                            direction, level, fixedNumber(100.0 * c.low, std::max(decimals - 2, 0)),
                            fixedNumber(100.0 * c.high, std::max(decimals - 2, 0)));
     }
-    return fmt::format("{} is **{} {}** ({}: {} to {})", design.outcomeLabel,
+    return fmt::format("{} is **{} {}** ({}: {} to {})", whose + design.outcomeLabel,
                        withUnit(fixedNumber(std::abs(c.estimate), decimals), unit), direction,
                        level, fixedNumber(c.low, decimals), fixedNumber(c.high, decimals));
 }
@@ -128,6 +136,90 @@ std::string plain(const std::string& marked) {
     return out;
 }
 
+namespace {
+
+/// A coefficient of a likelihood in words: a ratio of rates or odds where its index is a logarithm.
+std::string likelihoodEffect(const Answer& answer, const Coefficient& c, const DesignTerm& term) {
+    const LikelihoodFit& told = *answer.fit->likelihood;
+    const Design& design = *answer.design;
+    const std::string step = term.groups  ? "in " + c.label + " "
+                             : term.yesNo ? "where " + term.label + " is yes, "
+                             : !term.logOf.empty()
+                                 ? "for each step of one in ln(" + term.logOf + ") "
+                                 : "for each further " +
+                                       (term.unit.empty() ? "step" : "unit (" + term.unit + ")") +
+                                       " of " + term.label + ", ";
+    const std::string against = term.groups ? " than in " + term.base : std::string();
+    const std::string what =
+        told.family == "hurdle" || told.family == "truncated"
+            ? "the rate of " + design.outcome + " where there is any"
+        : told.family == "zero-inflated"
+            ? "the mean of " + design.outcome + " where there can be any"
+        : told.outcome == "count"           ? "the mean of " + design.outcome
+        : told.family == "logit"            ? "the odds of " + design.outcomeLabel
+        : told.family == "fractional-logit" ? "the odds of the share " + design.outcome
+        : told.family == "cloglog"          ? "the hazard of " + design.outcomeLabel
+        : told.family == "ordered-logit"    ? "the odds of a higher level of " + design.outcomeLabel
+        : told.outcome == "groups" && design.levelNames.size() > 1
+            ? "the odds of " + design.levelNames[1] + " against " + design.levelNames[0]
+            : std::string();
+    const std::string start = capital(among(design, c.designTerm));
+    if (what.empty()) {
+        return start + step + "the index behind " + design.outcome + " is **" +
+               fixedNumber(std::abs(c.estimate), decimalsFor(c.se)) +
+               (c.estimate < 0.0 ? " lower" : " higher") + "**" + against + " (" +
+               percentLevel(answer.alpha) + ": " + fixedNumber(c.low, decimalsFor(c.se)) + " to " +
+               fixedNumber(c.high, decimalsFor(c.se)) + ").";
+    }
+    const double ratio = std::exp(c.estimate);
+    const int digits = decimalsFor(ratio * c.se);
+    return start + step + what + " is **" + fixedNumber(ratio, digits) + " times** as high" +
+           (term.groups ? " as in " + term.base : std::string()) + " (" +
+           percentLevel(answer.alpha) + ": " + fixedNumber(std::exp(c.low), digits) + " to " +
+           fixedNumber(std::exp(c.high), digits) + ").";
+}
+
+/// What that means on the outcome’s own scale, on average over the rows.
+std::string onTheOutcome(const Answer& answer, const Coefficient& c) {
+    const std::string& kind = answer.fit->likelihood->outcome;
+    if ((kind != "count" && kind != "yes-no" && kind != "share") || answer.rows.used > 200000) {
+        return {};
+    }
+    for (const Coefficient& own : columnEffects(*answer.design, *answer.fit, answer.alpha)) {
+        if (own.column == c.column) {
+            const bool points = kind != "count";
+            const double unit = points ? 100.0 : 1.0;
+            const int digits = decimalsFor(unit * own.se);
+            return "On average over the rows that is **" +
+                   fixedNumber(unit * std::abs(own.estimate), digits) + (points ? " points" : "") +
+                   (own.estimate < 0.0 ? " less" : " more") + "** (" +
+                   fixedNumber(unit * own.low, digits) + " to " +
+                   fixedNumber(unit * own.high, digits) + ").";
+        }
+    }
+    return {};
+}
+
+/// An effect at a distance from a change.
+std::string placeReading(const Answer& answer, const Coefficient& c) {
+    const EventFit& event = *answer.fit->event;
+    std::string text = "At " + c.term;
+    for (const EventFit::Place& place : event.places) {
+        if (place.estimate == c.estimate && place.se == c.se && !place.reference) {
+            const auto far = static_cast<std::size_t>(std::abs(place.at));
+            text = place.at == 0
+                       ? "At the moment " + event.variable + " is switched on"
+                       : plural(far, "moment", "moments") + (place.open ? " or more " : " ") +
+                             (place.at < 0 ? "before " : "after ") + event.variable +
+                             " is switched on";
+        }
+    }
+    return text + ", " + difference(answer, c) +
+           " than at the moment before the change, held against units that do not change then.";
+}
+
+}  // namespace
+
 std::vector<std::string> effectReading(const Answer& answer, std::size_t coefficient) {
     std::vector<std::string> out;
     if (!answer.fit || coefficient >= answer.fit->coefficients.size()) {
@@ -149,7 +241,16 @@ std::vector<std::string> effectReading(const Answer& answer, std::size_t coeffic
     const auto t = static_cast<std::size_t>(c.designTerm);
     const DesignTerm& term = design.terms[t];
     const bool shared = entersElsewhere(design, t);
-    if (shared && !term.groups) {
+    if (answer.fit->event && t == 0) {
+        out.push_back(placeReading(answer, c));
+    } else if (answer.fit->likelihood) {
+        out.push_back(likelihoodEffect(answer, c, term));
+        if (!shared) {
+            if (const std::string own = onTheOutcome(answer, c); !own.empty()) {
+                out.push_back(own);
+            }
+        }
+    } else if (shared && !term.groups) {
         out.push_back(capital(among(design, c.designTerm)) + "the coefficient of " + c.term +
                       " is **" + fixedNumber(c.estimate, decimalsFor(c.se)) + "** (" +
                       percentLevel(answer.alpha) + ": " + fixedNumber(c.low, decimalsFor(c.se)) +
@@ -185,6 +286,11 @@ std::vector<std::string> effectReading(const Answer& answer, std::size_t coeffic
         }
     } else {
         out.emplace_back("The fit is perfect, so there is no standard error and no p.");
+    }
+    if (c.designEffect) {
+        out.push_back("Drawn as they were, the rows tell this effect with **" +
+                      shortNumber(*c.designEffect, 2) +
+                      " times** the variance of as many rows drawn one by one.");
     }
     const bool doubt =
         answer.question.errors.kind == "classical" &&
@@ -245,8 +351,10 @@ std::string overallReading(const Answer& answer) {
     const std::string sigma =
         withUnit(shortNumber(s.sigma, 3),
                  answer.design->outcomeLogOf.empty() ? answer.design->outcomeUnit : "");
-    std::string text;
-    if (s.rSquared) {
+    std::string text = outcomeReading(answer);
+    if (!text.empty()) {
+        // It says by itself what stands for a share of variation.
+    } else if (s.rSquared) {
         text = (answer.design->swept && answer.question.method != "within"
                     ? "The terms and what is held fixed account for **"
                 : answer.question.method == "within" ? "Within units the terms account for **"
@@ -470,9 +578,15 @@ std::string heldText(const Question& q) {
     if (!q.fixedEffects.empty()) {
         text += " holding fixed " + joinedNames(q.fixedEffects);
     }
+    if (!q.ownSlopes.empty()) {
+        text += (q.fixedEffects.empty() ? " holding fixed" : " and") +
+                std::string(" own slopes in ") + joinedNames(q.ownSlopes);
+    }
     if (!q.endogenous.empty()) {
         text += " where " + namesOf(q.endogenous) + " is moved by " +
-                (q.instruments.empty() ? "nothing yet" : namesOf(q.instruments));
+                (!q.instruments.empty()                                     ? namesOf(q.instruments)
+                 : q.method == "difference-gmm" || q.method == "system-gmm" ? "its own past"
+                                                                            : "nothing yet");
     }
     return text;
 }
@@ -496,6 +610,12 @@ std::string questionSentence(const Question& q) {
         with += term.muted ? "" : (with.empty() ? " with " : ", ") + term.shown();
     }
     text += with + heldText(q) + " by " + methodText(q);
+    if (!q.exposure.empty()) {
+        text += " per " + q.exposure;
+    }
+    if (!q.offset.empty()) {
+        text += " with offset " + q.offset;
+    }
     text += " · errors " + q.errors.shown();
     if (q.weightKind != WeightKind::None) {
         text += " · weighted by " + q.weight + " (" + weightName(q.weightKind) + ")";

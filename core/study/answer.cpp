@@ -1,6 +1,8 @@
 #include "core/study/answer.h"
 
 #include "core/describe/survey_mean.h"
+#include "core/model/likelihood.h"
+#include "core/model/reweighted.h"
 #include "core/report/wording.h"
 
 #include <algorithm>
@@ -172,6 +174,31 @@ Question withSurvey(const Question& question, const Survey& survey) {
     return out;
 }
 
+/// Errors come from estimating anew: by replicate weights, or by drawing where there is no shorter
+/// way.
+bool isRedone(const Question& question, const Design& design) {
+    const bool least = question.method == "least-squares" || question.method == "bent-line" ||
+                       question.method == "within" || question.method == "between" ||
+                       question.method == "first-difference" || question.method == "random";
+    return (question.errors.kind == "survey" && design.survey != nullptr &&
+            !design.survey->replicates.empty()) ||
+           (question.errors.kind == "bootstrap" && !least);
+}
+
+Result<Fit> redone(Fit fit, const Estimator& estimator, const Design& design,
+                   const EstimatorSettings& settings, const ErrorSpec& errors, double alpha,
+                   const Job& job) {
+    const Reweighted estimates(estimator, design, settings, fit);
+    auto covariance = errors.kind == "survey"
+                          ? replicateCovariance(estimates, fit, *design.survey, job)
+                          : redrawnCovariance(estimates, fit, errors, alpha, job);
+    if (!covariance) {
+        return tl::make_unexpected(covariance.error());
+    }
+    replaceCovariance(fit, *std::move(covariance), alpha);
+    return fit;
+}
+
 }  // namespace
 
 Answer answerQuestion(const Study& study, const Frame& frame, const Question& question,
@@ -218,7 +245,13 @@ Answer answerQuestion(const Study& study, const Frame& frame, const Question& qu
     }
     ErrorSpec errors = question.errors;
     errors.seed = errors.seed ? errors.seed : std::optional(study.seed);
-    auto fit = estimator->estimate(*design, question.settings, errors, study.alpha, job);
+    const bool again = isRedone(question, *design);
+    auto fit = estimator->estimate(*design, question.settings, again ? ErrorSpec{} : errors,
+                                   study.alpha, job);
+    if (fit && again) {
+        fit = redone(*std::move(fit), *estimator, *design, question.settings, errors, study.alpha,
+                     job);
+    }
     if (!fit) {
         answer.refusal = fit.error();
         return answer;
@@ -226,7 +259,12 @@ Answer answerQuestion(const Study& study, const Frame& frame, const Question& qu
     if (fit->linearised) {
         auto counts = design->counts;
         *design = *fit->linearised;
+        if (fit->likelihood && fit->likelihood->separated > 0) {
+            counts.used -= fit->likelihood->separated;
+            counts.dropped += fit->likelihood->separated;
+        }
         design->counts = std::move(counts);
+        answer.rows = design->counts;
     }
     if (fit->bent && !fit->bent->fixed) {
         // Checks take the bends as given: a place is no term.

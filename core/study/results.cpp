@@ -1,5 +1,8 @@
 // The results file.
+#include "core/model/dynamic_panel.h"
+#include "core/model/event_study.h"
 #include "core/model/instruments.h"
+#include "core/model/likelihood.h"
 #include "core/model/panel.h"
 #include "core/study/answer.h"
 
@@ -36,6 +39,9 @@ Json coefficients(const std::vector<Coefficient>& all) {
                             {"low", number(c.low)},
                             {"high", number(c.high)},
                             {"standardised", number(c.standardised)}});
+        if (c.designEffect) {
+            list.back()["design_effect"] = number(c.designEffect);
+        }
     }
     return list;
 }
@@ -125,6 +131,47 @@ void putPanel(Json& one, const PanelFit& panel) {
     one["panel"] = std::move(json);
 }
 
+void putLikelihood(Json& one, const LikelihoodFit& told) {
+    Json& fit = one["fit"];
+    fit["pseudo_r_squared"] = number(told.pseudoRSquared());
+    fit["null_log_likelihood"] = number(told.nullLogLikelihood);
+    fit["deviance"] = number(told.deviance);
+    fit["pearson"] = number(told.pearson);
+    fit["parameters"] = number(told.parameters);
+    fit["iterations"] = told.iterations;
+    fit["separated"] = told.separated;
+    if (told.dispersion) {
+        fit["alpha"] = number(told.dispersion);
+        fit["alpha_se"] = number(told.dispersionSe);
+    }
+}
+
+void putEvent(Json& one, const EventFit& event) {
+    Json json{{"variable", event.variable},
+              {"never", event.never},
+              {"always", event.always},
+              {"places", Json::array()},
+              {"cohorts", Json::array()}};
+    for (const EventFit::Place& p : event.places) {
+        json["places"].push_back(Json{{"at", p.at},
+                                      {"open", p.open},
+                                      {"reference", p.reference},
+                                      {"estimate", number(p.estimate)},
+                                      {"se", number(p.se)},
+                                      {"low", number(p.low)},
+                                      {"high", number(p.high)},
+                                      {"rows", p.rows}});
+    }
+    for (const EventFit::Cohort& c : event.cohorts) {
+        json["cohorts"].push_back(Json{{"moment", c.moment}, {"units", c.units}});
+    }
+    json["mean_after"] = number(event.after);
+    json["mean_after_se"] = number(event.afterSe);
+    json["before"] = fTestJson(event.before);
+    json["together"] = number(event.together);
+    one["event"] = std::move(json);
+}
+
 Json varianceSplit(const Fit& fit) {
     Json list = Json::array();
     for (const VarianceSource& v : fit.varianceSplit) {
@@ -194,6 +241,11 @@ Json predictions(const Answer& a) {
         putEstimate(one, p.mean);
         one["row_low"] = number(p.rowLow);
         one["row_high"] = number(p.rowHigh);
+        for (const auto& [level, share] : p.shares) {
+            Json of{{"level", level}};
+            putEstimate(of, share);
+            one["shares"].push_back(std::move(of));
+        }
         if (p.original) {
             const Retransformed& r = *p.original;
             one["original"] = Json{{"mean", number(r.mean)},
@@ -232,6 +284,9 @@ Json effects(const Answer& a) {
                      {"as", as},
                      {"scale", request.elasticity ? "elasticity" : "units"},
                      {"level", effect.level.empty() ? Json() : Json(effect.level)}};
+            if (!effect.outcome.empty()) {
+                one["outcome"] = effect.outcome;
+            }
             putEstimate(one, effect.effect);
             list.push_back(std::move(one));
         }
@@ -371,6 +426,16 @@ Json resultsJson(const Study& study, const std::vector<Answer>& answers) {
                 }
                 one["held_fixed"] = held;
                 one["fit"]["effects_df"] = whole(a.design->effectsRank);
+            }
+            if (a.fit->likelihood) {
+                putLikelihood(one, *a.fit->likelihood);
+            }
+            if (a.fit->event) {
+                putEvent(one, *a.fit->event);
+            }
+            if (a.fit->dynamic) {
+                one["fit"]["instruments"] = a.fit->dynamic->instruments;
+                one["fit"]["changes"] = a.fit->dynamic->changes;
             }
             if (a.fit->bent) {
                 putBends(one, *a.fit->bent);

@@ -2,6 +2,7 @@
 
 #include "core/base/format.h"
 #include "core/describe/summary.h"
+#include "core/model/outcome_models.h"
 #include "core/model/scenario.h"
 
 #include <fmt/format.h>
@@ -189,6 +190,13 @@ class Trials {
     }
 
     Result<ShapeTrials> run() {
+        if (isLikelihoodMethod(question_.method) || question_.method == "quantile" ||
+            question_.method == "event-study" || question_.method.ends_with("-gmm")) {
+            return refuse(ErrorCode::BadSetting,
+                          "shapes are tried by least squares, and this question is asked another "
+                          "way",
+                          question_.title, "Try a variant by least squares first.");
+        }
         own_ = ownOutcome(frame_, question_.outcome);
         out_.outcome = !own_.variable.empty() && out_.of == own_.variable;
         out_.own = own_.variable.empty() ? question_.outcome : own_.variable;

@@ -52,14 +52,6 @@ class Writer {
         }
     }
 
-    /// A member this version does not use: carried through.
-    void carry(const char* key) {
-        known_.emplace_back(key);
-        if (raw_ != nullptr && raw_->contains(key)) {
-            out_[key] = raw_->at(key);
-        }
-    }
-
     Json finish() {
         if (raw_ != nullptr) {
             for (const auto& [key, value] : raw_->items()) {
@@ -165,6 +157,47 @@ Json estimatorJson(const Question& q) {
         json["a"] = q.settings.a;
     } else if (q.method == "gmm") {
         json["steps"] = q.settings.steps;
+    } else if (q.method == "difference-gmm" || q.method == "system-gmm") {
+        json["steps"] = q.settings.steps;
+        json["depth"] = q.settings.depth;
+        json["collapsed"] = q.settings.collapsed;
+    } else if (q.method == "quantile") {
+        json["at"] = q.settings.at.empty() ? std::vector<double>{0.5} : q.settings.at;
+    } else if (q.method == "huber" || q.method == "bisquare" || q.method == "mm") {
+        if (q.settings.tuning) {
+            json[q.method == "huber" ? "k"
+                 : q.method == "mm"  ? "efficiency"
+                                     : "c"] = *q.settings.tuning;
+        }
+    } else if (q.method == "negative-binomial") {
+        json["form"] = q.settings.form;
+    } else if (q.method == "zero-inflated" || q.method == "hurdle" || q.method == "truncated") {
+        json["count"] = q.settings.count;
+        if (q.settings.form != 2) {
+            json["form"] = q.settings.form;
+        }
+        if (!q.settings.zeroTerms.empty()) {
+            json["zero_terms"] = q.settings.zeroTerms;
+        }
+    } else if (q.method == "logit") {
+        if (q.settings.penalised) {
+            json["penalised"] = true;
+        }
+    } else if (q.method == "tobit") {
+        if (q.settings.low) {
+            json["low"] = *q.settings.low;
+        }
+        if (q.settings.high) {
+            json["high"] = *q.settings.high;
+        }
+    } else if (q.method == "event-study") {
+        json["variable"] = q.settings.variable;
+        json["before"] = q.settings.before;
+        json["after"] = q.settings.after;
+        json["weighting"] = q.settings.weighting;
+        if (q.settings.weighting == "group-time") {
+            json["against"] = q.settings.against;
+        }
     }
     return withUnknown(std::move(json), q.raw.get(), "estimator");
 }
@@ -257,6 +290,7 @@ Json questionJson(const Question& q) {
         return json;
     };
     out.put("fixed_effects", q.fixedEffects, Json::array());
+    out.put("own_slopes", q.ownSlopes, Json::array());
     out.put("endogenous", listed(q.endogenous), Json::array());
     out.put("instruments", listed(q.instruments), Json::array());
     out.put("estimator", estimatorJson(q), Json{{"method", "least-squares"}});
@@ -266,8 +300,8 @@ Json questionJson(const Question& q) {
                 ? Json()
                 : Json{{"kind", weightName(q.weightKind)}, {"variable", q.weight}},
             Json());
-    out.carry("offset");
-    out.carry("exposure");
+    out.put("offset", q.offset, "");
+    out.put("exposure", q.exposure, "");
     out.put("variables", q.variables, Json::array());
     out.put("holding", q.holding, Json::array());
     out.put("coefficient", q.coefficient, "pearson");
@@ -538,6 +572,19 @@ Json surveyJson(const Survey& survey) {
     put("strata", survey.strata);
     put("cluster", survey.cluster);
     put("population", survey.population);
+    if (survey.lonely != Survey{}.lonely) {
+        json["lonely"] = survey.lonely;
+    }
+    if (!survey.replicates.empty()) {
+        json["replicates"] = survey.replicates;
+        json["replicate_kind"] = survey.replicateKind;
+        if (survey.fay != 0.0) {
+            json["fay"] = survey.fay;
+        }
+        if (survey.scale) {
+            json["replicate_scale"] = *survey.scale;
+        }
+    }
     if (const auto number = Expression::parse(survey.population);
         number && number->root().kind == Node::Kind::Number) {
         json["population"] = number->root().number;

@@ -137,6 +137,77 @@ QByteArray untidyPanel() {
     return text;
 }
 
+/// Counts with more spread and zeros than Poisson has, a yes that bends with x, levels whose cuts
+/// do not run alike, and weights that go with the effect.
+QByteArray untidyOutcomes() {
+    QByteArray text = "count,yes,level,y,x,z,w,sure,even\n";
+    Normal normal(7);
+    for (int i = 0; i < 400; ++i) {
+        const double x = normal();
+        const double z = normal();
+        const double w = 0.6 + 0.5 * (i % 5);
+        const double mean = std::exp(1.0 + 0.4 * x + 0.6 * normal());
+        const int count = i % 3 == 0 ? 0 : static_cast<int>(mean);
+        const int yes = x * x - 0.8 + 0.9 * normal() > 0.0 ? 1 : 0;
+        const double latent = 0.9 * x + normal();
+        int level = latent < -0.6 ? 1 : latent < 0.5 ? 2 : 3;
+        if (level == 3 && z > 0.7) {
+            level = 4;
+        }
+        // A Poisson count: how many waiting times go into one.
+        int even = -1;
+        for (double passed = 0.0; passed < std::exp(0.6 + 0.3 * x); ++even) {
+            const double a = normal();
+            const double b = normal();
+            passed += 0.5 * (a * a + b * b);
+        }
+        text += QString("%1,%2,%3,%4,%5,%6,%7,%8,%9\n")
+                    .arg(count)
+                    .arg(yes)
+                    .arg(level)
+                    .arg(1.0 + (0.4 + 0.8 * w) * x + 0.5 * z + 0.6 * normal(), 0, 'g', 8)
+                    .arg(x, 0, 'g', 8)
+                    .arg(z, 0, 'g', 8)
+                    .arg(w)
+                    .arg(x + 0.05 * z > 0.5 ? 1 : 0)
+                    .arg(even)
+                    .toUtf8();
+    }
+    return text;
+}
+
+/// Units that change at different moments with an effect that grows, moved already before; an
+/// outcome that carries over with errors that do, too.
+QByteArray untidyChanges() {
+    QByteArray text = "unit,moment,y,x,on,slow\n";
+    Normal normal(8);
+    for (int u = 0; u < 60; ++u) {
+        const double level = normal();
+        const int start = u % 4 == 0 ? 99 : 4 + 2 * (u % 3);
+        double before = normal();
+        double slow = level;
+        for (int t = 1; t <= 10; ++t) {
+            const double x = normal();
+            const double now = normal();
+            const double e = now + 0.9 * before;
+            before = now;
+            const bool on = t >= start;
+            slow = 0.6 * slow + 0.5 * x + level + e;
+            const double y = level + 0.2 * t + 0.5 * x + (on ? 1.0 + 0.5 * (t - start) : 0.0) +
+                             (start < 99 ? 0.25 * t : 0.0) + 0.6 * normal();
+            text += QString("u%1,%2,%3,%4,%5,%6\n")
+                        .arg(u)
+                        .arg(t)
+                        .arg(y, 0, 'g', 8)
+                        .arg(x, 0, 'g', 8)
+                        .arg(on ? 1 : 0)
+                        .arg(slow, 0, 'g', 8)
+                        .toUtf8();
+        }
+    }
+    return text;
+}
+
 }  // namespace
 
 class RemediesTest : public QObject {
@@ -227,6 +298,8 @@ class RemediesTest : public QObject {
         write("moments.csv", untidyMoments());
         write("causes.csv", untidyCauses());
         write("panel.csv", untidyPanel());
+        write("outcomes.csv", untidyOutcomes());
+        write("changes.csv", untidyChanges());
         window_ = std::make_unique<MainWindow>();
         window_->resize(1280, 800);
         window_->show();
@@ -295,6 +368,75 @@ class RemediesTest : public QObject {
         QVERIFY(tried_.contains("hausman") && tried_.contains("panel-serial"));
     }
 
+    void ofCounts() {
+        const QString study = R"({"format":"rapporto-study","version":1,"title":"counts",
+            "source":{"kind":"table","file":"outcomes.csv"},"questions":[%1]})";
+        const QString asked = R"q({"id":"q1","outcome":"count","terms":["x","z"],
+            "estimator":%1})q";
+        ask(study.arg(asked.arg(R"({"method":"poisson"})")));
+        pressAll();
+        QVERIFY(tried_.contains("overdispersion") && tried_.contains("pearson-dispersion") &&
+                tried_.contains("zero-excess") && tried_.contains("rootogram"));
+        ask(study.arg(asked.arg(R"({"method":"negative-binomial"})")));
+        pressAll();
+        // A part for zeros that a plain count does not want.
+        ask(study.arg(R"q({"id":"q1","outcome":"even","terms":["x"],
+            "estimator":{"method":"hurdle"}})q"));
+        pressAll();
+        QVERIFY(tried_.contains("vuong"));
+    }
+
+    void ofYesAndNo() {
+        const QString study = R"({"format":"rapporto-study","version":1,"title":"yes",
+            "source":{"kind":"table","file":"outcomes.csv"},"questions":[%1]})";
+        ask(study.arg(R"q({"id":"q1","outcome":"yes","terms":["x"],
+            "estimator":{"method":"logit"}})q"));
+        pressAll();
+        QVERIFY(tried_.contains("hosmer-lemeshow") && tried_.contains("roc"));
+        ask(study.arg(R"q({"id":"q1","outcome":"sure","terms":["x","w"],
+            "checks":["separation"],"estimator":{"method":"probit"}})q"));
+        pressAll();
+        ask(study.arg(R"q({"id":"q1","outcome":"level","terms":["x","z"],
+            "estimator":{"method":"ordered-logit"}})q"));
+        pressAll();
+        QVERIFY(tried_.contains("parallel-lines"));
+    }
+
+    void ofOddRows() {
+        ask(rowsStudy(R"q({"id":"q1","outcome":"y","terms":["x","z"],
+            "estimator":{"method":"mm"}})q"));
+        pressAll();
+        QVERIFY(tried_.contains("held-down"));
+    }
+
+    void ofWeights() {
+        ask(R"q({"format":"rapporto-study","version":1,"title":"weights",
+            "source":{"kind":"table","file":"outcomes.csv"},"questions":[
+            {"id":"q1","outcome":"y","terms":["x","z"],
+             "weights":{"kind":"sampling","variable":"w"},"checks":["weights-matter"]}]})q");
+        pressAll();
+        QVERIFY(tried_.contains("weights-matter"));
+    }
+
+    void ofChanges() {
+        const QString study = R"({"format":"rapporto-study","version":1,"title":"changes",
+            "source":{"kind":"table","file":"changes.csv"},
+            "layout":{"kind":"panel","unit":"unit","time":"moment"},"questions":[%1]})";
+        ask(study.arg(R"q({"id":"q1","outcome":"y","terms":["on","x"],
+            "fixed_effects":["unit","moment"],"checks":["pre-trend","who-is-compared"]})q"));
+        pressAll();
+        QVERIFY(tried_.contains("pre-trend") && tried_.contains("who-is-compared"));
+        ask(study.arg(R"q({"id":"q1","outcome":"slow","terms":["lag(slow)","x"],
+            "estimator":{"method":"within"},"checks":["lagged-outcome"]})q"));
+        pressAll();
+        QVERIFY(tried_.contains("lagged-outcome"));
+        ask(study.arg(R"q({"id":"q1","outcome":"slow","terms":["lag(slow)","x"],
+            "estimator":{"method":"system-gmm","steps":"two"},"errors":{"kind":"robust"},
+            "checks":["differences-serial","over-identification"]})q"));
+        pressAll();
+        QVERIFY(tried_.contains("differences-serial"));
+    }
+
     /// Last: what was pressed above is every remedy that there is.
     void everyCheckWithANextStepWasTried() {
         std::set<std::string> missing;
@@ -308,11 +450,36 @@ class RemediesTest : public QObject {
             said += one + " ";
         }
         QVERIFY2(missing.empty(), said.c_str());
-        for (const char* kind :
-             {"Robust errors", "Log the", "Add the", "See it", "Cluster by", "Allow for",
-              "Intervals by", "Drop x", "Add x", "Let the", "Fit the", "Ask by", "Take z2",
-              "Limited information", "Fuller’s estimator", "Compare each", "Take the", "Hold the",
-              "Errors shared"}) {
+        for (const char* kind : {"Robust errors",
+                                 "Log the",
+                                 "Add the",
+                                 "See it",
+                                 "Cluster by",
+                                 "Allow for",
+                                 "Intervals by",
+                                 "Drop x",
+                                 "Add x",
+                                 "Let the",
+                                 "Fit the",
+                                 "Ask by",
+                                 "Take z2",
+                                 "Limited information",
+                                 "Fuller’s estimator",
+                                 "Compare each",
+                                 "Take the",
+                                 "Hold the",
+                                 "Errors shared",
+                                 "Let zeros",
+                                 "Put a",
+                                 "Do without",
+                                 "Give every",
+                                 "Set the",
+                                 "See each",
+                                 "Weigh cohorts",
+                                 "Hold each",
+                                 "Instruments by",
+                                 "Give each",
+                                 "Add a"}) {
             QVERIFY2(kinds_.contains(kind) ||
                          (std::string(kind) == "Drop x" && kinds_.contains("Drop twin")),
                      kind);

@@ -650,8 +650,9 @@ class CausesTest : public QObject {
             [](Question& q) {
                 q.errors = {};
                 q.errors.kind = "bootstrap";
+                q.errors.scheme = "wild";
             },
-            "not built for instruments"));
+            "made for least squares"));
         // Two that say the same count once, by name.
         Question twice = asked(reference()["iv"]["clean"]["cases"]["p"], "two-stage", "HC1");
         twice.instruments[1] = Term::expression("2 * z1");

@@ -68,7 +68,7 @@ class RunnerTest : public QObject {
             QVERIFY(a["covariance"].size() == a["coefficients"].size());
             QVERIFY(test::near(std::sqrt(a["covariance"][1][1].get<double>()),
                                a["coefficients"][1]["se"], 1e-14));
-            QVERIFY(a["checks"].size() == std::size_t{46});
+            QVERIFY(a["checks"].size() == std::size_t{61});
         }
         QVERIFY(QFile(report).size() > 3000);
     }
@@ -92,7 +92,7 @@ class RunnerTest : public QObject {
         write(
             place_.filePath("s.rapporto"),
             study(
-                R"({"id":"a","outcome":"y","terms":["x"]},{"id":"b","outcome":"y","terms":["x"],"estimator":{"method":"poisson"}})"));
+                R"({"id":"a","outcome":"y","terms":["x"]},{"id":"b","outcome":"y","terms":["x"],"kind":"trace","paths":[]})"));
         const Outcome o = run({place_.filePath("s.rapporto"), "--out", place_.filePath("r.json")});
         QCOMPARE(o.exit, 3);
         QVERIFY(o.errors.contains("not built yet"));

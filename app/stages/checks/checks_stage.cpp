@@ -34,9 +34,25 @@ void CheckList::showChecks(std::shared_ptr<const Answer> answer, bool fresh,
     int y = 8;
     std::string group;
     if (answer_) {
-        for (const CheckResult& result : answer_->checks) {
+        // Questions that nothing here answers stand below the others.
+        std::set<std::string> answered;
+        const auto groupOf = [](const CheckResult& result) {
             const Check* check = findCheck(result.id);
-            const std::string own = check == nullptr ? "Other" : check->group;
+            return check == nullptr ? std::string("Other") : std::string(check->group);
+        };
+        std::vector<const CheckResult*> order;
+        for (const CheckResult& result : answer_->checks) {
+            order.push_back(&result);
+            if (result.verdict != Verdict::NotApplicable) {
+                answered.insert(groupOf(result));
+            }
+        }
+        std::stable_partition(order.begin(), order.end(), [&](const CheckResult* result) {
+            return answered.contains(groupOf(*result));
+        });
+        for (const CheckResult* one : order) {
+            const CheckResult& result = *one;
+            const std::string own = groupOf(result);
             if (own != group) {
                 group = own;
                 rows_.push_back({QRect(0, y, 0, 28), text(group), nullptr});

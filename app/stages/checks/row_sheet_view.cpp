@@ -261,12 +261,14 @@ void RowSheetView::showAnswer(const std::shared_ptr<const Answer>& answer) {
         return;
     }
     model_->showSheet(session_.frame(), rowSheet(*answer_->design, *answer_->fit),
-                      decimalsFor(answer_->fit->statistics.sigma) + 1);
+                      decimalsFor(std::sqrt(answer_->fit->residuals.squaredNorm() /
+                                            std::max(answer_->fit->n, 1.0))) +
+                          1);
     model_->showSelection(session_.selectedRows());
     const QString was = effects_->currentText();
     effects_->clear();
     for (std::size_t j = 0; j < answer_->fit->coefficients.size(); ++j) {
-        if (answer_->fit->coefficients[j].designTerm >= 0) {
+        if (answer_->fit->coefficients[j].designTerm >= 0 && hasInfluence(*answer_->fit)) {
             effects_->addItem(termText(answer_->fit->coefficients[j].term), static_cast<int>(j));
         }
     }

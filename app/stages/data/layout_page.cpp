@@ -11,6 +11,7 @@
 #include <QVBoxLayout>
 
 #include <algorithm>
+#include <map>
 
 namespace rapporto::app {
 namespace {
@@ -44,6 +45,9 @@ LayoutPage::LayoutPage(Session& session, QWidget* parent)
       weight_(box(tr("Weight"), "layout:weight", this)),
       strata_(box(tr("Strata"), "layout:strata", this)),
       cluster_(box(tr("Clusters"), "layout:cluster", this)),
+      lonely_(box(tr("Lonely clusters"), "layout:lonely", this)),
+      replicates_(box(tr("Replicate weights"), "layout:replicates", this)),
+      replicateKind_(box(tr("Kind of replicate weights"), "layout:replicateKind", this)),
       surveyFacts_(softLine({}, this)),
       looking_([this](const Found& found) { show(found); }) {
     auto* layout = new QVBoxLayout(this);
@@ -82,6 +86,23 @@ LayoutPage::LayoutPage(Session& session, QWidget* parent)
     drawn->addWidget(cluster_);
     drawn->addStretch(1);
     layout->addLayout(drawn);
+    auto* further = new QHBoxLayout;
+    lonely_->addItem(tr("held against the grand mean"), "centred");
+    lonely_->addItem(tr("taken as certain"), "skipped");
+    lonely_->addItem(tr("refused"), "refused");
+    lonely_->setMaximumWidth(220);
+    replicateKind_->addItem(tr("jackknife"), "jackknife");
+    replicateKind_->addItem(tr("balanced halves"), "balanced");
+    replicateKind_->addItem(tr("bootstrap"), "bootstrap");
+    replicates_->setMaximumWidth(220);
+    further->addWidget(sentenceWord(tr("A stratum’s only cluster is"), this));
+    further->addWidget(lonely_);
+    further->addWidget(sentenceWord(tr("· replicate weights"), this));
+    further->addWidget(replicates_);
+    further->addWidget(sentenceWord(tr("by"), this));
+    further->addWidget(replicateKind_);
+    further->addStretch(1);
+    layout->addLayout(further);
     surveyFacts_->setObjectName("layout:survey");
     surveyFacts_->setStyleSheet("color:#232733");
     layout->addWidget(surveyFacts_);
@@ -89,7 +110,7 @@ LayoutPage::LayoutPage(Session& session, QWidget* parent)
     for (QComboBox* one : {kind_, unit_, time_, frequency_}) {
         connect(one, &QComboBox::activated, this, &LayoutPage::applyLayout);
     }
-    for (QComboBox* one : {weight_, strata_, cluster_}) {
+    for (QComboBox* one : {weight_, strata_, cluster_, lonely_, replicates_, replicateKind_}) {
         connect(one, &QComboBox::activated, this, &LayoutPage::applySurvey);
     }
     connect(rows_, &QListWidget::currentItemChanged, this, [this](QListWidgetItem* item) {
@@ -134,6 +155,9 @@ void LayoutPage::refresh() {
     fillVariables(weight_, *frame, survey.weight, tr("none"), number);
     fillVariables(strata_, *frame, survey.strata, tr("none"), any);
     fillVariables(cluster_, *frame, survey.cluster, tr("none"), any);
+    lonely_->setCurrentIndex(lonely_->findData(text(survey.lonely)));
+    replicateKind_->setCurrentIndex(replicateKind_->findData(text(survey.replicateKind)));
+    fillReplicates(*frame, survey);
     // The design effect of what is explained; else of what is looked at.
     const Question* question = session_.question();
     const bool named = question != nullptr && frame->column(question->outcome) != nullptr;
@@ -167,6 +191,37 @@ LayoutPage::Found LayoutPage::look(const Frame& frame, const Survey& survey,
         out.effect = designEffect(frame, outcome, survey.weight, survey.strata, survey.cluster);
     }
     return out;
+}
+
+void LayoutPage::fillReplicates(const Frame& frame, const Survey& survey) {
+    // Numbered names of one beginning are one family: w1, w2, …
+    std::map<std::string, QStringList> families;
+    for (const Variable& v : frame.table().variables) {
+        const auto digits = v.name.find_last_not_of("0123456789");
+        if (digits != std::string::npos && digits + 1 < v.name.size() &&
+            !frame.column(v.name)->isText()) {
+            families[v.name.substr(0, digits + 1)] << text(v.name);
+        }
+    }
+    replicates_->clear();
+    replicates_->addItem(tr("none"), QStringList());
+    QStringList chosen;
+    for (const std::string& name : survey.replicates) {
+        chosen << text(name);
+    }
+    for (const auto& [start, names] : families) {
+        if (names.size() > 3) {
+            replicates_->addItem(
+                tr("%1 … %2 (%3)").arg(names.front(), names.back()).arg(names.size()), names);
+        }
+    }
+    int at = replicates_->findData(chosen);
+    if (at < 0) {
+        replicates_->addItem(tr("%1 named ones").arg(chosen.size()), chosen);
+        at = replicates_->count() - 1;
+    }
+    replicates_->setCurrentIndex(at);
+    replicateKind_->setEnabled(!chosen.isEmpty());
 }
 
 void LayoutPage::show(const Found& found) {
@@ -311,6 +366,12 @@ void LayoutPage::applySurvey() {
     survey.weight = utf8(weight_->currentData().toString());
     survey.strata = utf8(strata_->currentData().toString());
     survey.cluster = utf8(cluster_->currentData().toString());
+    survey.lonely = utf8(lonely_->currentData().toString());
+    survey.replicateKind = utf8(replicateKind_->currentData().toString());
+    survey.replicates.clear();
+    for (const QString& name : replicates_->currentData().toStringList()) {
+        survey.replicates.push_back(utf8(name));
+    }
     session_.edit(SetSurvey{survey}, tr("survey design"));
 }
 

@@ -36,6 +36,7 @@ class LayoutPage : public DataPage {
                                     const std::string& outcome);
     void applyLayout();
     void applySurvey();
+    void fillReplicates(const Frame& frame, const Survey& survey);
     void show(const Found& found);
     void addRows(const QString& what, const std::vector<std::uint32_t>& rows);
 
@@ -52,6 +53,9 @@ class LayoutPage : public DataPage {
     QComboBox* weight_;
     QComboBox* strata_;
     QComboBox* cluster_;
+    QComboBox* lonely_;
+    QComboBox* replicates_;
+    QComboBox* replicateKind_;
     QLabel* surveyFacts_;
     std::shared_ptr<const Frame> shownFrame_;
     Survey shownSurvey_;

@@ -50,8 +50,26 @@ void EffectRows::layoutRows() {
     const Fit& fit = *answer_->fit;
     int constant = -1;
     int last = -1;
+    std::string equation = "main";
+    const auto close = [&] {
+        if (constant >= 0) {
+            rows_.push_back({constant, tr("constant"), {}, false, -1});
+        }
+        constant = -1;
+        last = -1;
+    };
     for (std::size_t c = 0; c < fit.coefficients.size(); ++c) {
         const Coefficient& one = fit.coefficients[c];
+        if (one.equation != equation) {
+            close();
+            equation = one.equation;
+            rows_.push_back({-1, equationName(equation), {}, false, -2});
+        }
+        if (one.designTerm < 0 && one.term != "(constant)") {
+            // A cut, a dispersion, a term of the part for zeros.
+            rows_.push_back({static_cast<int>(c), termText(one.term), {}, false, -1});
+            continue;
+        }
         if (one.designTerm < 0) {
             constant = static_cast<int>(c);
             continue;
@@ -80,9 +98,28 @@ void EffectRows::layoutRows() {
         rows_.push_back({static_cast<int>(c), term.groups ? text(one.label) : termText(one.term),
                          term.groups ? QString() : detail, term.groups, -1});
     }
-    if (constant >= 0) {
-        rows_.push_back({constant, tr("constant"), {}, false, -1});
+    close();
+}
+
+QString EffectRows::equationName(const std::string& equation) const {
+    if (equation == "zero") {
+        return answer_->question.method == "hurdle"
+                   ? tr("whether there is any")
+                   : tr("whether there can be any: log odds of none");
     }
+    if (equation == "cut") {
+        return tr("cuts between the levels");
+    }
+    if (equation == "dispersion") {
+        return tr("spread beyond the mean");
+    }
+    if (equation == "spread") {
+        return tr("spread");
+    }
+    if (equation.starts_with("quantile ")) {
+        return tr("quantile %1").arg(text(shortNumber(std::stod(equation.substr(9)), 3)));
+    }
+    return text(equation);
 }
 
 bool EffectRows::isFolded(const std::string& term) const {
@@ -130,6 +167,12 @@ Coefficient EffectRows::scaled(const Coefficient& c) const {
     out.se *= std::abs(factor);
     out.low *= factor;
     out.high *= factor;
+    if (scale_ == EffectScale::Ratio && hasRatio(c)) {
+        out.se = std::exp(c.estimate) * c.se;
+        out.estimate = std::exp(c.estimate);
+        out.low = std::exp(c.low);
+        out.high = std::exp(c.high);
+    }
     if (scale_ == EffectScale::Percent) {
         // Exact, not 100·b: the interval's ends go through the same curve.
         out.se = 100.0 * std::exp(c.estimate) * c.se;
@@ -138,6 +181,11 @@ Coefficient EffectRows::scaled(const Coefficient& c) const {
         out.high = 100.0 * std::expm1(c.high);
     }
     return out;
+}
+
+/// Terms of the index; not cuts and spreads.
+bool EffectRows::hasRatio(const Coefficient& c) {
+    return c.designTerm >= 0 || c.equation == "zero";
 }
 
 QStringList EffectRows::cells(int coefficient) const {
@@ -183,10 +231,12 @@ void EffectRows::paintEvent(QPaintEvent* /*event*/) {
     }
     painter.setOpacity(fresh_ ? 1.0 : 0.45);
     // The axis covers all slopes, but one very wide interval does not squeeze the others.
+    // Ratios stand where their logarithms do, so that half and twice are as far from one.
+    const bool ratio = scale_ == EffectScale::Ratio;
     std::vector<double> reach;
     for (const Coefficient& c : answer_->fit->coefficients) {
         if (c.designTerm >= 0) {
-            const Coefficient s = scaled(c);
+            const Coefficient s = ratio ? c : scaled(c);
             reach.push_back(std::max(std::abs(s.low), std::abs(s.high)));
         }
     }
@@ -195,6 +245,12 @@ void EffectRows::paintEvent(QPaintEvent* /*event*/) {
     if (reach.size() > 3) {
         limit = std::min(limit, 3.0 * reach[reach.size() - 2]);
     }
+    // Every estimate itself stands on the axis.
+    for (const Coefficient& c : answer_->fit->coefficients) {
+        if (c.designTerm >= 0) {
+            limit = std::max(limit, 1.1 * std::abs((ratio ? c : scaled(c)).estimate));
+        }
+    }
     limit = limit > 0.0 ? limit * 1.08 : 1.0;
     const QRectF axis(kNames, kHead, width() - kNames - kNumbers, height() - kHead);
     const auto at = [&](double v) { return axis.center().x() + v / limit * axis.width() / 2.0; };
@@ -202,16 +258,33 @@ void EffectRows::paintEvent(QPaintEvent* /*event*/) {
     painter.setFont(interfaceFont(11));
     painter.setPen(colour::kSoft);
     painter.drawText(QRectF(0, 0, 100, kHead - 4), Qt::AlignLeft | Qt::AlignVCenter, tr("term"));
-    const auto ticks = roundPlaces(-limit, limit, 4);
+    std::vector<double> ticks = roundPlaces(-limit, limit, 4);
+    if (ratio) {
+        ticks.clear();
+        double last = -1e9;
+        for (const double place : {0.01, 0.02, 0.05, 0.1, 0.2, 0.5, 0.667, 0.8, 0.9, 1.0, 1.1, 1.25,
+                                   1.5, 2.0, 5.0, 10.0, 20.0, 50.0, 100.0}) {
+            const double x = at(std::log(place));
+            const bool room =
+                place == 1.0 || (x - last > 46.0 && (place > 1.0 || at(0.0) - x > 46.0));
+            if (std::abs(std::log(place)) < limit && room) {
+                ticks.push_back(std::log(place));
+                last = x;
+            }
+        }
+    }
     for (const double t : ticks) {
-        const QString label = (t > 0 ? "+" : "") + text(shortNumber(t, 3)) +
-                              (scale_ == EffectScale::Percent && t != 0.0 ? " %" : "");
+        const QString label = ratio ? "×" + text(shortNumber(std::exp(t), 3))
+                                    : (t > 0 ? "+" : "") + text(shortNumber(t, 3)) +
+                                          (scale_ == EffectScale::Percent && t != 0.0 ? " %" : "");
         painter.setPen(colour::kSoft);
         painter.drawText(QRectF(at(t) - 40, 0, 80, kHead - 4), Qt::AlignCenter, label);
         painter.setPen(QPen(t == 0.0 ? colour::kSoft : colour::kHairline, t == 0.0 ? 1.4 : 1.0));
         painter.drawLine(QPointF(at(t), kHead), QPointF(at(t), sizeHint().height() - 8));
     }
-    const QStringList heads = {tr("estimate"), tr("std. error"), "t", "p"};
+    const bool normal =
+        !answer_->fit->coefficients.empty() && !answer_->fit->coefficients.front().df;
+    const QStringList heads = {tr("estimate"), tr("std. error"), normal ? "z" : "t", "p"};
     const double columns[] = {width() - 184.0, width() - 116.0, width() - 60.0, width() - 6.0};
     painter.setPen(colour::kSoft);
     for (int h = 0; h < 4; ++h) {
@@ -240,6 +313,13 @@ void EffectRows::drawRow(QPainter& painter, const Row& row, double top,
     const double left = row.indented ? 26.0 : 10.0;
     painter.setPen(colour::kInk);
     painter.setFont(interfaceFont(13, true));
+    if (row.term == -2) {
+        painter.setFont(interfaceFont(12));
+        painter.setPen(colour::kSoft);
+        painter.drawText(QRectF(left, top, width() - left, height),
+                         Qt::AlignLeft | Qt::AlignVCenter, row.name);
+        return;
+    }
     if (row.coefficient < 0) {
         // A wedge that points down where the levels stand below, to the side where they do not.
         const bool folded =
@@ -278,7 +358,11 @@ void EffectRows::drawRow(QPainter& painter, const Row& row, double top,
     const bool shown =
         c.designTerm >= 0 && !(scale_ == EffectScale::Standardised && !c.standardised);
     if (shown) {
-        if (scale_ == EffectScale::Percent) {
+        if (scale_ == EffectScale::Ratio) {
+            drawLens(painter, QRectF(axis.left(), top + 3, axis.width(), height - 6),
+                     answer_->fit->coefficients[static_cast<std::size_t>(row.coefficient)], at,
+                     chosen ? colour::kAccent : colour::kBlue);
+        } else if (scale_ == EffectScale::Percent) {
             // The lens keeps its p by value: its axis bends with the percentages.
             const Coefficient& raw =
                 answer_->fit->coefficients[static_cast<std::size_t>(row.coefficient)];

@@ -6,7 +6,7 @@
 
 namespace rapporto::app {
 
-enum class EffectScale { Raw, Standardised, Percent };
+enum class EffectScale { Raw, Standardised, Percent, Ratio, Outcome };
 
 /// One row a coefficient: name, lens on a common axis, estimate, standard error, t, p. Groups
 /// stand folded out under their variable with the base named. Emits the row that was chosen.
@@ -48,10 +48,12 @@ class EffectRows : public QWidget {
         QString name;
         QString detail;
         bool indented = false;
-        int term = -1;  ///< Of a heading: which term folds under it.
+        int term = -1;  ///< Of a heading: which term folds under it; −2: an equation’s.
     };
 
     void layoutRows();
+    [[nodiscard]] QString equationName(const std::string& equation) const;
+    [[nodiscard]] static bool hasRatio(const Coefficient& c);
     void toggle(int term);
     [[nodiscard]] Coefficient scaled(const Coefficient& c) const;
     void drawRow(QPainter& painter, const Row& row, double top,

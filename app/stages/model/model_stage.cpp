@@ -2,8 +2,14 @@
 
 #include "app/shell/theme.h"
 #include "core/base/format.h"
+#include "core/model/likelihood.h"
 #include "core/model/panel.h"
+#include "core/model/quantile.h"
+#include "core/model/response.h"
+#include "core/model/robust.h"
+#include "core/report/effect_picture.h"
 #include "core/report/report.h"
+#include "core/report/request_wording.h"
 #include "core/report/wording.h"
 #include "core/study/sweep.h"
 
@@ -25,6 +31,8 @@ namespace {
 constexpr int kSplit = 2;  // Pages that come and go, by their place among the tabs.
 constexpr int kTerms = 6;
 constexpr int kFirstStage = 7;
+constexpr int kEvent = 8;
+constexpr int kProcess = 9;
 
 QPushButton* tabButton(const QString& name, QWidget* parent) {
     auto* button = new QPushButton(name, parent);
@@ -62,6 +70,8 @@ ModelStage::ModelStage(Session& session, QWidget* parent)
       hypotheses_(new HypothesesPage(session, this)),
       terms_(new TermsPage(session, this)),
       firstStage_(new FirstStagePage(this)),
+      event_(new EventPage(this)),
+      process_(new PlotView(this)),
       strip_(new QLabel(this)),
       note_(new QLabel(this)),
       message_(new QLabel(this)) {
@@ -73,7 +83,8 @@ ModelStage::ModelStage(Session& session, QWidget* parent)
     top->setSpacing(16);
     int id = 0;
     for (const QString& name : {tr("Effects"), tr("Equation"), tr("Variance split"), tr("Shape"),
-                                tr("Predict"), tr("Hypotheses"), tr("Terms"), tr("First stage")}) {
+                                tr("Predict"), tr("Hypotheses"), tr("Terms"), tr("First stage"),
+                                tr("Before and after"), tr("Along quantiles")}) {
         auto* button = tabButton(name, this);
         tabs_->addButton(button, id++);
         top->addWidget(button);
@@ -85,7 +96,8 @@ ModelStage::ModelStage(Session& session, QWidget* parent)
     scalesLine->setSpacing(12);
     top->addWidget(scalesBox_);
     id = 0;
-    for (const QString& name : {tr("raw"), tr("standardised"), tr("percent")}) {
+    for (const QString& name :
+         {tr("raw"), tr("standardised"), tr("percent"), tr("ratio"), tr("on the outcome")}) {
         auto* button = tabButton(name, this);
         scales_->addButton(button, id++);
         scalesLine->addWidget(button);
@@ -110,6 +122,9 @@ ModelStage::ModelStage(Session& session, QWidget* parent)
     pages_->addWidget(hypotheses_);
     pages_->addWidget(terms_);
     pages_->addWidget(firstStage_);
+    pages_->addWidget(event_);
+    process_->setObjectName("processPicture");
+    pages_->addWidget(process_);
     connect(terms_, &TermsPage::changed, this, &Stage::readingChanged);
     pages_->addWidget(message_);
     pages_->addWidget(relation_);
@@ -183,11 +198,22 @@ void ModelStage::refresh() {
     const bool instrumented = has && answer->fit && answer->fit->instrumented;
     const bool split = has && answer->fit &&
                        (!answer->fit->varianceSplit.empty() || answer->fit->panel != nullptr);
+    const bool event = has && answer->fit && answer->fit->event;
     tabs_->button(kFirstStage)->setVisible(instrumented);
-    tabs_->button(kTerms)->setVisible(!instrumented);
+    const bool process =
+        has && answer->fit && answer->fit->quantile && !answer->fit->quantile->process.at.empty();
+    // Choosing terms and trying shapes are least squares’.
+    const bool other = has && answer->fit &&
+                       (answer->fit->likelihood || answer->fit->quantile || answer->fit->robust ||
+                        answer->fit->dynamic);
+    tabs_->button(kEvent)->setVisible(event);
+    tabs_->button(kProcess)->setVisible(process);
+    tabs_->button(kTerms)->setVisible(!instrumented && !event && !other);
     tabs_->button(kSplit)->setVisible(split || !has);
     const bool gone = (tabs_->checkedId() == kFirstStage && !instrumented) ||
-                      (tabs_->checkedId() == kTerms && instrumented) ||
+                      (tabs_->checkedId() == kEvent && !event) ||
+                      (tabs_->checkedId() == kProcess && !process) ||
+                      (tabs_->checkedId() == kTerms && (instrumented || event || other)) ||
                       (tabs_->checkedId() == kSplit && has && !split);
     if (gone) {
         tabs_->button(0)->setChecked(true);
@@ -212,7 +238,27 @@ void ModelStage::refresh() {
     const bool logged = !answer->design->outcomeLogOf.empty();
     scales_->button(2)->setEnabled(logged);
     scales_->button(2)->setToolTip(logged ? QString() : tr("Percentages need a logged outcome"));
-    if (!logged && scale_ == EffectScale::Percent) {
+    // A ratio of odds or rates where the index is a logarithm; the outcome’s own scale where the
+    // coefficients are not on it.
+    const LikelihoodFit* told = answer->fit->likelihood.get();
+    const bool ratios = told != nullptr && told->family != "tobit" && told->family != "probit" &&
+                        told->family != "ordered-probit";
+    const std::vector<Coefficient> own =
+        told != nullptr && scale_ == EffectScale::Outcome
+            ? columnEffects(*answer->design, *answer->fit, answer->alpha)
+            : std::vector<Coefficient>();
+    const bool onOutcome =
+        told != nullptr && answer->design->effects.empty() &&
+        (told->outcome == "count" || told->outcome == "yes-no" || told->outcome == "share");
+    scales_->button(1)->setVisible(told == nullptr && !answer->fit->quantile);
+    scales_->button(2)->setVisible(told == nullptr);
+    scales_->button(3)->setVisible(ratios);
+    scales_->button(4)->setVisible(onOutcome);
+    const bool lost = (!logged && scale_ == EffectScale::Percent) ||
+                      (!ratios && scale_ == EffectScale::Ratio) ||
+                      (!onOutcome && scale_ == EffectScale::Outcome) ||
+                      (scale_ == EffectScale::Standardised && told != nullptr);
+    if (lost) {
         scale_ = EffectScale::Raw;
         scales_->button(0)->setChecked(true);
     }
@@ -221,7 +267,16 @@ void ModelStage::refresh() {
         shownQuestion_ = q->id;
         selected_ = answer->fit->coefficients.size() > 1 && answer->design->hasConstant ? 1 : 0;
     }
-    effects_->showAnswer(answer, session_.isFresh(), scale_);
+    if (scale_ == EffectScale::Outcome && !own.empty()) {
+        // The same rows with mean effects in place of coefficients.
+        auto shown = std::make_shared<Answer>(*answer);
+        auto fit = std::make_shared<Fit>(*answer->fit);
+        fit->coefficients = own;
+        shown->fit = std::move(fit);
+        effects_->showAnswer(std::move(shown), session_.isFresh(), EffectScale::Raw);
+    } else {
+        effects_->showAnswer(answer, session_.isFresh(), scale_);
+    }
     effects_->showSelected(selected_);
     if (tabs_->checkedId() == 1) {
         showEquation(*answer);
@@ -237,6 +292,11 @@ void ModelStage::refresh() {
         terms_->showAnswer(answer, session_.isFresh());
     } else if (tabs_->checkedId() == kFirstStage) {
         firstStage_->showAnswer(answer, session_.isFresh());
+    } else if (tabs_->checkedId() == kEvent) {
+        event_->showAnswer(answer, session_.isFresh());
+    } else if (tabs_->checkedId() == kProcess) {
+        process_->showExhibit(processExhibit(*answer, static_cast<std::size_t>(selected_)));
+        process_->setStale(!session_.isFresh());
     }
     showStrip(*answer);
     emit readingChanged();
@@ -344,7 +404,27 @@ void ModelStage::showSplit(const Answer& answer) {
 void ModelStage::showStrip(const Answer& answer) {
     const FitStatistics& s = answer.fit->statistics;
     std::vector<std::pair<QString, QString>> cells = {
-        {tr("rows"), text(countText(answer.rows.used))}, {"σ", text(shortNumber(s.sigma, 3))}};
+        {tr("rows"), text(countText(answer.rows.used))}};
+    if (std::isfinite(s.sigma)) {
+        cells.emplace_back(answer.fit->robust ? tr("scale") : QString("σ"),
+                           text(shortNumber(s.sigma, 3)));
+    }
+    if (answer.fit->likelihood) {
+        const LikelihoodFit& told = *answer.fit->likelihood;
+        cells.emplace_back(tr("log-likelihood"), text(fixedNumber(told.logLikelihood, 1)));
+        if (told.nullLogLikelihood < 0.0) {
+            cells.emplace_back(tr("McFadden"), text(fixedNumber(told.pseudoRSquared(), 3, true)));
+        }
+        if (told.dispersion) {
+            cells.emplace_back("α", text(shortNumber(*told.dispersion, 3)));
+        }
+    }
+    if (answer.fit->quantile) {
+        for (const QuantileFit::Point& point : answer.fit->quantile->points) {
+            cells.emplace_back(tr("goodness at %1").arg(text(shortNumber(point.at, 3))),
+                               text(fixedNumber(point.goodness, 3, true)));
+        }
+    }
     if (s.rSquared) {
         cells.insert(cells.begin() + 1,
                      {s.uncentred && !s.overall ? tr("R² about zero") : QString("R²"),
@@ -470,7 +550,16 @@ QString ModelStage::state() const {
     return answer->refusal ? tr("refused")
            : answer->fit->statistics.rSquared
                ? tr("R² %1").arg(text(fixedNumber(*answer->fit->statistics.rSquared, 3, true)))
-               : tr("by instruments");
+           : answer->fit->likelihood
+               ? tr("McFadden %1")
+                     .arg(text(fixedNumber(answer->fit->likelihood->pseudoRSquared(), 3, true)))
+           : answer->fit->event ? tr("before and after")
+           : answer->fit->quantile && answer->fit->quantile->points.size() > 1
+               ? tr("%1 quantiles").arg(answer->fit->quantile->points.size())
+           : answer->fit->quantile ? text(methodText(answer->question))
+           : answer->fit->robust   ? tr("odd rows held down")
+           : answer->fit->dynamic  ? tr("by earlier moments")
+                                   : tr("by instruments");
 }
 
 }  // namespace rapporto::app

@@ -3,6 +3,7 @@
 #include "app/shell/stage.h"
 #include "app/stages/model/curve_page.h"
 #include "app/stages/model/effect_rows.h"
+#include "app/stages/model/event_page.h"
 #include "app/stages/model/first_stage_page.h"
 #include "app/stages/model/hypotheses_page.h"
 #include "app/stages/model/predict_page.h"
@@ -58,6 +59,8 @@ class ModelStage : public Stage {
     HypothesesPage* hypotheses_;
     TermsPage* terms_;
     FirstStagePage* firstStage_;
+    EventPage* event_;
+    PlotView* process_;
     QWidget* scalesBox_ = nullptr;
     QLabel* strip_;
     QLabel* note_;

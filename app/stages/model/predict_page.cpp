@@ -33,9 +33,13 @@ QString scenarioName(const Prediction& p, std::size_t i) {
 /// What a prediction says in the outcome’s own units.
 struct Shown {
     double value, low, high, rowLow, rowHigh;
+    bool row = true;  ///< Where a single row lies is known.
 };
 
 Shown shownOf(const Prediction& p) {
+    if (!p.original && !std::isfinite(p.rowLow)) {
+        return {p.mean.value, p.mean.low, p.mean.high, p.mean.low, p.mean.high, false};
+    }
     return p.original ? Shown{p.original->mean, p.original->low, p.original->high,
                               p.original->rowLow, p.original->rowHigh}
                       : Shown{p.mean.value, p.mean.low, p.mean.high, p.rowLow, p.rowHigh};
@@ -125,6 +129,9 @@ void PredictionBars::paintEvent(QPaintEvent* /*event*/) {
         painter.drawText(
             digits.adjusted(used + 8, 0, 0, 0), Qt::AlignLeft | Qt::AlignVCenter,
             tr("%1 to %2").arg(text(shortNumber(s.low, 4)), text(shortNumber(s.high, 4))));
+        if (!s.row) {
+            continue;
+        }
         painter.drawText(digits.translated(0, 17), Qt::AlignLeft | Qt::AlignVCenter,
                          tr("a row: %1 to %2")
                              .arg(text(shortNumber(s.rowLow, 3)), text(shortNumber(s.rowHigh, 3))));

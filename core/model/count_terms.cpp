@@ -1,0 +1,159 @@
+// Laws of counts and their derivatives.
+#include "core/model/outcome_models.h"
+
+#include <boost/math/special_functions/digamma.hpp>
+#include <boost/math/special_functions/gamma.hpp>
+#include <boost/math/special_functions/log1p.hpp>
+#include <boost/math/special_functions/trigamma.hpp>
+
+#include <cmath>
+
+namespace rapporto {
+namespace {
+
+/// S(a) = ln Γ(y + a) − ln Γ(a) with two derivatives.
+struct Rising {
+    double value = 0.0;
+    double first = 0.0;
+    double second = 0.0;
+};
+
+Rising risingOf(double y, double a) {
+    Rising out;
+    if (y < 200.0 && y == std::floor(y)) {
+        for (double j = 0.0; j < y; j += 1.0) {
+            const double t = 1.0 / (a + j);
+            out.value += std::log(a + j);
+            out.first += t;
+            out.second -= t * t;
+        }
+        return out;
+    }
+    out.value = boost::math::lgamma(y + a) - boost::math::lgamma(a);
+    out.first = boost::math::digamma(y + a) - boost::math::digamma(a);
+    out.second = boost::math::trigamma(y + a) - boost::math::trigamma(a);
+    return out;
+}
+
+/// R(α) = Σ_{j<y} ln(1 + αj) with two derivatives: what a quadratic law adds to Poisson’s y ln μ.
+Rising productOf(double y, double alpha) {
+    Rising out;
+    if (y < 200.0 && y == std::floor(y)) {
+        for (double j = 1.0; j < y; j += 1.0) {
+            const double t = j / (1.0 + alpha * j);
+            out.value += std::log1p(alpha * j);
+            out.first += t;
+            out.second -= t * t;
+        }
+        return out;
+    }
+    if (alpha * y < 1e-4) {
+        // Σ ln(1 + αj) = Σ (αj − α²j²/2 + α³j³/3 − …) with power sums of 0 … y − 1.
+        const double m = y - 1.0;
+        const double s1 = m * y / 2.0;
+        const double s2 = m * y * (2.0 * m + 1.0) / 6.0;
+        const double s3 = s1 * s1;
+        const double s4 = m * y * (2.0 * m + 1.0) * (3.0 * m * m + 3.0 * m - 1.0) / 30.0;
+        out.value = alpha * (s1 - alpha * (s2 / 2.0 - alpha * (s3 / 3.0 - alpha * s4 / 4.0)));
+        out.first = s1 - alpha * (s2 - alpha * (s3 - alpha * s4));
+        out.second = -s2 + alpha * (2.0 * s3 - 3.0 * alpha * s4);
+        return out;
+    }
+    const double a = 1.0 / alpha;
+    if (a >= 20.0) {
+        // Stirling’s series of both gammas, their difference taken term by term.
+        const double b = a + y;
+        const double ratio = y / a;
+        const double a2 = 1.0 / (a * a);
+        const double b2 = 1.0 / (b * b);
+        out.value = (b - 0.5) * std::log1p(ratio) - y + (1.0 / b - 1.0 / a) / 12.0 -
+                    (b2 / b - a2 / a) / 360.0 + (b2 * b2 / b - a2 * a2 / a) / 1260.0;
+        const double slope = boost::math::log1pmx(ratio) + ratio / (2.0 * b) + (a2 - b2) / 12.0 -
+                             (a2 * a2 - b2 * b2) / 120.0 + (a2 * a2 * a2 - b2 * b2 * b2) / 252.0;
+        const double curve = ratio * ratio / b - ratio * (a + b) / (2.0 * a * b * b) +
+                             (b2 / b - a2 / a) / 6.0 - (b2 * b2 / b - a2 * a2 / a) / 30.0 +
+                             (b2 * b2 * b2 / b - a2 * a2 * a2 / a) / 42.0;
+        out.first = -a * a * slope;
+        out.second = a * a * a * (2.0 * slope + a * curve);
+        return out;
+    }
+    const Rising s = risingOf(y, a);
+    out.value = s.value + y * std::log(alpha);
+    out.first = a * (y - a * s.first);
+    out.second = a * a * (2.0 * a * s.first + a * a * s.second - y);
+    return out;
+}
+
+}  // namespace
+
+CountTerms countTerms(CountLaw law, double y, double logFactorial, double eta, double tau) {
+    CountTerms out;
+    const double mean = std::exp(eta);
+    if (law == CountLaw::Poisson) {
+        out.value = y * eta - mean - logFactorial;
+        out.g[0] = y - mean;
+        out.h[0] = -mean;
+        return out;
+    }
+    const double alpha = std::exp(tau);
+    if (law == CountLaw::Quadratic) {
+        const Rising r = productOf(y, alpha);
+        const double am = alpha * mean;
+        const double log1 = std::log1p(am);
+        const double shrunk = mean / (1.0 + am);
+        // ln(1 + αμ)/α without loss as α goes to zero.
+        const double overAlpha = am > 1e-12 ? log1 / alpha : mean;
+        out.value = r.value - logFactorial + y * eta - y * log1 - overAlpha;
+        out.g[0] = (y - mean) / (1.0 + am);
+        out.h[0] = -mean * (1.0 + alpha * y) / ((1.0 + am) * (1.0 + am));
+        // By α, then by its logarithm.
+        const double q = am > 1e-4 ? (log1 / alpha - shrunk) / alpha
+                                   : mean * mean * (0.5 - am * (2.0 / 3.0 - 0.75 * am));
+        const double first = r.first - y * shrunk + q;
+        const double qFirst = am > 1e-3 ? (shrunk * shrunk - 2.0 * q) / alpha
+                                        : -mean * mean * mean * (2.0 / 3.0 - am * (1.5 - am * 2.4));
+        const double second = r.second + y * shrunk * shrunk + qFirst;
+        out.g[1] = alpha * first;
+        out.h[2] = alpha * first + alpha * alpha * second;
+        out.h[1] = -alpha * mean * (y - mean) / ((1.0 + am) * (1.0 + am));
+        return out;
+    }
+    // Σ ln(μ + αj) = y ln μ + R(α/μ): nothing is lost as α goes to zero.
+    const double r = alpha / mean;
+    const Rising s = productOf(y, r);
+    const double log1 = std::log1p(alpha);
+    const double q = alpha / (1.0 + alpha);
+    const double whole = alpha > 1e-12 ? mean * (log1 / alpha) : mean;
+    // (μ/α)(ln(1 + α) − α/(1 + α)).
+    const double part = alpha > 1e-4 ? mean / alpha * (log1 - q)
+                                     : mean * alpha * (0.5 - alpha * (2.0 / 3.0 - 0.75 * alpha));
+    const double first = r * s.first;
+    const double curved = first + r * r * s.second;
+    out.value = y * eta + s.value - logFactorial - y * log1 - whole;
+    out.g[0] = y - first - whole;
+    out.h[0] = curved - whole;
+    out.g[1] = first - y * q + part;
+    out.h[1] = -curved + part;
+    out.h[2] = curved - y * q * (1.0 - q) - part + mean * q / (1.0 + alpha);
+    return out;
+}
+
+double countProbability(CountLaw law, double y, double mean, double dispersion) {
+    if (mean <= 0.0) {
+        return y == 0.0 ? 1.0 : 0.0;
+    }
+    const bool plain = law == CountLaw::Poisson || dispersion <= 0.0;
+    return std::exp(countTerms(plain ? CountLaw::Poisson : law, y, boost::math::lgamma(y + 1.0),
+                               std::log(mean), plain ? 0.0 : std::log(dispersion))
+                        .value);
+}
+
+CountLaw countLawOf(const std::string& method, const EstimatorSettings& settings) {
+    const bool two = method == "zero-inflated" || method == "hurdle" || method == "truncated";
+    if (method == "negative-binomial" || (two && settings.count == "negative-binomial")) {
+        return settings.form == 1 ? CountLaw::Linear : CountLaw::Quadratic;
+    }
+    return CountLaw::Poisson;
+}
+
+}  // namespace rapporto

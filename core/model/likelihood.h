@@ -1,0 +1,131 @@
+#pragma once
+
+#include "core/model/fit.h"
+
+#include <functional>
+
+namespace rapporto {
+
+/// What a fit by likelihood tells beside its coefficients.
+struct LikelihoodFit {
+    std::string family;   ///< The method, as the study has it.
+    std::string outcome;  ///< "count", "yes-no", "ordered", "groups", "share", "cut-off".
+    int iterations = 0;
+    double gradient = 0.0;  ///< Newton’s decrement at the end: twice what ℓ could still gain.
+    double logLikelihood = 0.0;
+    double nullLogLikelihood = 0.0;  ///< Of the constants alone.
+    double deviance = 0.0;           ///< Against a mean for every row, where that is defined.
+    double pearson = 0.0;            ///< Σ (y − μ)²/V(μ).
+    double parameters = 0.0;
+    std::optional<double> dispersion;    ///< α of negative binomial; 0 at its boundary.
+    std::optional<double> dispersionSe;  ///< On its own scale.
+    bool linearSpread = false;           ///< The dispersion is that of the linear form.
+    bool atBoundary = false;    ///< The dispersion is zero: the fit is the simpler one’s.
+    std::size_t separated = 0;  ///< Rows left out because a term tells them for certain.
+    Eigen::MatrixXd index;      ///< n × indices, offsets included.
+    Eigen::VectorXd extras;     ///< Cuts; or the logarithm of a dispersion or spread.
+    Eigen::MatrixXd inverse;    ///< Of the negative Hessian over all parameters.
+
+    /// McFadden’s: 1 − ℓ/ℓ₀.
+    [[nodiscard]] double pseudoRSquared() const {
+        return nullLogLikelihood < 0.0 ? 1.0 - logLikelihood / nullLogLikelihood : 0.0;
+    }
+};
+
+/// One linear index of a likelihood: columns, an offset, the name of its equation.
+struct IndexPart {
+    Eigen::MatrixXd X;         ///< n × k, independent columns.
+    Eigen::VectorXd offset;    ///< n, or empty.
+    bool hasConstant = false;  ///< Column 0 is all ones.
+};
+
+/// The likelihood of a row as a function of its indices and of parameters that all rows share.
+class RowModel {
+  public:
+    virtual ~RowModel() = default;
+
+    [[nodiscard]] virtual int indices() const { return 1; }
+
+    [[nodiscard]] virtual int extras() const { return 0; }
+
+    /// ℓ of row i at `at` (indices, then extras), its gradient g and Hessian H (row-major,
+    /// symmetric); −∞ where `at` is out of bounds. H may be null: only ℓ is wanted.
+    virtual double row(Eigen::Index i, const double* at, double* g, double* H) const = 0;
+};
+
+/// Where a likelihood is largest.
+struct Maximum {
+    Eigen::VectorXd theta;   ///< Coefficients of each index in turn, then extras.
+    Eigen::MatrixXd factor;  ///< F F' = (−H)⁻¹.
+    Eigen::MatrixXd scores;  ///< n × p, of each row, without its weight.
+    Eigen::MatrixXd index;   ///< n × indices.
+    double logLikelihood = 0.0;
+    int iterations = 0;
+    double gradient = 0.0;
+};
+
+/// Newton’s method on columns centred and scaled, with step halving and, where the curvature is of
+/// the wrong sign, a ridge; done when what ℓ could still gain is under 1e-18 of its size, after one
+/// more step. Same bits for any number of threads.
+///
+/// @param weights  n positive numbers, or empty.
+/// @return the maximum, or NotConverged (iterations and gradient in words), RankDeficient (a flat
+///         likelihood), Stopped.
+[[nodiscard]] Result<Maximum> maximise(const std::vector<IndexPart>& parts, const RowModel& model,
+                                       const Eigen::VectorXd& start, const Eigen::VectorXd& weights,
+                                       const Job& job);
+
+/// A coefficient’s place outside of the main equation.
+struct ExtraName {
+    std::string equation;
+    std::string term;
+};
+
+/// What a model hands over for the tables of a fit.
+struct LikelihoodInput {
+    const Design& design;
+    Maximum maximum;
+    std::vector<Eigen::Index> kept;  ///< Columns of design.X in the first index.
+    std::vector<DroppedTerm> dropped;
+    /// Names of the parameters after the first index.
+    std::vector<ExtraName> further;
+    Eigen::VectorXd leverage;  ///< n of a single index, else empty.
+    /// Shown scale of a parameter (by its place in theta): value and derivative; absent: as it is.
+    std::function<std::pair<double, double>(Eigen::Index, double)> shown;
+    std::shared_ptr<LikelihoodFit> told;
+    Eigen::VectorXd fitted;
+    /// Score columns of effects that are swept out stand in for maximum.scores; null else.
+    double effectsRank = 0.0;
+};
+
+/// Coefficients, covariance by the kind of errors, ℓ, AIC and BIC (p parameters each). Normal law.
+/// Robust and clustered errors carry the factors of least squares; HC2 to HC4 need one index.
+[[nodiscard]] Result<Fit> fitOfLikelihood(LikelihoodInput input, const ErrorSpec& errors,
+                                          double alpha, const Job& job);
+
+/// Independent columns of a matrix with why the others left.
+struct KeptColumns {
+    std::vector<Eigen::Index> kept;
+    std::vector<DroppedTerm> dropped;
+};
+
+[[nodiscard]] Result<KeptColumns> independentColumns(const Eigen::MatrixXd& X,
+                                                     const std::vector<DesignColumn>& columns,
+                                                     bool hasConstant, const Job& job);
+
+/// Rows that some combination of the columns tells for certain: z = Sx with z ≥ 0 everywhere and
+/// z > 0 in some rows, S the side that each row pulls to. Alternating projections from ones.
+/// Source: Correia, Guimarães & Zylkin (2019), arXiv:1903.01633; Albert & Anderson (1984),
+/// Biometrika 71.
+struct Separation {
+    std::vector<Eigen::Index> rows;     ///< Told for certain.
+    std::vector<Eigen::Index> columns;  ///< Of the combination, the largest part first.
+};
+
+/// @param X      n × k, independent.
+/// @param signs  +1, −1; 0: the row pulls to neither side (its z must be zero).
+[[nodiscard]] std::optional<Separation> findSeparation(const Eigen::MatrixXd& X,
+                                                       const Eigen::VectorXd& signs,
+                                                       const Job& job);
+
+}  // namespace rapporto

@@ -1,0 +1,92 @@
+#pragma once
+
+#include "core/model/fit.h"
+
+namespace rapporto {
+
+/// ln f(y) of a count with its derivatives by the index η = ln μ and, of negative binomial, by
+/// τ = ln α.
+struct CountTerms {
+    double value = 0.0;
+    double g[2] = {0.0, 0.0};
+    double h[3] = {0.0, 0.0, 0.0};  ///< ηη, ητ, ττ.
+};
+
+/// Laws of counts. Quadratic: variance μ + αμ² (NB2); linear: μ + αμ (NB1).
+enum class CountLaw : std::uint8_t { Poisson, Quadratic, Linear };
+
+/// @param logFactorial  ln y!, worked out once a row.
+/// Log-gamma differences are sums of logarithms below 200, and series where y is small against
+/// 1/α, so that nothing is lost when α goes to zero.
+/// Source: Cameron & Trivedi (2013), Regression Analysis of Count Data, sections 3.3, 3.4.
+[[nodiscard]] CountTerms countTerms(CountLaw law, double y, double logFactorial, double eta,
+                                    double tau);
+
+/// P(Y = y) at mean μ; `dispersion` is α.
+[[nodiscard]] double countProbability(CountLaw law, double y, double mean, double dispersion);
+
+/// The law that a question’s settings name (of the count part, where there are two).
+[[nodiscard]] CountLaw countLawOf(const std::string& method, const EstimatorSettings& settings);
+
+/// Poisson by (pseudo-)likelihood; with effects held fixed by weighted least squares of swept
+/// columns. Rows that a term tells to be zero for certain leave and are counted.
+/// Source: Gourieroux, Monfort & Trognon (1984), Econometrica 52; Correia, Guimarães & Zylkin
+/// (2020), Stata J. 20.
+/// @return the fit, or BadSetting (a negative outcome, an offset that is not defined), NoVariation
+///         (all zeros), NotConverged, RankDeficient, TooFewRows, Stopped.
+[[nodiscard]] Result<Fit> fitPoisson(const Design& design, const EstimatorSettings& settings,
+                                     const ErrorSpec& errors, double alpha, const Job& job);
+
+/// Negative binomial with variance μ + αμ^form. Without more spread than Poisson the dispersion is
+/// at its boundary of zero, said so, and the fit is that of Poisson.
+[[nodiscard]] Result<Fit> fitNegativeBinomial(const Design& design,
+                                              const EstimatorSettings& settings,
+                                              const ErrorSpec& errors, double alpha,
+                                              const Job& job);
+
+/// Zero-inflated (Lambert 1992, Technometrics 34), hurdle (Mullahy 1986, J. Econometrics 33) and
+/// zero-truncated counts.
+[[nodiscard]] Result<Fit> fitZeroInflated(const Design& design, const EstimatorSettings& settings,
+                                          const ErrorSpec& errors, double alpha, const Job& job);
+[[nodiscard]] Result<Fit> fitHurdle(const Design& design, const EstimatorSettings& settings,
+                                    const ErrorSpec& errors, double alpha, const Job& job);
+[[nodiscard]] Result<Fit> fitTruncated(const Design& design, const EstimatorSettings& settings,
+                                       const ErrorSpec& errors, double alpha, const Job& job);
+
+/// Yes–no outcomes by logit, probit and complementary log-log. Where a term tells the outcome for
+/// certain no finite estimate exists: refused, the term named. Logit with `penalised`: Firth
+/// (1993), Biometrika 80. Logit also takes shares between 0 and 1 (Papke & Wooldridge 1996, J.
+/// Applied Econometrics 11) as `fractional-logit`.
+[[nodiscard]] Result<Fit> fitLogit(const Design& design, const EstimatorSettings& settings,
+                                   const ErrorSpec& errors, double alpha, const Job& job);
+[[nodiscard]] Result<Fit> fitProbit(const Design& design, const EstimatorSettings& settings,
+                                    const ErrorSpec& errors, double alpha, const Job& job);
+[[nodiscard]] Result<Fit> fitCloglog(const Design& design, const EstimatorSettings& settings,
+                                     const ErrorSpec& errors, double alpha, const Job& job);
+[[nodiscard]] Result<Fit> fitFractionalLogit(const Design& design,
+                                             const EstimatorSettings& settings,
+                                             const ErrorSpec& errors, double alpha, const Job& job);
+
+/// Ordered outcomes: P(y ≤ k) = F(cut k − xb); no constant, `cut 1`, … in the equation `cut`.
+/// Source: McKelvey & Zavoina (1975), J. Mathematical Sociology 4; McCullagh (1980), JRSS B 42.
+[[nodiscard]] Result<Fit> fitOrderedLogit(const Design& design, const EstimatorSettings& settings,
+                                          const ErrorSpec& errors, double alpha, const Job& job);
+[[nodiscard]] Result<Fit> fitOrderedProbit(const Design& design, const EstimatorSettings& settings,
+                                           const ErrorSpec& errors, double alpha, const Job& job);
+
+/// Plain groups: an equation `to LEVEL` for each level but the first, against the first.
+/// Source: Theil (1969), International Economic Review 10.
+[[nodiscard]] Result<Fit> fitMultinomialLogit(const Design& design,
+                                              const EstimatorSettings& settings,
+                                              const ErrorSpec& errors, double alpha,
+                                              const Job& job);
+
+/// A normal outcome seen only above `low` and below `high`; the spread is in the equation `spread`.
+/// Source: Tobin (1958), Econometrica 26; Olsen (1978), Econometrica 46.
+[[nodiscard]] Result<Fit> fitTobit(const Design& design, const EstimatorSettings& settings,
+                                   const ErrorSpec& errors, double alpha, const Job& job);
+
+/// True of methods whose effects are not swept before they are estimated.
+[[nodiscard]] bool isLikelihoodMethod(const std::string& method);
+
+}  // namespace rapporto

@@ -1,0 +1,396 @@
+#include "core/model/quantile.h"
+
+#include "core/base/format.h"
+#include "core/model/likelihood.h"
+#include "core/model/reweighted.h"
+#include "core/numerics/distributions.h"
+#include "core/numerics/quantile_solution.h"
+
+#include <algorithm>
+#include <cmath>
+#include <limits>
+#include <numbers>
+
+namespace rapporto {
+namespace {
+
+using Eigen::Index;
+using Eigen::MatrixXd;
+using Eigen::VectorXd;
+
+constexpr Index kProcessRows = 20000;
+
+VectorXd weightsOf(const Design& design) {
+    return design.weights.size() > 0 ? design.weights : VectorXd(VectorXd::Ones(design.y.size()));
+}
+
+/// A point solved, with what its errors are made of.
+struct Solved {
+    QuantileSolution at;
+    double tau = 0.5;
+    double bandwidth = 0.0;
+    double sparsity = 0.0;
+    MatrixXd bread;  ///< D⁻¹ of the sandwich, D = Σ w f x x'.
+};
+
+class QuantileFitter {
+  public:
+    QuantileFitter(const Design& design, const ErrorSpec& errors, double alpha, const Job& job)
+        : design_(design), errors_(errors), alpha_(alpha), job_(job) {}
+
+    Result<Fit> run(std::vector<double> points) {
+        auto columns = independentColumns(design_.X, design_.columns, design_.hasConstant, job_);
+        if (!columns) {
+            return tl::make_unexpected(columns.error());
+        }
+        kept_ = columns->kept;
+        X_ = design_.X(Eigen::all, kept_);
+        const Index n = X_.rows();
+        const Index k = X_.cols();
+        if (n <= k) {
+            return refuse(ErrorCode::TooFewRows,
+                          plural(design_.counts.used, "row", "rows") + " cannot carry " +
+                              plural(static_cast<std::size_t>(k), "coefficient", "coefficients"),
+                          "sample", "Take terms out or widen the sample.");
+        }
+        for (const double tau : points) {
+            auto one = solved(tau);
+            if (!one) {
+                return tl::make_unexpected(one.error());
+            }
+            points_.push_back(*std::move(one));
+        }
+        auto covariance = jointCovariance();
+        if (!covariance) {
+            return tl::make_unexpected(covariance.error());
+        }
+        Fit fit;
+        fit.n = static_cast<double>(n);
+        fit.dfResidual = static_cast<double>(n - k);
+        fit.dropped = std::move(columns->dropped);
+        for (const Solved& one : points_) {
+            for (Index j = 0; j < k; ++j) {
+                const Index column = kept_[static_cast<std::size_t>(j)];
+                const DesignColumn& info = design_.columns[static_cast<std::size_t>(column)];
+                Coefficient c;
+                c.term = info.name;
+                c.label = info.label;
+                c.column = column;
+                c.designTerm = info.term;
+                c.equation = "quantile " + exactNumber(one.tau);
+                c.estimate = one.at.coefficients(j);
+                fit.coefficients.push_back(std::move(c));
+            }
+        }
+        replaceCovariance(fit, *std::move(covariance), alpha_);
+        const Solved& first = points_.front();
+        fit.residuals = first.at.residuals;
+        fit.fitted = design_.y - fit.residuals;
+        fit.leverage = VectorXd::Zero(n);
+        fit.solution.kept = kept_;
+        fit.solution.coefficients = first.at.coefficients;
+        fit.solution.residuals = fit.residuals;
+        fit.solution.factor = MatrixXd::Identity(k, k);
+        FitStatistics& s = fit.statistics;
+        s.sigma = s.rss = s.tss = std::numeric_limits<double>::quiet_NaN();
+        describe(fit);
+        return fit;
+    }
+
+  private:
+    Result<Solved> solved(double tau) {
+        auto at = solveQuantile(X_, design_.y, design_.weights, tau, job_);
+        if (!at) {
+            return tl::make_unexpected(at.error());
+        }
+        Solved out;
+        out.tau = tau;
+        out.at = *std::move(at);
+        const auto n = static_cast<double>(X_.rows());
+        out.bandwidth = hallSheather(n, tau, alpha_);
+        // Near an end the band is as wide as there is room.
+        const double room = std::min(tau, 1.0 - tau);
+        const double h = std::min(out.bandwidth, 0.999 * room);
+        const VectorXd& r = out.at.residuals;
+        const std::vector<double> values(r.data(), r.data() + r.size());
+        out.sparsity =
+            (sampleQuantile(values, tau + h) - sampleQuantile(values, tau - h)) / (2.0 * h);
+        const double sd = std::sqrt((r.array() - r.mean()).square().sum() / (n - 1.0));
+        const double spread = (sampleQuantile(values, 0.75) - sampleQuantile(values, 0.25)) / 1.349;
+        double c = std::min(sd, spread > 0.0 ? spread : sd) *
+                   (normalQuantile(tau + h) - normalQuantile(tau - h));
+        const VectorXd w = weightsOf(design_);
+        MatrixXd D;
+        for (int wider = 0; wider < 30; ++wider, c *= 1.5) {
+            VectorXd f = VectorXd::Zero(r.size());
+            for (Index i = 0; i < r.size(); ++i) {
+                f(i) = std::abs(r(i)) <= c ? w(i) / (2.0 * c) : 0.0;
+            }
+            D = X_.transpose() * f.asDiagonal() * X_;
+            const VectorXd unit = D.diagonal().cwiseMax(0.0).cwiseSqrt().unaryExpr(
+                [](double v) { return v > 0.0 ? 1.0 / v : 0.0; });
+            const Eigen::LDLT<MatrixXd> ldlt(unit.asDiagonal() * D * unit.asDiagonal());
+            // Wide enough that the rows within it carry every coefficient.
+            if (unit.minCoeff() > 0.0 && ldlt.info() == Eigen::Success &&
+                ldlt.vectorD().minCoeff() > 1e-10) {
+                out.bread = unit.asDiagonal() * ldlt.solve(MatrixXd::Identity(D.rows(), D.cols())) *
+                            unit.asDiagonal();
+                break;
+            }
+        }
+        if (out.bread.size() == 0) {
+            return refuse(
+                ErrorCode::TooFewRows,
+                "too few rows lie near the quantile " + shortNumber(tau) + " to tell its errors",
+                "errors", "Ask for a point nearer to the middle, or draw rows anew.");
+        }
+        return out;
+    }
+
+    /// Covariance of all points together.
+    Result<Covariance> jointCovariance() {
+        const Index k = X_.cols();
+        const auto m = static_cast<Index>(points_.size());
+        const VectorXd w = weightsOf(design_);
+        Covariance out;
+        out.df = std::numeric_limits<double>::infinity();
+        const bool independent = errors_.kind == "classical" || errors_.kind == "density";
+        const bool sandwich = errors_.kind == "kernel" || errors_.kind == "robust";
+        if (independent || sandwich) {
+            out.matrix.resize(m * k, m * k);
+            const MatrixXd cross = X_.transpose() * w.asDiagonal() * X_;
+            const MatrixXd meat = X_.transpose() * w.cwiseAbs2().asDiagonal() * X_;
+            const MatrixXd inverse = cross.ldlt().solve(MatrixXd::Identity(k, k));
+            for (Index a = 0; a < m; ++a) {
+                for (Index b = 0; b < m; ++b) {
+                    const Solved& s = points_[static_cast<std::size_t>(a)];
+                    const Solved& t = points_[static_cast<std::size_t>(b)];
+                    const double both = std::min(s.tau, t.tau) - s.tau * t.tau;
+                    out.matrix.block(a * k, b * k, k, k) =
+                        independent
+                            ? MatrixXd(both * s.sparsity * t.sparsity * inverse * meat * inverse)
+                            : MatrixXd(both * s.bread * meat * t.bread);
+                }
+            }
+            return out;
+        }
+        if (errors_.kind != "clustered" && errors_.kind != "survey" &&
+            errors_.kind != "panel-autocorrelation") {
+            return refuse(ErrorCode::BadSetting,
+                          "errors " + errors_.shown() + " do not go with quantiles", "errors",
+                          "Choose the sandwich, clusters, or draws.");
+        }
+        // Scores x ψ of all points side by side, for the formulas of least squares.
+        MatrixXd scores(X_.rows(), m * k);
+        MatrixXd factor = MatrixXd::Zero(m * k, m * k);
+        for (Index a = 0; a < m; ++a) {
+            const Solved& s = points_[static_cast<std::size_t>(a)];
+            VectorXd psi(X_.rows());
+            for (Index i = 0; i < psi.size(); ++i) {
+                psi(i) = s.tau - (s.at.residuals(i) < 0.0 ? 1.0 : 0.0);
+            }
+            scores.middleCols(a * k, k) = psi.asDiagonal() * X_;
+            // bread = L L': V = bread · meat · bread with factor L.
+            factor.block(a * k, a * k, k, k) = Eigen::LLT<MatrixXd>(s.bread).matrixL();
+        }
+        LinearSolution s;
+        s.factor = factor;
+        s.centredFactor = factor;
+        s.centre = VectorXd::Zero(m * k);
+        s.residuals = VectorXd::Ones(X_.rows());
+        for (Index j = 0; j < m * k; ++j) {
+            s.kept.push_back(j);
+        }
+        const VectorXd none = VectorXd::Zero(X_.rows());
+        const LinearProblem problem{scores, design_.y, design_.weights, false};
+        const auto n = static_cast<double>(X_.rows());
+        auto found = covarianceOf(
+            {design_, problem, s, none, n, n - static_cast<double>(k), alpha_, job_}, errors_);
+        if (found) {
+            found->df = std::numeric_limits<double>::infinity();
+        }
+        return found;
+    }
+
+    void describe(Fit& fit) {
+        auto told = std::make_shared<QuantileFit>();
+        const MatrixXd one = MatrixXd::Ones(X_.rows(), 1);
+        for (const Solved& s : points_) {
+            QuantileFit::Point point;
+            point.at = s.tau;
+            point.objective = s.at.objective;
+            point.bandwidth = s.bandwidth;
+            point.sparsity = s.sparsity;
+            point.pivots = s.at.pivots;
+            point.manifold = s.at.manifold;
+            point.b = s.at.coefficients;
+            const auto alone = solveQuantile(one, design_.y, design_.weights, s.tau, job_);
+            point.goodness =
+                alone && alone->objective > 0.0 ? 1.0 - s.at.objective / alone->objective : 0.0;
+            told->points.push_back(std::move(point));
+        }
+        fit.statistics.rSquared.reset();
+        countCrossings(*told);
+        testEquality(fit, *told);
+        if (X_.rows() <= kProcessRows) {
+            fillProcess(*told);
+        }
+        if (const auto least = fitLeastSquares(design_, ErrorSpec{}, alpha_, job_)) {
+            told->leastSquares = least->coefficients;
+        }
+        if (told->crossing > 0) {
+            fit.notes.push_back("In " + plural(told->crossing, "row", "rows") +
+                                " a lower quantile lies above a higher one: predictions are put in "
+                                "order (Chernozhukov, Fernández-Val & Galichon 2010).");
+        }
+        if (told->points.front().manifold) {
+            fit.notes.emplace_back(
+                "Other lines do as well on these rows: the one shown is one of "
+                "several that are best.");
+        }
+        fit.quantile = std::move(told);
+    }
+
+    void countCrossings(QuantileFit& told) const {
+        std::vector<const Solved*> order;
+        for (const Solved& s : points_) {
+            order.push_back(&s);
+        }
+        std::sort(order.begin(), order.end(),
+                  [](const Solved* a, const Solved* b) { return a->tau < b->tau; });
+        const double unit = 1e-9 * (design_.y.cwiseAbs().maxCoeff() + 1e-300);
+        for (Index i = 0; i < X_.rows(); ++i) {
+            bool crosses = false;
+            for (std::size_t q = 1; q < order.size(); ++q) {
+                crosses =
+                    crosses || order[q]->at.residuals(i) > order[q - 1]->at.residuals(i) + unit;
+            }
+            told.crossing += crosses ? 1 : 0;
+        }
+    }
+
+    void testEquality(const Fit& fit, QuantileFit& told) const {
+        const Index k = X_.cols();
+        const auto m = static_cast<Index>(points_.size());
+        std::vector<Index> slopes;
+        for (Index j = 0; j < k; ++j) {
+            if (design_.columns[static_cast<std::size_t>(kept_[static_cast<std::size_t>(j)])]
+                    .term >= 0) {
+                slopes.push_back(j);
+            }
+        }
+        if (m < 2 || slopes.empty()) {
+            return;
+        }
+        const auto q = static_cast<Index>(slopes.size());
+        MatrixXd D = MatrixXd::Zero((m - 1) * q, m * k);
+        VectorXd b(m * k);
+        for (Index a = 0; a < m; ++a) {
+            b.segment(a * k, k) = points_[static_cast<std::size_t>(a)].at.coefficients;
+        }
+        for (Index a = 1; a < m; ++a) {
+            for (Index j = 0; j < q; ++j) {
+                D((a - 1) * q + j, slopes[static_cast<std::size_t>(j)]) = 1.0;
+                D((a - 1) * q + j, a * k + slopes[static_cast<std::size_t>(j)]) = -1.0;
+            }
+        }
+        if (const auto f = waldF(D * b, D * fit.covariance * D.transpose())) {
+            const auto df = static_cast<double>(D.rows());
+            told.equal =
+                FTest{*f, df, std::numeric_limits<double>::infinity(), fTail(*f, df, std::nullopt)};
+        }
+    }
+
+    void fillProcess(QuantileFit& told) {
+        const Index k = X_.cols();
+        QuantileFit::Process& process = told.process;
+        std::vector<double> grid;
+        for (int t = 1; t < 20; ++t) {
+            grid.push_back(t / 20.0);
+        }
+        const double critical = criticalValue(alpha_, std::nullopt);
+        std::vector<VectorXd> b;
+        std::vector<VectorXd> se;
+        const auto asked = std::move(points_);
+        for (const double tau : grid) {
+            if (job_.stopped()) {
+                break;
+            }
+            auto one = solved(tau);
+            if (!one) {
+                continue;
+            }
+            points_.clear();
+            points_.push_back(*std::move(one));
+            const auto V = jointCovariance();
+            if (!V) {
+                continue;
+            }
+            process.at.push_back(tau);
+            b.push_back(points_.front().at.coefficients);
+            se.push_back(V->matrix.diagonal().cwiseMax(0.0).cwiseSqrt());
+        }
+        points_ = asked;
+        const auto m = static_cast<Index>(process.at.size());
+        process.b.resize(m, k);
+        process.low.resize(m, k);
+        process.high.resize(m, k);
+        for (Index t = 0; t < m; ++t) {
+            const auto at = static_cast<std::size_t>(t);
+            process.b.row(t) = b[at].transpose();
+            process.low.row(t) = (b[at] - critical * se[at]).transpose();
+            process.high.row(t) = (b[at] + critical * se[at]).transpose();
+        }
+    }
+
+    const Design& design_;
+    const ErrorSpec& errors_;
+    double alpha_;
+    const Job& job_;
+    std::vector<Index> kept_;
+    MatrixXd X_;
+    std::vector<Solved> points_;
+};
+
+}  // namespace
+
+double hallSheather(double n, double tau, double alpha) {
+    const double z = normalQuantile(tau);
+    const double f = normalDensity(z);
+    return std::pow(n, -1.0 / 3.0) * std::pow(normalQuantile(1.0 - alpha / 2.0), 2.0 / 3.0) *
+           std::pow(1.5 * f * f / (2.0 * z * z + 1.0), 1.0 / 3.0);
+}
+
+double sampleQuantile(std::vector<double> values, double p) {
+    const double place = std::clamp(p, 0.0, 1.0) * (static_cast<double>(values.size()) - 1.0);
+    const auto low = static_cast<std::ptrdiff_t>(std::floor(place));
+    std::nth_element(values.begin(), values.begin() + low, values.end());
+    const double a = values[static_cast<std::size_t>(low)];
+    const double part = place - std::floor(place);
+    if (part <= 0.0) {
+        return a;
+    }
+    const double b = *std::min_element(values.begin() + low + 1, values.end());
+    return a + part * (b - a);
+}
+
+Result<Fit> fitQuantile(const Design& design, const EstimatorSettings& settings,
+                        const ErrorSpec& errors, double alpha, const Job& job) {
+    if (!design.effects.empty()) {
+        return refuse(
+            ErrorCode::NotBuilt,
+            "effects held fixed are not swept out of quantiles: within a group a quantile "
+            "is not the group’s mean less something",
+            "held fixed", "Put the grouping among the terms.");
+    }
+    std::vector<double> points = settings.at.empty() ? std::vector<double>{0.5} : settings.at;
+    for (const double tau : points) {
+        if (!(tau > 0.0 && tau < 1.0)) {
+            return refuse(ErrorCode::BadSetting, shortNumber(tau) + " is no quantile", "method",
+                          "Points lie between 0 and 1: .5 is the median.");
+        }
+    }
+    return QuantileFitter(design, errors, alpha, job).run(points);
+}
+
+}  // namespace rapporto

@@ -1,0 +1,358 @@
+#include "core/base/format.h"
+#include "core/model/likelihood.h"
+#include "core/model/outcome_models.h"
+
+#include <boost/math/special_functions/erf.hpp>
+
+#include <algorithm>
+#include <cmath>
+#include <limits>
+#include <numbers>
+
+namespace rapporto {
+namespace {
+
+using Eigen::Index;
+using Eigen::MatrixXd;
+using Eigen::VectorXd;
+
+enum class Link : std::uint8_t { Logit, Probit, Cloglog };
+
+/// ln Φ(x) and φ(x)/Φ(x) far into the tail.
+struct NormalTerms {
+    double log = 0.0;
+    double ratio = 0.0;
+};
+
+NormalTerms normalTerms(double x) {
+    NormalTerms out;
+    if (x > -30.0) {
+        const double below = 0.5 * boost::math::erfc(-x / std::numbers::sqrt2);
+        out.log = x > 5.0 ? std::log1p(-0.5 * boost::math::erfc(x / std::numbers::sqrt2))
+                          : std::log(below);
+        out.ratio = std::exp(-0.5 * x * x) / std::sqrt(2.0 * std::numbers::pi) / below;
+        return out;
+    }
+    // Φ(x) = φ(x)/|x| · (1 − 1/x² + 3/x⁴ − 15/x⁶).
+    const double r = 1.0 / (x * x);
+    const double series = 1.0 - r * (1.0 - r * (3.0 - 15.0 * r));
+    out.log =
+        -0.5 * x * x - std::log(-x) - 0.5 * std::log(2.0 * std::numbers::pi) + std::log(series);
+    out.ratio = -x / series;
+    return out;
+}
+
+/// y in {0, 1} (or a share between) by one index.
+class YesNoModel final : public RowModel {
+  public:
+    YesNoModel(const VectorXd& y, Link link) : y_(y), link_(link) {}
+
+    double row(Index i, const double* at, double* g, double* H) const override {
+        const double y = y_(i);
+        const double eta = at[0];
+        if (link_ == Link::Logit) {
+            const double p = 1.0 / (1.0 + std::exp(-eta));
+            const double small = std::log1p(std::exp(-std::abs(eta)));
+            g[0] = y - p;
+            if (H != nullptr) {
+                // p(1 − p) from the smaller of both.
+                const double e = std::exp(-std::abs(eta));
+                H[0] = -e / ((1.0 + e) * (1.0 + e));
+            }
+            return (eta < 0.0 ? y * eta : (y - 1.0) * eta) - small;
+        }
+        if (link_ == Link::Probit) {
+            const double side = y > 0.5 ? 1.0 : -1.0;
+            const NormalTerms t = normalTerms(side * eta);
+            g[0] = side * t.ratio;
+            if (H != nullptr) {
+                H[0] = -t.ratio * (t.ratio + side * eta);
+            }
+            return t.log;
+        }
+        // P(1) = 1 − exp(−e^η).
+        const double mu = std::exp(eta);
+        if (y > 0.5) {
+            const double odds = 1.0 / std::expm1(mu);  // e^−μ/(1 − e^−μ)
+            g[0] = mu > 0.0 ? mu * odds : 1.0;
+            if (H != nullptr) {
+                H[0] = mu > 1e-300 ? g[0] * (1.0 - mu - g[0]) : 0.0;
+            }
+            return std::log(-std::expm1(-mu));
+        }
+        g[0] = -mu;
+        if (H != nullptr) {
+            H[0] = -mu;
+        }
+        return -mu;
+    }
+
+  private:
+    const VectorXd& y_;
+    Link link_;
+};
+
+VectorXd probabilities(const VectorXd& index, Link link) {
+    return index.unaryExpr([link](double eta) {
+        return link == Link::Logit    ? 1.0 / (1.0 + std::exp(-eta))
+               : link == Link::Probit ? 0.5 * boost::math::erfc(-eta / std::numbers::sqrt2)
+                                      : -std::expm1(-std::exp(eta));
+    });
+}
+
+double constantFor(double share, Link link) {
+    return link == Link::Logit    ? std::log(share / (1.0 - share))
+           : link == Link::Probit ? -std::numbers::sqrt2 * boost::math::erfc_inv(2.0 * share)
+                                  : std::log(-std::log1p(-share));
+}
+
+VectorXd weightsOf(const Design& design) {
+    return design.weights.size() > 0 ? design.weights : VectorXd(VectorXd::Ones(design.y.size()));
+}
+
+Result<void> checkYesNo(const Design& design, bool shares) {
+    for (Index i = 0; i < design.y.size(); ++i) {
+        const double y = design.y(i);
+        if (shares ? (y < 0.0 || y > 1.0) : (y != 0.0 && y != 1.0)) {
+            return refuse(ErrorCode::BadSetting,
+                          "the outcome ‘" + design.outcome + "’ is " + shortNumber(y, 6) +
+                              " in row " +
+                              std::to_string(design.rows[static_cast<std::size_t>(i)] + 1),
+                          "outcome",
+                          shares ? "A share lies between 0 and 1."
+                                 : "A yes–no outcome is 0 or 1: state a condition, as in " +
+                                       design.outcome + " > 0.",
+                          {design.outcome});
+        }
+    }
+    return {};
+}
+
+Refusal separated(const Design& design, const std::vector<Index>& kept,
+                  const Separation& separation) {
+    std::vector<std::string> names;
+    for (const Index j : separation.columns) {
+        names.push_back(
+            design.columns[static_cast<std::size_t>(kept[static_cast<std::size_t>(j)])].name);
+    }
+    std::erase(names, "(constant)");
+    const std::string who = names.empty() ? "the constant" : joinedNames(names);
+    const bool all = separation.rows.size() == static_cast<std::size_t>(design.y.size());
+    return {ErrorCode::RankDeficient,
+            (names.size() > 1 ? "a combination of " + who + " tells" : who + " tells") + " ‘" +
+                design.outcome + "’ for certain in " +
+                (all ? std::string("every row") : plural(separation.rows.size(), "row", "rows")) +
+                ": its effect has no finite estimate",
+            "method", "Ask by the penalised logit (Firth), merge levels, or take the term out.",
+            names};
+}
+
+/// Firth’s penalised logit: ℓ + ½ ln|X'WX|, by scoring.
+Result<Maximum> penalised(const IndexPart& part, const Design& design, const Job& job) {
+    const Index k = part.X.cols();
+    const VectorXd prior = weightsOf(design);
+    VectorXd b = VectorXd::Zero(k);
+    Maximum out;
+    const auto penalisedValue = [&](const VectorXd& at, VectorXd* p, MatrixXd* inverse) {
+        VectorXd eta = part.X * at;
+        if (part.offset.size() > 0) {
+            eta += part.offset;
+        }
+        const VectorXd mean = probabilities(eta, Link::Logit);
+        const VectorXd W =
+            (prior.array() * mean.array() * (1.0 - mean.array())).max(1e-300).matrix();
+        const MatrixXd I = part.X.transpose() * W.asDiagonal() * part.X;
+        const VectorXd unit = I.diagonal().cwiseSqrt().cwiseInverse();
+        const Eigen::LLT<MatrixXd> llt(unit.asDiagonal() * I * unit.asDiagonal());
+        double value = -std::numeric_limits<double>::infinity();
+        if (llt.info() == Eigen::Success) {
+            value =
+                MatrixXd(llt.matrixL()).diagonal().array().log().sum() - unit.array().log().sum();
+            const YesNoModel model(design.y, Link::Logit);
+            for (Index i = 0; i < eta.size(); ++i) {
+                double g = 0.0;
+                value += prior(i) * model.row(i, &eta(i), &g, nullptr);
+            }
+            if (inverse != nullptr) {
+                const MatrixXd full = llt.solve(MatrixXd::Identity(k, k));
+                *inverse = unit.asDiagonal() * full * unit.asDiagonal();
+            }
+        }
+        if (p != nullptr) {
+            *p = mean;
+        }
+        return value;
+    };
+    VectorXd p;
+    MatrixXd inverse;
+    double value = penalisedValue(b, &p, &inverse);
+    bool done = false;
+    VectorXd modified;
+    for (; out.iterations < 500 && !done; ++out.iterations) {
+        if (job.stopped()) {
+            return refuse(ErrorCode::Stopped, "the computation was stopped");
+        }
+        const VectorXd W = prior.array() * p.array() * (1.0 - p.array());
+        VectorXd h(p.size());
+        const MatrixXd XI = part.X * inverse;
+        for (Index i = 0; i < h.size(); ++i) {
+            h(i) = W(i) * XI.row(i).dot(part.X.row(i));
+        }
+        modified = (design.y - p).array() + (h.array() / prior.array()) * (0.5 - p.array());
+        const VectorXd score = part.X.transpose() * prior.cwiseProduct(modified);
+        const VectorXd step = inverse * score;
+        out.gradient = score.dot(step);
+        done = out.gradient < 1e-22 * std::max(1.0, std::abs(value));
+        double length = 1.0;
+        for (int half = 0; half < 40; ++half, length *= 0.5) {
+            VectorXd next;
+            MatrixXd nextInverse;
+            const double found = penalisedValue(b + length * step, &next, &nextInverse);
+            if (std::isfinite(found) && found >= value - 1e-12 * std::abs(value)) {
+                b += length * step;
+                value = found;
+                p = next;
+                inverse = nextInverse;
+                break;
+            }
+        }
+    }
+    if (!done && out.gradient > 1e-12) {
+        return refuse(ErrorCode::NotConverged, "the penalised search did not settle", "method",
+                      "Take a term out.");
+    }
+    out.theta = b;
+    out.index = part.X * b;
+    if (part.offset.size() > 0) {
+        out.index.col(0) += part.offset;
+    }
+    const Eigen::LLT<MatrixXd> llt(inverse);
+    out.factor = llt.matrixL();
+    out.scores = modified.asDiagonal() * part.X;
+    const YesNoModel model(design.y, Link::Logit);
+    for (Index i = 0; i < design.y.size(); ++i) {
+        double g = 0.0;
+        out.logLikelihood += prior(i) * model.row(i, &out.index(i, 0), &g, nullptr);
+    }
+    return out;
+}
+
+Result<Fit> fitYesNo(const Design& design, Link link, const std::string& family, bool firth,
+                     const ErrorSpec& errors, double alpha, const Job& job) {
+    if (!design.effects.empty()) {
+        return refuse(ErrorCode::NotBuilt,
+                      "effects held fixed are not swept out of a yes–no outcome: with few rows a "
+                      "group they would bias all others",
+                      "held fixed",
+                      "Ask by conditional logit for units, by least squares, or put a grouping "
+                      "with many rows a level among the terms.");
+    }
+    if (design.offset.size() > 0 && !design.offset.allFinite()) {
+        return refuse(ErrorCode::BadSetting, "the exposure is zero or less in some rows",
+                      "exposure", "An exposure is above zero.");
+    }
+    const auto columns = independentColumns(design.X, design.columns, design.hasConstant, job);
+    if (!columns) {
+        return tl::make_unexpected(columns.error());
+    }
+    const IndexPart part{MatrixXd(design.X(Eigen::all, columns->kept)), design.offset,
+                         design.hasConstant};
+    const YesNoModel model(design.y, link);
+    const VectorXd w = weightsOf(design);
+    const double share = w.dot(design.y) / w.sum();
+    VectorXd start = VectorXd::Zero(part.X.cols());
+    if (design.hasConstant && design.offset.size() == 0) {
+        start(0) = constantFor(std::clamp(share, 1e-8, 1.0 - 1e-8), link);
+    }
+    auto found =
+        firth ? penalised(part, design, job) : maximise({part}, model, start, design.weights, job);
+    if (!firth) {
+        const bool ran = !found ? found.error().code != ErrorCode::Stopped
+                                : found->index.col(0).cwiseAbs().maxCoeff() >
+                                      (link == Link::Probit ? 6.0 : 15.0);
+        if (ran) {
+            const VectorXd signs = design.y.unaryExpr([](double y) {
+                return y == 1.0 ? 1.0 : y == 0.0 ? -1.0 : 0.0;
+            });
+            if (const auto separation = findSeparation(part.X, signs, job)) {
+                return tl::make_unexpected(separated(design, columns->kept, *separation));
+            }
+        }
+    }
+    if (!found) {
+        return tl::make_unexpected(found.error());
+    }
+    auto told = std::make_shared<LikelihoodFit>();
+    told->family = family;
+    told->outcome = family == "fractional-logit" ? "share" : "yes-no";
+    const VectorXd p = probabilities(found->index.col(0), link);
+    if (design.hasConstant) {
+        VectorXd constant(1);
+        constant(0) = constantFor(std::clamp(share, 1e-8, 1.0 - 1e-8), link);
+        const auto none = maximise({{MatrixXd::Ones(design.y.size(), 1), design.offset, true}},
+                                   model, constant, design.weights, job);
+        told->nullLogLikelihood = none ? none->logLikelihood : 0.0;
+    }
+    told->deviance = -2.0 * found->logLikelihood;
+    for (Index i = 0; i < p.size(); ++i) {
+        const double d = design.y(i) - p(i);
+        told->pearson += w(i) * d * d / std::max(p(i) * (1.0 - p(i)), 1e-300);
+    }
+    VectorXd h(p.size());
+    const MatrixXd Q = part.X * found->factor;
+    for (Index i = 0; i < h.size(); ++i) {
+        double g = 0.0;
+        double H = 0.0;
+        model.row(i, &found->index(i, 0), &g, &H);
+        h(i) = std::max(-H, 0.0) * Q.row(i).squaredNorm() * w(i);
+    }
+    LikelihoodInput input{
+        design, *std::move(found), columns->kept, columns->dropped, {}, h, {}, std::move(told), p};
+    auto fit = fitOfLikelihood(std::move(input), errors, alpha, job);
+    if (fit && firth) {
+        fit->notes.emplace_back(
+            "Firth’s penalty keeps every estimate finite; with few rows its intervals by the "
+            "curvature are rough.");
+    }
+    if (fit && family == "fractional-logit" && errors.kind == "classical") {
+        fit->notes.emplace_back(
+            "A share is not a yes–no draw: classical errors are not its own. Use robust ones.");
+    }
+    return fit;
+}
+
+}  // namespace
+
+Result<Fit> fitLogit(const Design& design, const EstimatorSettings& settings,
+                     const ErrorSpec& errors, double alpha, const Job& job) {
+    if (auto done = checkYesNo(design, false); !done) {
+        return tl::make_unexpected(done.error());
+    }
+    return fitYesNo(design, Link::Logit, "logit", settings.penalised, errors, alpha, job);
+}
+
+Result<Fit> fitProbit(const Design& design, const EstimatorSettings& /*settings*/,
+                      const ErrorSpec& errors, double alpha, const Job& job) {
+    if (auto done = checkYesNo(design, false); !done) {
+        return tl::make_unexpected(done.error());
+    }
+    return fitYesNo(design, Link::Probit, "probit", false, errors, alpha, job);
+}
+
+Result<Fit> fitCloglog(const Design& design, const EstimatorSettings& /*settings*/,
+                       const ErrorSpec& errors, double alpha, const Job& job) {
+    if (auto done = checkYesNo(design, false); !done) {
+        return tl::make_unexpected(done.error());
+    }
+    return fitYesNo(design, Link::Cloglog, "cloglog", false, errors, alpha, job);
+}
+
+Result<Fit> fitFractionalLogit(const Design& design, const EstimatorSettings& /*settings*/,
+                               const ErrorSpec& errors, double alpha, const Job& job) {
+    if (auto done = checkYesNo(design, true); !done) {
+        return tl::make_unexpected(done.error());
+    }
+    return fitYesNo(design, Link::Logit, "fractional-logit", false, errors, alpha, job);
+}
+
+}  // namespace rapporto

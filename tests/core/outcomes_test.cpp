@@ -1,0 +1,512 @@
+// Counts, yes–no, ordered and grouped outcomes against likelihoods written out from definitions.
+#include "core/model/likelihood.h"
+#include "core/model/outcome_models.h"
+#include "core/model/response.h"
+#include "core/report/wording.h"
+#include "tests/core/fixtures.h"
+
+#include <QTest>
+
+#include <cmath>
+
+using namespace rapporto;
+using namespace rapporto::test;
+
+namespace {
+
+const nlohmann::json& reference() {
+    static const nlohmann::json kReference = readJson("tests/reference/outcomes_reference.json");
+    return kReference;
+}
+
+Table tableFrom(const nlohmann::json& data) {
+    std::vector<std::pair<std::string, std::vector<double>>> columns;
+    for (const auto& [name, cells] : data.items()) {
+        columns.emplace_back(name, cells.get<std::vector<double>>());
+    }
+    return tableOf(columns);
+}
+
+std::vector<VariableEntry> grouped(const std::string& name, Measure measure = Measure::Groups) {
+    VariableEntry g;
+    g.name = name;
+    g.measure = measure;
+    return {g};
+}
+
+QByteArray told(const std::string& what, double found, double expected) {
+    return QString("%1: %2 for %3")
+        .arg(what.c_str())
+        .arg(found, 0, 'g', 17)
+        .arg(expected, 0, 'g', 17)
+        .toUtf8();
+}
+
+#define AGREE(what, found, expected, tolerance)                                 \
+    do {                                                                        \
+        const double f_ = (found);                                              \
+        const double e_ = (expected);                                           \
+        QVERIFY2(std::abs(f_ - e_) <= (tolerance)*std::max(1e-2, std::abs(e_)), \
+                 told(what, f_, e_).constData());                               \
+    } while (false)
+
+ErrorSpec errorsBy(const std::string& kind) {
+    if (kind == "clustered") {
+        return {"clustered", "HC1", {"c"}};
+    }
+    return kind == "classical" ? ErrorSpec{} : ErrorSpec{"robust", kind, {}};
+}
+
+void setMethod(Question& q, const QString& name) {
+    const QStringList parts = name.split(' ');
+    q.method = parts[0].toStdString();
+    if (parts[0] == "nb2" || parts[0] == "nb1") {
+        q.method = "negative-binomial";
+        q.settings.form = parts[0] == "nb1" ? 1 : 2;
+    }
+    if (q.method == "zero-inflated" || q.method == "hurdle" || q.method == "truncated") {
+        q.settings.count = parts[1] == "nb2" ? "negative-binomial" : "poisson";
+        if (q.method != "truncated") {
+            q.settings.zeroTerms = {"z"};
+        } else {
+            q.where = "y > 0";
+        }
+    }
+    if (parts[0] == "firth") {
+        q.method = "logit";
+        q.settings.penalised = true;
+    }
+    if (q.method == "tobit") {
+        q.settings.low = 0.0;
+    }
+    if (parts.contains("weighted")) {
+        q.weightKind = WeightKind::Sampling;
+        q.weight = "w";
+    }
+    q.allChecks = false;
+}
+
+/// The coefficients in the order of the reference: its constant first where ours may be last.
+void compare(const Answer& a, const nlohmann::json& expected, const std::string& errors,
+             std::size_t logged) {
+    QVERIFY2(!a.refusal, a.refusal ? a.refusal->text().c_str() : "");
+    const auto& b = expected["b"];
+    QCOMPARE(a.fit->coefficients.size(), b.size());
+    for (std::size_t j = 0; j < b.size(); ++j) {
+        const Coefficient& c = a.fit->coefficients[j];
+        const double value = b[j].get<double>();
+        AGREE(c.term, c.estimate, j == logged ? std::exp(value) : value, 1e-7);
+        AGREE(c.term + " " + errors, c.se, expected[errors][j].get<double>(), 1e-6);
+        QVERIFY(!c.df);
+    }
+}
+
+}  // namespace
+
+class OutcomesTest : public QObject {
+    Q_OBJECT
+
+  private:
+    static Answer countAnswer(const std::string& kind, const QString& name,
+                              const std::string& errors) {
+        Question q = explain("y", {"x", "g"});
+        if (kind != "fails") {
+            q.exposure = "e";
+        }
+        q.errors = errorsBy(errors);
+        setMethod(q, name);
+        return answer(tableFrom(reference()["counts"][kind]["data"]), q, {}, grouped("g"));
+    }
+
+  private slots:
+
+    void lawsFarOut() {
+        for (const auto& one : reference()["laws"]) {
+            const auto law = one["law"] == "quadratic" ? CountLaw::Quadratic : CountLaw::Linear;
+            const double y = one["y"].get<double>();
+            const CountTerms t = countTerms(law, y, std::lgamma(y + 1.0), one["eta"].get<double>(),
+                                            one["tau"].get<double>());
+            const std::string name = one["law"].get<std::string>() + " y " + std::to_string(y) +
+                                     " tau " + std::to_string(one["tau"].get<double>());
+            // ln y! itself carries 16 digits of its size.
+            const double size =
+                std::max({1.0, std::abs(one["value"].get<double>()), 4e-6 * std::lgamma(y + 1.0)});
+            QVERIFY2(std::abs(t.value - one["value"].get<double>()) <= 1e-9 * size,
+                     told(name, t.value, one["value"].get<double>()).constData());
+            // Derivatives against the size of what they are differences of.
+            const double scale = 1.0 + std::abs(y);
+            AGREE(name + " g0", t.g[0] / scale, one["g"][0].get<double>() / scale, 1e-8);
+            AGREE(name + " g1", t.g[1] / scale, one["g"][1].get<double>() / scale, 1e-7);
+            AGREE(name + " h0", t.h[0] / scale, one["h"][0].get<double>() / scale, 1e-8);
+            AGREE(name + " h1", t.h[1] / scale, one["h"][1].get<double>() / scale, 1e-7);
+            AGREE(name + " h2", t.h[2] / scale, one["h"][2].get<double>() / scale, 1e-7);
+        }
+    }
+
+    void counts_data() { cases("counts"); }
+
+    void counts() {
+        QFETCH(QString, kind);
+        QFETCH(QString, name);
+        const auto& expected =
+            reference()["counts"][kind.toStdString()]["cases"][name.toStdString()];
+        const bool spread = name.contains("nb");
+        const std::size_t last = expected["b"].size() - 1;
+        for (const std::string errors : {"classical", "HC1", "clustered"}) {
+            const Answer a = countAnswer(kind.toStdString(), name, errors);
+            compare(a, expected, errors, spread ? last : last + 1);
+            if (QTest::currentTestFailed()) {
+                return;
+            }
+            if (!name.contains("weighted")) {
+                AGREE("ll", *a.fit->statistics.logLikelihood, expected["ll"].get<double>(), 1e-10);
+                const double p = static_cast<double>(expected["b"].size());
+                AGREE("aic", *a.fit->statistics.aic, -2.0 * expected["ll"].get<double>() + 2.0 * p,
+                      1e-10);
+            }
+            if (expected.contains("alpha")) {
+                AGREE("alpha", *a.fit->likelihood->dispersion, expected["alpha"].get<double>(),
+                      1e-7);
+            }
+        }
+        if (expected.contains("HC3")) {
+            const Answer a = countAnswer(kind.toStdString(), name, "HC3");
+            for (std::size_t j = 0; j <= last; ++j) {
+                AGREE("HC3", a.fit->coefficients[j].se, expected["HC3"][j].get<double>(), 1e-6);
+            }
+            AGREE("pearson", a.fit->likelihood->pearson, expected["pearson"].get<double>(), 1e-8);
+            AGREE("deviance", a.fit->likelihood->deviance, expected["deviance"].get<double>(),
+                  1e-8);
+            AGREE("null", a.fit->likelihood->nullLogLikelihood, expected["null"].get<double>(),
+                  1e-9);
+        }
+    }
+
+    void countsWithEffectsHeldFixed() {
+        const auto& expected = reference()["counts"]["fixed"];
+        for (const std::string errors : {"classical", "clustered"}) {
+            Question q = explain("y", {"x", "z"});
+            q.method = "poisson";
+            q.fixedEffects = {"c", "g"};
+            q.errors = errorsBy(errors);
+            q.allChecks = false;
+            const Answer a = answer(tableFrom(expected["data"]), q);
+            QVERIFY2(!a.refusal, a.refusal ? a.refusal->text().c_str() : "");
+            QCOMPARE(a.rows.used, expected["n"].get<std::size_t>());
+            for (std::size_t j = 0; j < 2; ++j) {
+                AGREE("b", a.fit->coefficients[j].estimate, expected["b"][j].get<double>(), 1e-8);
+                AGREE(errors, a.fit->coefficients[j].se, expected[errors][j].get<double>(), 1e-7);
+            }
+        }
+    }
+
+    void effectsOfCounts() {
+        const auto& expected = reference()["counts"]["clean"]["effects"];
+        Question q = explain("y", {"x", "g"});
+        q.exposure = "e";
+        q.method = "poisson";
+        q.effects = {{"x"}, {"g"}, {"x", EffectRequest::As::Average, {}, true}};
+        q.predict = {PredictRequest{{{"x", 1.5}, {"g", 2.0}}, ""}};
+        const Answer a =
+            answer(tableFrom(reference()["counts"]["clean"]["data"]), q, {}, grouped("g"));
+        QVERIFY2(a.effects[0].has_value(), a.effects[0] ? "" : a.effects[0].error().text().c_str());
+        QVERIFY2(a.effects[1].has_value(), a.effects[1] ? "" : a.effects[1].error().text().c_str());
+        QVERIFY2(a.effects[2].has_value(), a.effects[2] ? "" : a.effects[2].error().text().c_str());
+        QVERIFY2(a.predictions.has_value(),
+                 a.predictions ? "" : a.predictions.error().text().c_str());
+        const auto agree = [&](const Estimate& e, const nlohmann::json& one) {
+            AGREE("effect", e.value, one[0].get<double>(), 1e-6);
+            AGREE("se", e.se, one[1].get<double>(), 1e-5);
+        };
+        agree((*a.effects[0])[0].effect, expected["x"]);
+        agree((*a.effects[1])[0].effect, expected["g=2"]);
+        agree((*a.effects[1])[1].effect, expected["g=3"]);
+        agree((*a.effects[2])[0].effect, expected["elasticity"]);
+        agree((*a.predictions)[0].mean, expected["at"]);
+        const Prediction& p = (*a.predictions)[0];
+        QVERIFY(p.mean.low > 0.0 && p.mean.low < p.mean.value && p.mean.value < p.mean.high);
+        QVERIFY(p.rowLow < p.mean.value && p.rowHigh > p.mean.value);
+        QVERIFY(!p.warnings.empty());
+        // What the rows of the window show of each column is the same.
+        const auto columns = columnEffects(*a.design, *a.fit, 0.05);
+        AGREE("column x", columns[0].estimate, expected["x"][0].get<double>(), 1e-6);
+        AGREE("column g", columns[1].estimate, expected["g=2"][0].get<double>(), 1e-6);
+    }
+
+    void yesNo_data() { cases("yes-no"); }
+
+    void yesNo() {
+        QFETCH(QString, kind);
+        QFETCH(QString, name);
+        const auto& one = reference()["yes-no"][kind.toStdString()];
+        const auto& expected = one["cases"][name.toStdString()];
+        const std::string outcome = name.startsWith("ordered")       ? "o"
+                                    : name.startsWith("multinomial") ? "m"
+                                    : name.startsWith("fractional")  ? "s"
+                                    : name.startsWith("tobit")       ? "t"
+                                                                     : "y";
+        for (const std::string errors : {"classical", "HC1", "clustered"}) {
+            if (!expected.contains(errors)) {
+                continue;
+            }
+            Question q = explain(outcome, {"x", "g"});
+            q.errors = errorsBy(errors);
+            setMethod(q, name);
+            if (expected.contains("x")) {
+                q.effects = {{"x"}};
+            }
+            const Answer a =
+                answer(tableFrom(one["data"]), q, {}, grouped(outcome == "m" ? "m" : "o"));
+            const std::size_t last = expected["b"].size() - 1;
+            compare(a, expected, errors, name.startsWith("tobit") ? last : last + 1);
+            if (QTest::currentTestFailed()) {
+                return;
+            }
+            if (errors != "classical" || !expected.contains("x")) {
+                continue;
+            }
+            const auto& effects = *a.effects[0];
+            const bool several = expected["x"][0].is_array();
+            QCOMPARE(effects.size(), several ? expected["x"].size() : 1U);
+            double sum = 0.0;
+            for (std::size_t o = 0; o < effects.size(); ++o) {
+                const auto& e = several ? expected["x"][o] : expected["x"];
+                AGREE("effect", effects[o].effect.value, e[0].get<double>(), 1e-5);
+                AGREE("effect se", effects[o].effect.se, e[1].get<double>(), 1e-4);
+                sum += effects[o].effect.value;
+            }
+            QVERIFY(!several || std::abs(sum) < 1e-12);
+        }
+    }
+
+    void oneScaleIsTheOther() {
+        // Scaling and shifting a term changes nothing but its own coefficient.
+        Question q = explain("y", {"x", "g"});
+        q.method = "negative-binomial";
+        q.allChecks = false;
+        const auto& data = reference()["counts"]["fails"]["data"];
+        const Answer a = answer(tableFrom(data), q, {}, grouped("g"));
+        q.terms[0] = Term::expression("1000 * x + 5e6");
+        const Answer b = answer(tableFrom(data), q, {}, grouped("g"));
+        AGREE("slope", b.fit->coefficients[1].estimate * 1000.0, a.fit->coefficients[1].estimate,
+              1e-8);
+        AGREE("ll", *b.fit->statistics.logLikelihood, *a.fit->statistics.logLikelihood, 1e-12);
+        AGREE("alpha", b.fit->coefficients.back().estimate, a.fit->coefficients.back().estimate,
+              1e-7);
+    }
+
+    void awkwardCounts() {
+        const auto asked = [](const std::vector<double>& y, const std::string& method) {
+            std::vector<double> x;
+            for (std::size_t i = 0; i < y.size(); ++i) {
+                x.push_back(std::sin(static_cast<double>(i)));
+            }
+            Question q = explain("y", {"x"});
+            q.method = method;
+            return answer(tableOf({{"y", y}, {"x", x}}), q);
+        };
+        // All zeros: nothing to explain.
+        QVERIFY(asked(std::vector<double>(20, 0.0), "poisson").refusal->code ==
+                ErrorCode::NoVariation);
+        // One count among zeros: an answer or a refusal, never a wrong number.
+        std::vector<double> one(20, 0.0);
+        one[3] = 4.0;
+        for (const char* method : {"poisson", "negative-binomial", "hurdle"}) {
+            const Answer a = asked(one, method);
+            QVERIFY(a.refusal || std::isfinite(a.fit->coefficients[1].estimate));
+        }
+        // Huge counts.
+        std::vector<double> huge;
+        for (int i = 0; i < 30; ++i) {
+            huge.push_back(std::round(1e9 * (1.0 + 0.3 * std::sin(i) + 0.1 * std::cos(3.0 * i))));
+        }
+        for (const char* method : {"poisson", "negative-binomial"}) {
+            const Answer a = asked(huge, method);
+            QVERIFY2(!a.refusal, a.refusal ? a.refusal->text().c_str() : "");
+            QVERIFY(std::abs(a.fit->coefficients[0].estimate - std::log(1e9)) < 0.2);
+        }
+        // Less spread than Poisson: the dispersion is at its boundary, said so.
+        std::vector<double> even;
+        for (int i = 0; i < 40; ++i) {
+            even.push_back(5.0 + (i % 2));
+        }
+        const Answer bounded = asked(even, "negative-binomial");
+        QVERIFY(bounded.fit->likelihood->atBoundary);
+        QCOMPARE(*bounded.fit->likelihood->dispersion, 0.0);
+        QVERIFY(bounded.fit->notes.front().find("boundary") != std::string::npos);
+        AGREE("poisson’s", bounded.fit->coefficients[1].estimate,
+              asked(even, "poisson").fit->coefficients[1].estimate, 1e-12);
+        // Fewer rows than coefficients, a negative and a broken count, zeros where none may be.
+        QVERIFY(asked({1.0, 4.0}, "poisson").refusal);
+        QVERIFY(asked({1.0, -4.0, 2.0, 3.0}, "poisson").refusal->text().find("row 2") !=
+                std::string::npos);
+        QVERIFY(
+            asked({1.0, 2.5, 2.0, 3.0, 1.0}, "negative-binomial").refusal->text().find("whole") !=
+            std::string::npos);
+        QVERIFY(asked({1.0, 0.0, 2.0, 3.0, 1.0}, "truncated").refusal->text().find("no zeros") !=
+                std::string::npos);
+        QVERIFY(asked({1.0, 5.0, 2.0, 3.0, 1.0}, "hurdle").refusal);
+    }
+
+    void exposuresThatCannotBe() {
+        Question q = explain("y", {"x"});
+        q.method = "poisson";
+        q.exposure = "e";
+        const Table table = tableOf(
+            {{"y", {1, 2, 3, 4, 5, 2}}, {"x", {1, 3, 2, 5, 4, 1}}, {"e", {1, 1, 0, 2, 1, 1}}});
+        QVERIFY(answer(table, q).refusal->text().find("row 3") != std::string::npos);
+        q.exposure = "nowhere";
+        QVERIFY(answer(table, q).refusal->code == ErrorCode::UnknownName);
+        q.exposure = "";
+        q.offset = "ln(e)";  // Missing in row 3: that row leaves, and is counted.
+        const Answer a = answer(table, q);
+        QCOMPARE(a.rows.missing, 1U);
+        q.method = "least-squares";
+        QVERIFY(answer(table, q).refusal->text().find("Poisson") != std::string::npos);
+    }
+
+    void zerosToldForCertain() {
+        // Where d is 1 the outcome is zero throughout: those rows leave, the rest is as without.
+        std::vector<double> y;
+        std::vector<double> x;
+        std::vector<double> d;
+        for (int i = 0; i < 60; ++i) {
+            const bool on = i % 6 == 0;
+            d.push_back(on ? 1.0 : 0.0);
+            x.push_back(std::sin(1.7 * i));
+            y.push_back(on ? 0.0 : std::floor(2.0 + 2.0 * std::sin(0.9 * i)));
+        }
+        Question q = explain("y", {"x", "d"});
+        q.method = "poisson";
+        q.allChecks = false;
+        const Table table = tableOf({{"y", y}, {"x", x}, {"d", d}});
+        const Answer a = answer(table, q);
+        QVERIFY2(!a.refusal, a.refusal ? a.refusal->text().c_str() : "");
+        QCOMPARE(a.fit->likelihood->separated, 10U);
+        QCOMPARE(a.rows.used, 50U);
+        QCOMPARE(a.rows.dropped, 10U);
+        QVERIFY(a.fit->notes.back().find("by d") != std::string::npos ||
+                a.fit->notes.front().find("by d") != std::string::npos);
+        q.terms.pop_back();
+        q.where = "d = 0";
+        const Answer without = answer(table, q);
+        AGREE("x", a.fit->coefficients[1].estimate, without.fit->coefficients[1].estimate, 1e-10);
+    }
+
+    void perfectPredictionIsNamed() {
+        std::vector<double> y;
+        std::vector<double> x;
+        std::vector<double> sure;
+        for (int i = 0; i < 40; ++i) {
+            x.push_back(std::sin(2.3 * i));
+            sure.push_back(i < 6 ? 1.0 : 0.0);
+            y.push_back(i < 6 || std::cos(1.1 * i) > 0.2 ? 1.0 : 0.0);
+        }
+        const Table table = tableOf({{"y", y}, {"x", x}, {"sure", sure}});
+        for (const char* method : {"logit", "probit", "cloglog"}) {
+            Question q = explain("y", {"x", "sure"});
+            q.method = method;
+            const Answer a = answer(table, q);
+            QVERIFY(a.refusal.has_value());
+            QVERIFY2(
+                a.refusal->text().find("sure tells ‘y’ for certain in 6 rows") != std::string::npos,
+                a.refusal->text().c_str());
+            QVERIFY(a.refusal->text().find("Firth") != std::string::npos);
+        }
+        Question firth = explain("y", {"x", "sure"});
+        firth.method = "logit";
+        firth.settings.penalised = true;
+        firth.allChecks = false;
+        const Answer a = answer(table, firth);
+        QVERIFY(!a.refusal && a.fit->coefficients[2].estimate > 1.0 &&
+                a.fit->coefficients[2].estimate < 10.0);
+        // Everything told for certain.
+        Question all = explain("y", {"y2"});
+        all.method = "logit";
+        QVERIFY(answer(tableOf({{"y", y}, {"y2", y}}), all).refusal->text().find("every row") !=
+                std::string::npos);
+        // A share is no yes–no outcome.
+        Question share = explain("x", {"sure"});
+        share.method = "logit";
+        QVERIFY(answer(table, share).refusal->text().find("0 or 1") != std::string::npos);
+    }
+
+    void levelsThatAreEmpty() {
+        const auto& data = reference()["yes-no"]["clean"]["data"];
+        Question q = explain("o", {"x"});
+        q.method = "ordered-logit";
+        q.allChecks = false;
+        const Answer all = answer(tableFrom(data), q, {}, grouped("o", Measure::OrderedGroups));
+        QCOMPARE(all.design->levelNames.size(), 4U);
+        q.where = "o <> 2";
+        const Answer less = answer(tableFrom(data), q, {}, grouped("o", Measure::OrderedGroups));
+        QCOMPARE(less.design->levelNames.size(), 3U);
+        QCOMPARE(less.fit->coefficients.back().term, std::string("cut 2"));
+        q.where = "o < 3";
+        QVERIFY(
+            answer(tableFrom(data), q, {}, grouped("o")).refusal->text().find("logit or probit") !=
+            std::string::npos);
+    }
+
+    void predictionsOfLevelsAddUp() {
+        const auto& data = reference()["yes-no"]["clean"]["data"];
+        for (const char* method : {"ordered-probit", "multinomial-logit"}) {
+            Question q = explain("o", {"x", "g"});
+            q.method = method;
+            q.allChecks = false;
+            q.predict = {PredictRequest{{{"x", 0.3}}, ""}, PredictRequest{{{"x", 1.3}}, ""}};
+            const Answer a = answer(tableFrom(data), q, {}, grouped("o"));
+            QVERIFY2(a.predictions.has_value(), method);
+            for (const Prediction& p : *a.predictions) {
+                double sum = 0.0;
+                for (const auto& [level, share] : p.shares) {
+                    QVERIFY(share.value > 0.0 && share.low >= 0.0 && share.high <= 1.0);
+                    sum += share.value;
+                }
+                AGREE("sum", sum, 1.0, 1e-12);
+                QCOMPARE(p.shares.size(), 4U);
+            }
+            // Higher x, higher levels.
+            QVERIFY((*a.predictions)[1].shares.back().second.value >
+                    (*a.predictions)[0].shares.back().second.value);
+        }
+    }
+
+    void likelihoodsAreDrawnAnew() {
+        Question q = explain("y", {"x", "g"});
+        q.method = "poisson";
+        q.allChecks = false;
+        const auto& data = reference()["counts"]["fails"]["data"];
+        q.errors = {"robust", "HC1", {}};
+        const Answer robust = answer(tableFrom(data), q, {}, grouped("g"));
+        q.errors = {"bootstrap", "HC1", {}};
+        q.errors.draws = 300;
+        q.errors.seed = 5;
+        q.errors.interval = "bias-corrected";
+        const Answer drawn = answer(tableFrom(data), q, {}, grouped("g"));
+        QVERIFY2(!drawn.refusal, drawn.refusal ? drawn.refusal->text().c_str() : "");
+        for (std::size_t j = 0; j < 4; ++j) {
+            const double ratio = drawn.fit->coefficients[j].se / robust.fit->coefficients[j].se;
+            QVERIFY2(ratio > 0.7 && ratio < 1.4, told("ratio", ratio, 1.0).constData());
+        }
+        QCOMPARE(drawn.fit->resampling->asked, 300);
+    }
+
+  private:
+    void cases(const char* of) {
+        QTest::addColumn<QString>("kind");
+        QTest::addColumn<QString>("name");
+        for (const auto& [kind, one] : reference()[of].items()) {
+            if (!one.contains("cases")) {
+                continue;
+            }
+            for (const auto& [name, values] : one["cases"].items()) {
+                QTest::addRow("%s %s", kind.c_str(), name.c_str())
+                    << QString::fromStdString(kind) << QString::fromStdString(name);
+            }
+        }
+    }
+};
+
+QTEST_APPLESS_MAIN(OutcomesTest)
+#include "outcomes_test.moc"
