@@ -11,8 +11,11 @@
 #include "core/io/csv.h"
 #include "core/model/fit.h"
 #include "core/model/instruments.h"
+#include "core/model/likelihood.h"
+#include "core/model/outcome_models.h"
 #include "core/numerics/blocked_qr.h"
 #include "core/numerics/linear_solution.h"
+#include "core/numerics/quantile_solution.h"
 #include "core/numerics/random.h"
 #include "core/numerics/sweep_effects.h"
 #include "core/study/sweep.h"
@@ -47,6 +50,26 @@ extern "C" void dgels_(const char* trans, const int* rows, const int* columns, c
 namespace {
 
 using namespace rapporto;
+
+/// A Poisson count as the engine of likelihoods sees it.
+class CountBench final : public RowModel {
+  public:
+    explicit CountBench(const Eigen::VectorXd& y)
+        : y_(y), factorials_(y.unaryExpr([](double v) { return std::lgamma(v + 1.0); })) {}
+
+    double row(Eigen::Index i, const double* at, double* g, double* H) const override {
+        const CountTerms t = countTerms(CountLaw::Poisson, y_(i), factorials_(i), at[0], 0.0);
+        g[0] = t.g[0];
+        if (H != nullptr) {
+            H[0] = t.h[0];
+        }
+        return t.value;
+    }
+
+  private:
+    const Eigen::VectorXd& y_;
+    Eigen::VectorXd factorials_;
+};
 
 double seconds(const std::function<void()>& work) {
     const auto from = std::chrono::steady_clock::now();
@@ -236,6 +259,106 @@ BenchPanel benchPanel(std::int32_t units, std::int32_t moments, double present) 
 
 /// Effects of two groupings swept out of six columns, in reads of these columns; a badly connected
 /// design of workers and firms; two-stage against least squares with as many columns.
+void benchOutcomes(bool quick, int rounds) {
+    double sink = 0.0;
+    for (const Eigen::Index n : {Eigen::Index{10000}, Eigen::Index{quick ? 20000 : 100000}}) {
+        RandomStream random(21, 0);
+        Eigen::MatrixXd X = Eigen::MatrixXd::Ones(n, 10);
+        Eigen::VectorXd y(n);
+        for (Eigen::Index i = 0; i < n; ++i) {
+            for (Eigen::Index j = 1; j < 10; ++j) {
+                X(i, j) = random.uniform() + random.uniform() - 1.0;
+            }
+            y(i) = X.row(i).sum() +
+                   (random.uniform() + random.uniform() - 1.0) * (1.0 + std::abs(X(i, 1)));
+        }
+        const Eigen::VectorXd none;
+        const Eigen::VectorXd weights = Eigen::VectorXd::LinSpaced(n, 0.5, 1.5);
+        compare(
+            fmt::format("median of {} x 10, in twenty weighted cross products", n),
+            std::min(rounds, 5), 5.0,
+            [&] { sink += solveQuantile(X, y, none, 0.5, Job())->objective; },
+            [&] {
+                for (int step = 0; step < 20; ++step) {
+                    const Eigen::MatrixXd weighted = weights.cwiseSqrt().asDiagonal() * X;
+                    Eigen::MatrixXd cross = Eigen::MatrixXd::Zero(10, 10);
+                    cross.selfadjointView<Eigen::Lower>().rankUpdate(weighted.transpose());
+                    sink += Eigen::LLT<Eigen::MatrixXd>(cross).matrixLLT()(0, 0);
+                }
+            });
+    }
+    const Eigen::Index n = quick ? 100000 : 1000000;
+    Design design;
+    RandomStream random(22, 0);
+    design.X = Eigen::MatrixXd::Ones(n, 20);
+    design.y.resize(n);
+    design.hasConstant = true;
+    for (int j = 0; j < 20; ++j) {
+        design.columns.push_back(
+            {j == 0 ? "(constant)" : "x" + std::to_string(j), "", j == 0 ? -1 : j - 1, false});
+        if (j > 0) {
+            design.terms.emplace_back();
+        }
+    }
+    Eigen::VectorXd yes(n);
+    for (Eigen::Index i = 0; i < n; ++i) {
+        design.rows.push_back(static_cast<std::size_t>(i));
+        double index = 0.3;
+        for (Eigen::Index j = 1; j < 20; ++j) {
+            design.X(i, j) = random.uniform() - 0.5;
+            index += 0.2 * design.X(i, j);
+        }
+        const double mean =
+            std::exp(index) * -0.5 *
+            (std::log(random.uniform() + 1e-300) + std::log(random.uniform() + 1e-300));
+        int k = 0;
+        for (double left = std::exp(-mean), p = random.uniform(); p > left && k < 1000; ++k) {
+            p *= random.uniform();
+        }
+        design.y(i) = k;
+        yes(i) = random.uniform() < 1.0 / (1.0 + std::exp(-index)) ? 1.0 : 0.0;
+    }
+    design.counts.used = static_cast<std::size_t>(n);
+    const auto syrk = [&](int steps) {
+        for (int step = 0; step < steps; ++step) {
+            Eigen::MatrixXd cross(20, 20);
+            cblas_dsyrk(CblasColMajor, CblasLower, CblasTrans, 20, static_cast<int>(n), 1.0,
+                        design.X.data(), static_cast<int>(n), 0.0, cross.data(), 20);
+            sink += cross(0, 0);
+        }
+    };
+    setThreads(1);
+    const auto columns = independentColumns(design.X, design.columns, true, Job());
+    const CountBench poisson(design.y);
+    const std::vector<IndexPart> parts = {{design.X, {}, true}};
+    Eigen::VectorXd start = Eigen::VectorXd::Zero(20);
+    start(0) = std::log(design.y.mean());
+    const Eigen::VectorXd none;
+    const int steps = maximise(parts, poisson, start, none, Job())->iterations;
+    compare(
+        fmt::format("a step of Poisson, {} x 20, one thread, in cross products", n),
+        std::min(rounds, 3), 1.3,
+        [&] { sink += maximise(parts, poisson, start, none, Job())->logLikelihood; },
+        [&] { syrk(steps); });
+    sink += static_cast<double>(columns->kept.size());
+    compare(
+        "negative binomial, in Poissons", std::min(rounds, 2), 3.0,
+        [&] {
+            sink += fitNegativeBinomial(design, {}, {}, 0.05, Job())->likelihood->logLikelihood;
+        },
+        [&] { sink += fitPoisson(design, {}, {}, 0.05, Job())->likelihood->logLikelihood; });
+    Design asked = design;
+    asked.y = yes;
+    compare(
+        "logit, in Poissons", std::min(rounds, 2), 1.3,
+        [&] { sink += fitLogit(asked, {}, {}, 0.05, Job())->likelihood->logLikelihood; },
+        [&] { sink += fitPoisson(design, {}, {}, 0.05, Job())->likelihood->logLikelihood; });
+    setThreads(0);
+    if (sink == 0.25) {
+        fmt::print("\n");
+    }
+}
+
 void benchCauses(bool quick, int rounds) {
     double sink = 0.0;
     {
@@ -792,6 +915,7 @@ int main(int argc, char** argv) {
         {"csv", [&] { benchCsv(quick, quick ? 3 : 5); }},
         {"correlations", [&] { benchCorrelations(quick, rounds); }},
         {"causes", [&] { benchCauses(quick, rounds); }},
+        {"outcomes", [&] { benchOutcomes(quick, rounds); }},
         {"inference", [&] { benchInference(rounds); }},
         {"window", [&] { benchWindow(rounds); }}};
     for (const auto& [name, run] : groups) {

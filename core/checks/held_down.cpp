@@ -12,7 +12,7 @@ CheckResult checkHeldDown(const CheckInput& in) {
     const RobustFit& told = *in.fit.robust;
     CheckResult result;
     result.statistic = static_cast<double>(told.halved);
-    result.statisticName = "rows that count for less than a half";
+    result.statisticName = "rows under a half";
     result.details = {{"rows under a tenth", static_cast<double>(told.out)}, {"scale", told.scale}};
     std::vector<std::size_t> out;
     Exhibit e;
@@ -54,7 +54,7 @@ CheckResult checkHeldDown(const CheckInput& in) {
             }
         }
     }
-    result.details.emplace_back("largest move from least squares, in errors", most);
+    result.details.emplace_back("largest move, in errors", most);
     const double share = static_cast<double>(told.out) / static_cast<double>(in.design.rows.size());
     result.verdict = share < 0.02 && most < 2.0 ? Verdict::Fine : Verdict::Weigh;
     result.headline = plural(told.halved, "row", "rows") + " under a half";

@@ -378,6 +378,12 @@ CheckResult checkParallelLines(const CheckInput& in) {
         }
         e.lines.push_back(std::move(line));
     }
+    // Room at both ends for the names of the cuts.
+    Exhibit::Line none;
+    none.x = {0.6, static_cast<double>(m) + 0.4};
+    none.y = {0.0, 0.0};
+    none.faint = true;
+    e.lines.push_back(std::move(none));
     for (Index a = 0; a < m; ++a) {
         e.xTicks.push_back({static_cast<double>(a) + 1.0,
                             in.design.levelNames[static_cast<std::size_t>(a)] + " | " +

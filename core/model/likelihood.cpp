@@ -90,7 +90,7 @@ class Maximiser {
             double found = -std::numeric_limits<double>::infinity();
             for (int half = 0; half < 60; ++half, length *= 0.5) {
                 next = theta + length * direction;
-                found = evaluate(next, false);
+                found = evaluate(next, true);
                 const double slack = close ? 1e-12 * std::abs(value) : 0.0;
                 if (std::isfinite(found) && found >= value - slack) {
                     break;
@@ -101,8 +101,7 @@ class Maximiser {
             }
             done = (decrement < tolerance && !ridged_) || (close && step > 0 && length < 1e-6);
             theta = next;
-            value = evaluate(theta, true);
-            last_ = decrement;
+            value = found;
         }
         newton(decrement);
         if ((!done && decrement > 1e-10 * std::max(1.0, std::abs(value))) || ridged_) {
@@ -140,17 +139,9 @@ class Maximiser {
         std::vector<MatrixXd> hessians(derivatives ? count : 0);
         chunks_.forEach([&](std::size_t c) {
             const auto [begin, end] = chunks_[c];
-            const auto rows = static_cast<Index>(end - begin);
-            const auto from = static_cast<Index>(begin);
-            MatrixXd eta(rows, M_);
-            for (int m = 0; m < M_; ++m) {
-                const auto at = static_cast<std::size_t>(m);
-                const Index k = scaled_[at].X.cols();
-                eta.col(m).noalias() =
-                    scaled_[at].X.middleRows(from, rows) * theta.segment(starts_[at], k);
-                if (parts_[at].offset.size() > 0) {
-                    eta.col(m) += parts_[at].offset.segment(from, rows);
-                }
+            if (derivatives) {
+                gradients[c] = VectorXd::Zero(p_);
+                hessians[c] = MatrixXd::Zero(p_, p_);
             }
             std::vector<double> at(D);
             std::vector<double> g(D);
@@ -158,41 +149,13 @@ class Maximiser {
             for (int s = 0; s < S_; ++s) {
                 at[static_cast<std::size_t>(M_ + s)] = theta(extrasAt_ + s);
             }
-            MatrixXd first(derivatives ? rows : 0, M_ + S_);
-            // Pairs of an index with an index or an extra; extras among themselves are summed.
-            MatrixXd second(derivatives ? rows : 0, M_ * (M_ + S_));
-            MatrixXd among = MatrixXd::Zero(S_, S_);
-            double sum = 0.0;
-            for (Index i = 0; i < rows; ++i) {
-                const double w = weights_.size() > 0 ? weights_(from + i) : 1.0;
-                for (int m = 0; m < M_; ++m) {
-                    at[static_cast<std::size_t>(m)] = eta(i, m);
-                }
-                const double one =
-                    model_.row(from + i, at.data(), g.data(), derivatives ? H.data() : nullptr);
-                sum += w * one;
-                if (!derivatives) {
-                    continue;
-                }
-                for (int a = 0; a < M_ + S_; ++a) {
-                    first(i, a) = w * g[static_cast<std::size_t>(a)];
-                }
-                for (int a = 0; a < M_; ++a) {
-                    for (int b = 0; b < M_ + S_; ++b) {
-                        second(i, a * (M_ + S_) + b) =
-                            -w * H[static_cast<std::size_t>(a) * D + static_cast<std::size_t>(b)];
-                    }
-                }
-                for (int a = 0; a < S_; ++a) {
-                    for (int b = 0; b < S_; ++b) {
-                        among(a, b) -= w * H[static_cast<std::size_t>(M_ + a) * D +
-                                             static_cast<std::size_t>(M_ + b)];
-                    }
-                }
-            }
-            values[c] = sum;
-            if (derivatives) {
-                combine(from, rows, first, second, among, gradients[c], hessians[c]);
+            // Blocks of rows that stay near while all is made of them.
+            constexpr std::size_t kBlock = 1024;
+            for (std::size_t from = begin; from < end; from += kBlock) {
+                const std::size_t to = std::min(end, from + kBlock);
+                values[c] += evaluateBlock(
+                    theta, static_cast<Index>(from), static_cast<Index>(to - from), at, g, H,
+                    derivatives ? &gradients[c] : nullptr, derivatives ? &hessians[c] : nullptr);
             }
         });
         double value = 0.0;
@@ -210,15 +173,66 @@ class Maximiser {
         return std::isnan(value) ? -std::numeric_limits<double>::infinity() : value;
     }
 
+    /// ℓ of a block of rows; its gradient and negative Hessian are added where they are wanted.
+    double evaluateBlock(const VectorXd& theta, Index from, Index rows, std::vector<double>& at,
+                         std::vector<double>& g, std::vector<double>& H, VectorXd* gradient,
+                         MatrixXd* hessian) const {
+        const bool derivatives = gradient != nullptr;
+        const auto D = static_cast<std::size_t>(M_ + S_);
+        MatrixXd eta(rows, M_);
+        for (int m = 0; m < M_; ++m) {
+            const auto part = static_cast<std::size_t>(m);
+            const Index k = scaled_[part].X.cols();
+            eta.col(m).noalias() =
+                scaled_[part].X.middleRows(from, rows) * theta.segment(starts_[part], k);
+            if (parts_[part].offset.size() > 0) {
+                eta.col(m) += parts_[part].offset.segment(from, rows);
+            }
+        }
+        MatrixXd first(derivatives ? rows : 0, M_ + S_);
+        // Pairs of an index with an index or an extra; extras among themselves are summed.
+        MatrixXd second(derivatives ? rows : 0, M_ * (M_ + S_));
+        MatrixXd among = MatrixXd::Zero(S_, S_);
+        double sum = 0.0;
+        for (Index i = 0; i < rows; ++i) {
+            const double w = weights_.size() > 0 ? weights_(from + i) : 1.0;
+            for (int m = 0; m < M_; ++m) {
+                at[static_cast<std::size_t>(m)] = eta(i, m);
+            }
+            sum += w * model_.row(from + i, at.data(), g.data(), derivatives ? H.data() : nullptr);
+            if (!derivatives) {
+                continue;
+            }
+            for (int a = 0; a < M_ + S_; ++a) {
+                first(i, a) = w * g[static_cast<std::size_t>(a)];
+            }
+            for (int a = 0; a < M_; ++a) {
+                for (int b = 0; b < M_ + S_; ++b) {
+                    second(i, a * (M_ + S_) + b) =
+                        -w * H[static_cast<std::size_t>(a) * D + static_cast<std::size_t>(b)];
+                }
+            }
+            for (int a = 0; a < S_; ++a) {
+                for (int b = 0; b < S_; ++b) {
+                    among(a, b) -=
+                        w *
+                        H[static_cast<std::size_t>(M_ + a) * D + static_cast<std::size_t>(M_ + b)];
+                }
+            }
+        }
+        if (derivatives) {
+            combine(from, rows, first, second, among, *gradient, *hessian);
+        }
+        return sum;
+    }
+
     void combine(Index from, Index rows, const MatrixXd& first, const MatrixXd& second,
                  const MatrixXd& among, VectorXd& gradient, MatrixXd& hessian) const {
-        gradient.resize(p_);
-        hessian = MatrixXd::Zero(p_, p_);
         for (int a = 0; a < M_; ++a) {
             const auto ma = static_cast<std::size_t>(a);
             const auto Xa = scaled_[ma].X.middleRows(from, rows);
             const Index ka = Xa.cols();
-            gradient.segment(starts_[ma], ka).noalias() = Xa.transpose() * first.col(a);
+            gradient.segment(starts_[ma], ka).noalias() += Xa.transpose() * first.col(a);
             for (int b = a; b < M_; ++b) {
                 const auto mb = static_cast<std::size_t>(b);
                 const auto Xb = scaled_[mb].X.middleRows(from, rows);
@@ -229,27 +243,26 @@ class Maximiser {
                     MatrixXd block = MatrixXd::Zero(ka, ka);
                     block.selfadjointView<Eigen::Lower>().rankUpdate(root.transpose());
                     block.triangularView<Eigen::Upper>() = block.transpose();
-                    hessian.block(starts_[ma], starts_[ma], ka, ka) = block;
+                    hessian.block(starts_[ma], starts_[ma], ka, ka) += block;
                 } else {
                     const MatrixXd weighted = h.asDiagonal() * Xb;
-                    hessian.block(starts_[ma], starts_[mb], ka, Xb.cols()).noalias() =
-                        Xa.transpose() * weighted;
+                    const MatrixXd block = Xa.transpose() * weighted;
+                    hessian.block(starts_[ma], starts_[mb], ka, Xb.cols()) += block;
                     if (a != b) {
-                        hessian.block(starts_[mb], starts_[ma], Xb.cols(), ka) =
-                            hessian.block(starts_[ma], starts_[mb], ka, Xb.cols()).transpose();
+                        hessian.block(starts_[mb], starts_[ma], Xb.cols(), ka) += block.transpose();
                     }
                 }
             }
             for (int s = 0; s < S_; ++s) {
                 const VectorXd cross = Xa.transpose() * second.col(a * (M_ + S_) + M_ + s);
-                hessian.block(starts_[ma], extrasAt_ + s, ka, 1) = cross;
-                hessian.block(extrasAt_ + s, starts_[ma], 1, ka) = cross.transpose();
+                hessian.block(starts_[ma], extrasAt_ + s, ka, 1) += cross;
+                hessian.block(extrasAt_ + s, starts_[ma], 1, ka) += cross.transpose();
             }
         }
         for (int s = 0; s < S_; ++s) {
-            gradient(extrasAt_ + s) = first.col(M_ + s).sum();
+            gradient(extrasAt_ + s) += first.col(M_ + s).sum();
         }
-        hessian.bottomRightCorner(S_, S_) = among;
+        hessian.bottomRightCorner(S_, S_) += among;
     }
 
     /// Newton’s direction; a ridge where the information is not positive.
@@ -369,7 +382,6 @@ class Maximiser {
     VectorXd gradient_;
     MatrixXd information_;
     bool ridged_ = false;
-    double last_ = 0.0;
 };
 
 }  // namespace

@@ -1,6 +1,8 @@
 #include "core/report/report.h"
 
 #include "core/base/format.h"
+#include "core/model/likelihood.h"
+#include "core/model/quantile.h"
 #include "core/report/assumptions.h"
 #include "core/report/lens.h"
 #include "core/report/wording.h"
@@ -391,25 +393,75 @@ ReportBlock comparisonTable(const Study& study, const std::vector<const Answer*>
         const auto& r = a.fit->statistics.rSquared;
         return r ? fixedNumber(*r, 3, true) : std::string();
     });
-    row("σ", [](const Answer& a) { return shortNumber(a.fit->statistics.sigma, 3); });
+    row("σ", [](const Answer& a) {
+        const double sigma = a.fit->statistics.sigma;
+        return std::isfinite(sigma) ? shortNumber(sigma, 3) : std::string("–");
+    });
     return block;
 }
+
+namespace {
+
+/// What the terms add up to: the outcome itself, or a curve of its mean.
+std::string leftSide(const Answer& answer, const std::string& equation) {
+    const std::string& y = answer.design->outcome;
+    if (answer.fit->quantile) {
+        return equation + " of " + y;
+    }
+    if (!answer.fit->likelihood) {
+        return y;
+    }
+    const LikelihoodFit& told = *answer.fit->likelihood;
+    const auto& levels = answer.design->levelNames;
+    if (equation == "zero") {
+        return told.family == "hurdle" ? "ln odds of any " + y : "ln odds of none ever";
+    }
+    if (equation.starts_with("to ")) {
+        return "ln odds of " + equation.substr(3) + " against " + levels.front();
+    }
+    return told.outcome == "count"     ? "ln mean of " + y
+           : told.family == "probit"   ? "Φ⁻¹ of P(" + y + ")"
+           : told.family == "cloglog"  ? "ln −ln of 1 − P(" + y + ")"
+           : told.outcome == "ordered" ? "cut less index of " + y
+           : told.family == "tobit"    ? y + " before it is cut off"
+                                       : "ln odds of " + y;
+}
+
+}  // namespace
 
 std::string equationText(const Answer& answer) {
     if (!answer.fit) {
         return {};
     }
-    std::string text = answer.design->outcome + " =";
+    // Fits by likelihood and quantiles leave no e, and may have several equations.
+    const bool several = answer.fit->likelihood || answer.fit->quantile;
+    std::string text;
+    std::string equation;
     bool first = true;
     for (const Coefficient& c : answer.fit->coefficients) {
+        if (text.empty() || c.equation != equation) {
+            if (c.equation == "dispersion" || c.equation == "spread") {
+                text += "; " + c.term + " = ";
+            } else if (c.equation == "cut") {
+                text += equation == "cut" ? "" : "; cuts";
+            } else {
+                text += (text.empty() ? "" : "; ") + leftSide(answer, c.equation) + " =";
+            }
+            equation = c.equation;
+            first = true;
+        }
         const int decimals = decimalsFor(c.se);
         const std::string size = fixedNumber(std::abs(c.estimate), decimals, true);
-        text += first ? (c.estimate < 0.0 ? " −" : " ") : (c.estimate < 0.0 ? " − " : " + ");
-        text += size + " (" + fixedNumber(c.se, decimals, true) + ")" +
-                (c.designTerm >= 0 ? " " + c.term : "");
+        const bool list = c.equation == "cut";
+        text += list    ? (c.estimate < 0.0 ? " −" : " ")
+                : first ? (c.estimate < 0.0 ? " −" : " ")
+                        : (c.estimate < 0.0 ? " − " : " + ");
+        const bool named = c.designTerm >= 0 || (c.equation == "zero" && c.term != "(constant)") ||
+                           (c.equation.starts_with("to ") && c.term != "(constant)");
+        text += size + " (" + fixedNumber(c.se, decimals, true) + ")" + (named ? " " + c.term : "");
         first = false;
     }
-    return text + " + e";
+    return several ? text : text + " + e";
 }
 
 std::string lensFigure(const std::vector<std::string>& names,

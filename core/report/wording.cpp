@@ -7,6 +7,7 @@
 #include "core/model/model_tests.h"
 #include "core/model/quantile.h"
 #include "core/model/response.h"
+#include "core/numerics/distributions.h"
 #include "core/report/cause_reading.h"
 #include "core/report/request_wording.h"
 #include "core/report/term_choice_picture.h"
@@ -631,9 +632,51 @@ std::string questionSentence(const Question& q) {
 
 namespace {
 
+/// The likelihood ratio of two fits where one holds the other’s equations, or nothing.
+std::string ratioReading(const Answer& from, const Answer& to) {
+    const auto& a = from.fit->likelihood;
+    const auto& b = to.fit->likelihood;
+    if (!a || !b || from.design->outcome != to.design->outcome ||
+        from.design->rows != to.design->rows || from.design->weightKind == WeightKind::Sampling ||
+        to.design->weightKind == WeightKind::Sampling || a->parameters == b->parameters) {
+        return {};
+    }
+    const bool grows = b->parameters > a->parameters;
+    const Answer& small = grows ? from : to;
+    const Answer& large = grows ? to : from;
+    const std::string& family = small.fit->likelihood->family;
+    const bool spread = family == "poisson" && large.fit->likelihood->family == "negative-binomial";
+    if (family != large.fit->likelihood->family && !spread) {
+        return {};
+    }
+    for (const Coefficient& c : small.fit->coefficients) {
+        if (std::none_of(large.fit->coefficients.begin(), large.fit->coefficients.end(),
+                         [&](const Coefficient& other) {
+                             return other.term == c.term && other.equation == c.equation;
+                         })) {
+            return {};
+        }
+    }
+    const double df = std::abs(b->parameters - a->parameters);
+    const double lr = std::max(
+        2.0 * (large.fit->likelihood->logLikelihood - small.fit->likelihood->logLikelihood), 0.0);
+    // A dispersion cannot be below zero: half of the law stands there.
+    const bool half = spread && df == 1.0;
+    const double p = half ? 0.5 * chiSquareTail(lr, 1.0) : chiSquareTail(lr, df);
+    return std::string(grows ? "What it adds" : "What it leaves out") +
+           " raises twice the log-likelihood by " + fixedNumber(lr, 2) + " (chi-square(" +
+           shortNumber(df) + ")" + (half ? ", half of it at zero" : "") + ", " + pClause(p) +
+           (p < to.alpha ? "): the larger model is wanted."
+                         : "): the data do not ask for the larger model, which does not prove the "
+                           "smaller one.");
+}
+
 /// The test between two models of one outcome, where there is one and it does not take long.
 std::string testReading(const Answer& from, const Answer& to) {
     constexpr Eigen::Index kMostCells = 400000;
+    if (from.fit->likelihood || to.fit->likelihood) {
+        return ratioReading(from, to);
+    }
     const auto plain = [](const Answer& a) {
         return a.question.method == "least-squares" && a.question.fixedEffects.empty();
     };

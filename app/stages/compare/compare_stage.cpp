@@ -189,7 +189,10 @@ void CompareTable::drawFit(QPainter& painter, double& top) const {
         const auto& r = a.fit->statistics.rSquared;
         return r ? text(fixedNumber(*r, 3, true)) : QString();
     });
-    line("σ", [](const Answer& a) { return text(shortNumber(a.fit->statistics.sigma, 3)); });
+    line("σ", [](const Answer& a) {
+        const double sigma = a.fit->statistics.sigma;
+        return std::isfinite(sigma) ? text(shortNumber(sigma, 3)) : QString("–");
+    });
     line("AIC", [](const Answer& a) {
         return a.fit->statistics.aic ? text(fixedNumber(*a.fit->statistics.aic, 1)) : QString("–");
     });
