@@ -756,6 +756,10 @@ std::vector<FinderEntry> QuestionLine::outcomeMethods(
         add(tr("logit"), tr("log odds of yes; effects as odds ratios"), "logit");
         add(tr("probit"), tr("a normal index behind the yes"), "probit");
         add(tr("complementary log-log"), tr("yes as the first of many chances"), "cloglog");
+        if (q.fixedEffects.size() == 1 || session_.study().layout.kind == Layout::Kind::Panel) {
+            add(tr("conditional logit"), tr("within units: who of a unit's rows says yes"),
+                "conditional-logit");
+        }
         add(tr("penalised logit (Firth)"), tr("finite where a term tells the answer"), "logit",
             firth);
     }

@@ -483,6 +483,7 @@ class Builder {
         }
         const std::string& unit = frame_.layout().unit;
         const bool ofUnit = question_.method == "within" || question_.method == "event-study" ||
+                            (question_.method == "conditional-logit" && names.empty()) ||
                             !question_.ownSlopes.empty();
         if (ofUnit && !unit.empty() &&
             std::none_of(names.begin(), names.end(),

@@ -34,6 +34,7 @@ const std::vector<Estimator>& allEstimators() {
         {"logit", "logit", &fitLogit},
         {"probit", "probit", &fitProbit},
         {"cloglog", "complementary log-log", &fitCloglog},
+        {"conditional-logit", "conditional logit", &fitConditionalLogit},
         {"fractional-logit", "logit of shares", &fitFractionalLogit},
         {"ordered-logit", "ordered logit", &fitOrderedLogit},
         {"ordered-probit", "ordered probit", &fitOrderedProbit},

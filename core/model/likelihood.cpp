@@ -5,6 +5,8 @@
 #include "core/model/reweighted.h"
 #include "core/numerics/distributions.h"
 
+#include <cblas.h>
+
 #include <algorithm>
 #include <cmath>
 #include <limits>
@@ -31,11 +33,10 @@ Scaled scaledPart(const IndexPart& part) {
     Scaled out{part.X, MatrixXd::Identity(k, k)};
     for (Index j = part.hasConstant ? 1 : 0; j < k; ++j) {
         const double centre = part.hasConstant ? part.X.col(j).mean() : 0.0;
-        out.X.col(j).array() -= centre;
-        const double length = out.X.col(j).norm() / std::sqrt(static_cast<double>(part.X.rows()));
+        const double length = std::sqrt((part.X.col(j).array() - centre).square().mean());
         // A power of two changes no digit.
         const double scale = length > 0.0 ? std::exp2(std::round(std::log2(length))) : 1.0;
-        out.X.col(j) /= scale;
+        out.X.col(j) = (part.X.col(j).array() - centre) / scale;
         out.to(j, j) = 1.0 / scale;
         if (part.hasConstant) {
             out.to(0, j) = -centre / scale;
@@ -183,8 +184,9 @@ class Maximiser {
         for (int m = 0; m < M_; ++m) {
             const auto part = static_cast<std::size_t>(m);
             const Index k = scaled_[part].X.cols();
-            eta.col(m).noalias() =
-                scaled_[part].X.middleRows(from, rows) * theta.segment(starts_[part], k);
+            cblas_dgemv(CblasColMajor, CblasNoTrans, static_cast<int>(rows), static_cast<int>(k),
+                        1.0, scaled_[part].X.data() + from, static_cast<int>(n_),
+                        theta.data() + starts_[part], 1, 0.0, eta.col(m).data(), 1);
             if (parts_[part].offset.size() > 0) {
                 eta.col(m) += parts_[part].offset.segment(from, rows);
             }
@@ -232,7 +234,9 @@ class Maximiser {
             const auto ma = static_cast<std::size_t>(a);
             const auto Xa = scaled_[ma].X.middleRows(from, rows);
             const Index ka = Xa.cols();
-            gradient.segment(starts_[ma], ka).noalias() += Xa.transpose() * first.col(a);
+            cblas_dgemv(CblasColMajor, CblasTrans, static_cast<int>(rows), static_cast<int>(ka),
+                        1.0, scaled_[ma].X.data() + from, static_cast<int>(n_), first.col(a).data(),
+                        1, 1.0, gradient.data() + starts_[ma], 1);
             for (int b = a; b < M_; ++b) {
                 const auto mb = static_cast<std::size_t>(b);
                 const auto Xb = scaled_[mb].X.middleRows(from, rows);
@@ -241,7 +245,9 @@ class Maximiser {
                     // Half the work where the curvature has one sign.
                     const MatrixXd root = h.cwiseSqrt().asDiagonal() * Xa;
                     MatrixXd block = MatrixXd::Zero(ka, ka);
-                    block.selfadjointView<Eigen::Lower>().rankUpdate(root.transpose());
+                    cblas_dsyrk(CblasColMajor, CblasLower, CblasTrans, static_cast<int>(ka),
+                                static_cast<int>(rows), 1.0, root.data(), static_cast<int>(rows),
+                                0.0, block.data(), static_cast<int>(ka));
                     block.triangularView<Eigen::Upper>() = block.transpose();
                     hessian.block(starts_[ma], starts_[ma], ka, ka) += block;
                 } else {

@@ -67,6 +67,14 @@ enum class CountLaw : std::uint8_t { Poisson, Quadratic, Linear };
                                              const EstimatorSettings& settings,
                                              const ErrorSpec& errors, double alpha, const Job& job);
 
+/// Yes–no outcomes within one grouping held fixed, given how many rows of each group say yes;
+/// groups that all say the same leave, and are counted. Robust errors take a group as one. Source:
+/// Chamberlain (1980), Review of Economic Studies 47.
+[[nodiscard]] Result<Fit> fitConditionalLogit(const Design& design,
+                                              const EstimatorSettings& settings,
+                                              const ErrorSpec& errors, double alpha,
+                                              const Job& job);
+
 /// Ordered outcomes: P(y ≤ k) = F(cut k − xb); no constant, `cut 1`, … in the equation `cut`.
 /// Source: McKelvey & Zavoina (1975), J. Mathematical Sociology 4; McCullagh (1980), JRSS B 42.
 [[nodiscard]] Result<Fit> fitOrderedLogit(const Design& design, const EstimatorSettings& settings,

@@ -1,6 +1,8 @@
 #include "core/model/prediction.h"
 
 #include "core/base/format.h"
+#include "core/model/dynamic_panel.h"
+#include "core/model/event_study.h"
 #include "core/model/quantile.h"
 #include "core/model/response.h"
 #include "core/numerics/distributions.h"
@@ -225,10 +227,35 @@ Estimate estimateOf(double value, double variance, std::optional<double> df, dou
     return out;
 }
 
+namespace {
+
+/// Why this fit has no equation for the outcome at given values, or nothing.
+std::optional<Refusal> noEquation(const Fit& fit) {
+    if (fit.event && fit.event->weighting == "group-time") {
+        return Refusal{ErrorCode::BadSetting,
+                       "effects by cohort and moment are differences of means: there is no "
+                       "equation to predict from",
+                       "predict",
+                       "Ask by cohorts, or within units.",
+                       {}};
+    }
+    return std::nullopt;
+}
+
+}  // namespace
+
 Result<std::vector<Prediction>> predictAt(const Design& design, const Fit& fit,
                                           const ScenarioMap& map,
                                           const std::vector<PredictRequest>& requests,
                                           double alpha) {
+    if (auto refusal = noEquation(fit)) {
+        return tl::make_unexpected(*std::move(refusal));
+    }
+    if (fit.dynamic && !fit.dynamic->system) {
+        return refuse(ErrorCode::BadSetting,
+                      "changes tell how the outcome moves, not at which level it lies", "predict",
+                      "Ask for effects, or bring the levels in beside the changes.");
+    }
     if (fit.likelihood) {
         return predictOutcome(design, fit, map, requests, alpha);
     }
@@ -293,6 +320,9 @@ Result<std::vector<Prediction>> predictAt(const Design& design, const Fit& fit,
 Result<std::vector<MarginalEffect>> marginalEffects(const Design& design, const Fit& fit,
                                                     const ScenarioMap& map,
                                                     const EffectRequest& request, double alpha) {
+    if (auto refusal = noEquation(fit)) {
+        return tl::make_unexpected(*std::move(refusal));
+    }
     if (fit.likelihood) {
         return outcomeEffects(design, fit, map, request, alpha);
     }

@@ -553,6 +553,9 @@ tl::unexpected<Refusal> heldLevels() {
 Result<std::vector<MarginalEffect>> outcomeEffects(const Design& design, const Fit& fit,
                                                    const ScenarioMap& map,
                                                    const EffectRequest& request, double alpha) {
+    if (!design.effects.empty()) {
+        return heldLevels();
+    }
     Engine engine(design, fit);
     const Rows rows(design, fit, map, engine.indices());
     const ScenarioVariable* variable = rows.find(request.of);

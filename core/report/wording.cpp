@@ -156,11 +156,12 @@ std::string likelihoodEffect(const Answer& answer, const Coefficient& c, const D
             ? "the rate of " + design.outcome + " where there is any"
         : told.family == "zero-inflated"
             ? "the mean of " + design.outcome + " where there can be any"
-        : told.outcome == "count"           ? "the mean of " + design.outcome
-        : told.family == "logit"            ? "the odds of " + design.outcomeLabel
-        : told.family == "fractional-logit" ? "the odds of the share " + design.outcome
-        : told.family == "cloglog"          ? "the hazard of " + design.outcomeLabel
-        : told.family == "ordered-logit"    ? "the odds of a higher level of " + design.outcomeLabel
+        : told.outcome == "count"            ? "the mean of " + design.outcome
+        : told.family == "conditional-logit" ? "within a group the odds of " + design.outcomeLabel
+        : told.family == "logit"             ? "the odds of " + design.outcomeLabel
+        : told.family == "fractional-logit"  ? "the odds of the share " + design.outcome
+        : told.family == "cloglog"           ? "the hazard of " + design.outcomeLabel
+        : told.family == "ordered-logit" ? "the odds of a higher level of " + design.outcomeLabel
         : told.outcome == "groups" && design.levelNames.size() > 1
             ? "the odds of " + design.levelNames[1] + " against " + design.levelNames[0]
             : std::string();

@@ -1,6 +1,7 @@
 #include "core/study/answer.h"
 
 #include "core/describe/survey_mean.h"
+#include "core/model/event_study.h"
 #include "core/model/likelihood.h"
 #include "core/model/reweighted.h"
 #include "core/report/wording.h"
@@ -262,6 +263,11 @@ Answer answerQuestion(const Study& study, const Frame& frame, const Question& qu
         if (fit->likelihood && fit->likelihood->separated > 0) {
             counts.used -= fit->likelihood->separated;
             counts.dropped += fit->likelihood->separated;
+        }
+        if (fit->event && design->rows.size() < counts.used) {
+            // Units that had changed before their first row.
+            counts.dropped += counts.used - design->rows.size();
+            counts.used = design->rows.size();
         }
         design->counts = std::move(counts);
         answer.rows = design->counts;

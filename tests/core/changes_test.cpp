@@ -308,6 +308,13 @@ class ChangesTest : public QObject {
         }
         QCOMPARE(at, expected["places"].size());
         QVERIFY(a.fit->event->together > 1.96);
+        // No equation to predict from; units changed all along are counted as dropped.
+        q.predict = {PredictRequest{{{"x", 1.0}}, ""}};
+        q.effects = {{"x"}};
+        const Answer asked = answer(tableFrom(one["data"]), q, panel());
+        QVERIFY(!asked.predictions && (asked.effects[0] ? false : true));
+        QCOMPARE(a.rows.used + a.rows.dropped, a.rows.inSample);
+        QCOMPARE(a.rows.dropped > 0, kind != "clean");
     }
 
     void whoIsCompared_data() { kinds("policy"); }

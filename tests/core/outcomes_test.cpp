@@ -197,6 +197,11 @@ class OutcomesTest : public QObject {
                 AGREE("b", a.fit->coefficients[j].estimate, expected["b"][j].get<double>(), 1e-8);
                 AGREE(errors, a.fit->coefficients[j].se, expected[errors][j].get<double>(), 1e-7);
             }
+            // A mean hangs on each group’s own level: neither effects on it nor predictions.
+            q.effects = {{"x"}};
+            q.predict = {PredictRequest{{{"x", 1.0}}, ""}};
+            const Answer asked = answer(tableFrom(expected["data"]), q);
+            QVERIFY(!asked.effects[0] && !asked.predictions);
         }
     }
 
@@ -276,6 +281,45 @@ class OutcomesTest : public QObject {
                 sum += effects[o].effect.value;
             }
             QVERIFY(!several || std::abs(sum) < 1e-12);
+        }
+    }
+
+    void withinGroups_data() {
+        QTest::addColumn<QString>("name");
+        for (const auto& [name, one] : reference()["conditional"].items()) {
+            QTest::newRow(name.c_str()) << QString::fromStdString(name);
+        }
+    }
+
+    void withinGroups() {
+        QFETCH(QString, name);
+        const auto& expected = reference()["conditional"][name.toStdString()];
+        for (const std::string errors : {"classical", "HC1", "clustered"}) {
+            Question q = explain("y", {"x", "z", "v"});
+            q.method = "conditional-logit";
+            q.fixedEffects = {"u"};
+            q.errors = errorsBy(errors);
+            if (errors == "clustered") {
+                q.errors.by = {"v"};
+            }
+            if (name.contains("weighted")) {
+                q.weightKind = WeightKind::Sampling;
+                q.weight = "w";
+            }
+            q.allChecks = false;
+            const Answer a = answer(tableFrom(expected["data"]), q);
+            QVERIFY2(!a.refusal, a.refusal ? a.refusal->text().c_str() : "");
+            QCOMPARE(a.rows.used, expected["n"].get<std::size_t>());
+            QCOMPARE(a.fit->coefficients.size(), std::size_t{2});
+            // v does not vary within a group: it leaves, by name.
+            QCOMPARE(a.fit->dropped.front().name, std::string("v"));
+            for (std::size_t j = 0; j < 2; ++j) {
+                AGREE("b", a.fit->coefficients[j].estimate, expected["b"][j].get<double>(), 1e-8);
+                AGREE(errors, a.fit->coefficients[j].se, expected[errors][j].get<double>(), 1e-6);
+            }
+            AGREE("ll", a.fit->likelihood->logLikelihood, expected["ll"].get<double>(), 1e-9);
+            // As many yes in each group as there are.
+            QVERIFY(std::abs(a.fit->residuals.sum()) < 1e-8);
         }
     }
 

@@ -7,6 +7,7 @@ or central differences; errors from the same derivatives. Effects by differentia
 numerically. Three data sets of each kind: one clean, one that fails (more spread, more zeros,
 unbalanced), one awkward (few rows, ties, weights, an offset).
 """
+import itertools
 import json
 import math
 import pathlib
@@ -425,6 +426,72 @@ def yes_no():
     return out
 
 
+def conditional():
+    """Within groups: every way to say yes so often is written out."""
+    out = {}
+    for kind in KINDS:
+        draw = generator({"clean": 101, "fails": 102, "awkward": 103}[kind])
+        groups = {"clean": 60, "fails": 80, "awkward": 14}[kind]
+        d = {name: [] for name in ("u", "y", "x", "z", "v", "w")}
+        for u in range(groups):
+            level = normal(draw) * (2 if kind == "fails" else 0.7)
+            size = 2 + int(5 * draw())
+            for _ in range(size):
+                x = round(normal(draw) + 0.5 * level, 1 if kind == "awkward" else 3)
+                z = float(draw() < 0.5)
+                e = math.log((draw() + 1e-12) / (1 - draw() * 0.999999))
+                d["u"].append(u + 1)
+                d["x"].append(x)
+                d["z"].append(z)
+                d["y"].append(1.0 if level + 0.7 * x - 0.4 * z + e > 0 else 0.0)
+                d["v"].append(u // 3 + 1)
+                d["w"].append(0.5 + u % 3)
+        a = {k: np.array(v) for k, v in d.items()}
+        X = np.column_stack([a["x"], a["z"]])
+        for weighted in (False, True):
+            parts = []
+            for u in np.unique(a["u"]):
+                rows = np.where(a["u"] == u)[0]
+                s = int(a["y"][rows].sum())
+                if 0 < s < len(rows):
+                    ways = np.array([X[list(c)].sum(0) for c in itertools.combinations(rows, s)])
+                    parts.append((X[rows][a["y"][rows] == 1].sum(0), ways, a["v"][rows[0]], a["w"][rows[0]]))
+            n = sum((a["u"] == u).sum() for u in np.unique(a["u"]) if 0 < a["y"][a["u"] == u].sum() < (a["u"] == u).sum())
+            w = np.array([p[3] for p in parts])
+            w = w if weighted else np.ones(len(parts))
+            if weighted:
+                sizes = np.array([(a["u"] == u).sum() for u in np.unique(a["u"]) if 0 < a["y"][a["u"] == u].sum() < (a["u"] == u).sum()])
+                every = np.array(d["w"])
+                w = w / every.mean()
+            b = np.zeros(2)
+            for _ in range(60):
+                g, H, ll, scores = np.zeros(2), np.zeros((2, 2)), 0.0, []
+                for (chosen, ways, _, _), wi in zip(parts, w):
+                    e = np.exp(ways @ b)
+                    p = e / e.sum()
+                    m = p @ ways
+                    scores.append(chosen - m)
+                    g += wi * (chosen - m)
+                    H += wi * ((ways - m).T @ ((ways - m) * p[:, None]))
+                    ll += wi * (chosen @ b - math.log(e.sum()))
+                step = np.linalg.solve(H, g)
+                b = b + step
+                if np.abs(step).max() < 1e-14:
+                    break
+            inverse = np.linalg.inv(H)
+            S = np.array(scores) * w[:, None]
+            hc1 = n / (n - 2) * inverse @ S.T @ S @ inverse
+            labels = np.array([p[2] for p in parts])
+            sums = np.array([S[labels == v].sum(0) for v in np.unique(labels)])
+            G = len(sums)
+            clustered = G / (G - 1) * (n - 1) / (n - 2) * inverse @ sums.T @ sums @ inverse
+            se = lambda M: np.sqrt(np.diag(M)).tolist()
+            out[kind + (" weighted" if weighted else "")] = {
+                "data": d, "b": b.tolist(), "classical": se(inverse), "HC1": se(hc1), "clustered": se(clustered),
+                "ll": ll, "n": int(n)}
+    return out
+
+
 def laws():
     """ln f(y) and its derivatives in extreme places, with 60 digits."""
     mp.mp.dps = 60
@@ -449,5 +516,5 @@ def laws():
 
 if __name__ == "__main__":
     here = pathlib.Path(__file__).parent
-    result = {"counts": counts(), "yes-no": yes_no(), "laws": laws()}
+    result = {"counts": counts(), "yes-no": yes_no(), "laws": laws(), "conditional": conditional()}
     (here / "outcomes_reference.json").write_text(json.dumps(result) + "\n")
