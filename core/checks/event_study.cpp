@@ -213,11 +213,11 @@ CheckResult checkWhoIsCompared(const CheckInput& in) {
                          byKind[static_cast<int>(Comparison::Kind::Always)];
     CheckResult result;
     result.statistic = wrong;
-    result.statisticName = "weight on units that had changed";
-    result.details = {{"with never changed", byKind[0]},
-                      {"with not yet changed", byKind[1]},
-                      {"with already changed", byKind[2]},
-                      {"with always changed", byKind[3]},
+    result.statisticName = "weight on changed units";
+    result.details = {{"never", byKind[0]},
+                      {"not yet", byKind[1]},
+                      {"already", byKind[2]},
+                      {"always", byKind[3]},
                       {"effect on these units", split->effect},
                       {"units with every moment", static_cast<double>(split->units)},
                       {"units", static_cast<double>(split->allUnits)}};

@@ -336,8 +336,7 @@ class ChangesTest : public QObject {
         AGREE("negative", detail(c, "sum of negative weights"), expected["sum"].get<double>(),
               1e-8);
         double weights = 0.0;
-        for (const char* name : {"with never changed", "with not yet changed",
-                                 "with already changed", "with always changed"}) {
+        for (const char* name : {"never", "not yet", "already", "always"}) {
             weights += detail(c, name);
         }
         AGREE("weights", weights, 1.0, 1e-12);

@@ -169,6 +169,8 @@ ChecksStage::ChecksStage(Session& session, QWidget* parent)
     right->addWidget(plot_, 1);
     numbers_->setStyleSheet("border-top:2px solid #6B6F7B;padding-top:6px");
     numbers_->setWordWrap(true);
+    // Wide numbers never push the other columns off the window.
+    numbers_->setSizePolicy(QSizePolicy::Ignored, QSizePolicy::Preferred);
     right->addWidget(numbers_);
     ledger_->setFrameShape(QFrame::NoFrame);
     ledger_->setStyleSheet("background:transparent");
@@ -328,8 +330,8 @@ void ChecksStage::showSelected() {
     for (const auto& [name, value] : cells) {
         head += "<td style=\"padding-right:22px;color:#6B6F7B;font-size:12px\">" +
                 name.toHtmlEscaped() + "</td>";
-        body +=
-            "<td style=\"padding-right:22px;font-size:15px\">" + value.toHtmlEscaped() + "</td>";
+        body += "<td style=\"padding-right:22px;font-size:15px;white-space:nowrap\">" +
+                value.toHtmlEscaped() + "</td>";
     }
     numbers_->setText("<table cellspacing=\"0\"><tr>" + head + "</tr><tr>" + body +
                       "</tr></table>");

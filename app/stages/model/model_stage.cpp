@@ -104,6 +104,13 @@ ModelStage::ModelStage(Session& session, QWidget* parent)
     }
     tabs_->button(0)->setChecked(true);
     scales_->button(0)->setChecked(true);
+    // What not every answer has takes no room before the first one.
+    for (const int page : {kFirstStage, kEvent, kProcess}) {
+        tabs_->button(page)->setVisible(false);
+    }
+    for (const int scale : {3, 4}) {
+        scales_->button(scale)->setVisible(false);
+    }
     layout->addWidget(tabsBox_);
     similar_ = tabButton(tr("alike side by side"), this);
     similar_->setObjectName("relation:similar");
