@@ -31,7 +31,7 @@ enum class CountLaw : std::uint8_t { Poisson, Quadratic, Linear };
 /// Poisson by (pseudo-)likelihood; with effects held fixed by weighted least squares of swept
 /// columns. Rows that a term tells to be zero for certain leave and are counted.
 /// Source: Gourieroux, Monfort & Trognon (1984), Econometrica 52; Correia, Guimarães & Zylkin
-/// (2020), Stata J. 20.
+/// (2020).
 /// @return the fit, or BadSetting (a negative outcome, an offset that is not defined), NoVariation
 ///         (all zeros), NotConverged, RankDeficient, TooFewRows, Stopped.
 [[nodiscard]] Result<Fit> fitPoisson(const Design& design, const EstimatorSettings& settings,
