@@ -171,7 +171,7 @@ void QuestionLine::rebuild() {
             fixed->setToolTip(tr("Compare only rows that share a group"));
             connect(fixed, &QPushButton::clicked, this, [this, fixed] { pickFixed(fixed); });
         }
-        if (isLikelihoodMethod(q->method)) {
+        if (takesExposure(q->method) || !q->exposure.empty()) {
             auto* exposure = addSlot(
                 second_,
                 q->exposure.empty() ? tr("+ exposure") : tr("per %1").arg(text(q->exposure)),

@@ -29,6 +29,14 @@ std::string verdictName(Verdict verdict) {
     return "not-applicable";
 }
 
+const Design& rawOf(const CheckInput& in) {
+    const Design* design = &in.design;
+    while (design->before != nullptr) {
+        design = design->before.get();
+    }
+    return *design;
+}
+
 CheckResult notApplicable(std::string reason) {
     CheckResult result;
     result.verdict = Verdict::NotApplicable;

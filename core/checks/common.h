@@ -6,6 +6,9 @@
 
 namespace rapporto {
 
+/// The rows as the question has them, before sweeping or differencing.
+[[nodiscard]] const Design& rawOf(const CheckInput& in);
+
 /// A result that says why the check cannot be answered here.
 [[nodiscard]] CheckResult notApplicable(std::string reason);
 

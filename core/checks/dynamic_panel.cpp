@@ -12,14 +12,6 @@
 namespace rapporto {
 namespace {
 
-const Design& rawOf(const CheckInput& in) {
-    const Design* design = &in.design;
-    while (design->before != nullptr) {
-        design = design->before.get();
-    }
-    return *design;
-}
-
 Question movedToMoments(const CheckInput& in, const std::string& method, const std::string& title) {
     Question variant = variantBase(in, title);
     variant.method = method;

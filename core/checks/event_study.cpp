@@ -13,14 +13,6 @@
 namespace rapporto {
 namespace {
 
-const Design& rawOf(const CheckInput& in) {
-    const Design* design = &in.design;
-    while (design->before != nullptr) {
-        design = design->before.get();
-    }
-    return *design;
-}
-
 /// Why this question says nothing of a change, or empty: units and moments must be held fixed.
 std::string noChange(const CheckInput& in) {
     const Design& raw = rawOf(in);

@@ -18,15 +18,6 @@ using Eigen::Index;
 using Eigen::MatrixXd;
 using Eigen::VectorXd;
 
-/// The rows as the question has them, before sweeping or differencing.
-const Design& rawOf(const CheckInput& in) {
-    const Design* design = &in.design;
-    while (design->before != nullptr) {
-        design = design->before.get();
-    }
-    return *design;
-}
-
 std::string noPanel(const CheckInput& in) {
     if (in.design.layout != Layout::Kind::Panel || rawOf(in).units.empty()) {
         return "No row is a unit at a moment, so no unit can be compared with itself. Say in Data "

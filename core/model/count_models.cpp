@@ -185,10 +185,6 @@ class TwoPartModel final : public RowModel {
     bool hurdle_;
 };
 
-VectorXd weightsOf(const Design& design) {
-    return design.weights.size() > 0 ? design.weights : VectorXd(VectorXd::Ones(design.y.size()));
-}
-
 Result<void> checkCounts(const Design& design, bool whole, bool zeros) {
     const auto named = [&](const std::string& what, const std::string& help) {
         return refuse(ErrorCode::BadSetting, "the outcome ‘" + design.outcome + "’ " + what,
@@ -225,7 +221,7 @@ IndexPart mainPart(const Design& design, const std::vector<Index>& kept) {
 /// The constant that gives the mean of the outcome; zeros where there is none.
 VectorXd countStart(const Design& design, const IndexPart& part) {
     VectorXd start = VectorXd::Zero(part.X.cols());
-    const VectorXd w = weightsOf(design);
+    const VectorXd w = rowWeights(design);
     if (part.hasConstant) {
         const double exposed =
             part.offset.size() > 0 ? w.dot(part.offset.array().exp().matrix()) : w.sum();
@@ -371,7 +367,7 @@ Result<Fit> fitOneIndex(const Design& design, CountLaw law, const std::string& f
     told->outcome = "count";
     told->linearSpread = law == CountLaw::Linear;
     std::vector<ExtraName> further;
-    const VectorXd w = weightsOf(design);
+    const VectorXd w = rowWeights(design);
     std::vector<std::string> notes;
     CountLaw used = law;
     if (law != CountLaw::Poisson) {
@@ -486,7 +482,7 @@ Result<Fit> fitPoissonWithEffects(const Design& asked, const ErrorSpec& errors, 
     const Index n = design.y.size();
     const Index first = design.hasConstant ? 1 : 0;
     const Index k = design.X.cols() - first;
-    const VectorXd w = weightsOf(design);
+    const VectorXd w = rowWeights(design);
     std::vector<EffectGroups> groupings;
     for (const SweptGrouping& effects : design.effects) {
         groupings.push_back({effects.of, effects.count});
@@ -616,7 +612,7 @@ Result<Fit> fitTwoParts(const Design& design, const std::string& family, CountLa
     }
     const IndexPart part = mainPart(design, columns->kept);
     const IndexPart second{MatrixXd(zeroX(Eigen::all, zero->kept)), VectorXd(), zeroConstant};
-    const VectorXd w = weightsOf(design);
+    const VectorXd w = rowWeights(design);
     const CountModel poisson(design.y, CountLaw::Poisson);
     const auto plain = maximise({part}, poisson, countStart(design, part), design.weights, job);
     if (!plain) {
@@ -800,6 +796,13 @@ Result<Fit> fitTruncated(const Design& design, const EstimatorSettings& settings
         return j < k ? std::pair(value, 1.0) : std::pair(std::exp(value), std::exp(value));
     };
     return fitOfLikelihood(std::move(input), errors, alpha, job);
+}
+
+bool takesExposure(const std::string& method) {
+    static const std::vector<std::string> kMethods = {
+        "poisson", "negative-binomial", "zero-inflated",   "hurdle", "truncated", "logit",
+        "probit",  "cloglog",           "fractional-logit"};
+    return std::find(kMethods.begin(), kMethods.end(), method) != kMethods.end();
 }
 
 bool isLikelihoodMethod(const std::string& method) {

@@ -406,7 +406,7 @@ class Builder {
             if (text.empty()) {
                 return {};
             }
-            if (!isLikelihoodMethod(question_.method)) {
+            if (!takesExposure(question_.method)) {
                 return refuse(ErrorCode::BadSetting,
                               std::string("an ") + what + " belongs to counts and shares", what,
                               "Take it out, or ask by Poisson.");

@@ -26,16 +26,6 @@ std::int64_t momentOf(const Design& design, Index row) {
     return design.unitMoments[static_cast<std::size_t>(row)];
 }
 
-/// The same units with a row left, numbered anew, with the moment of their change.
-Design onRows(const Design& design, const std::vector<Index>& rows) {
-    Design out = withRows(design, rows);
-    out.changed.assign(static_cast<std::size_t>(out.unitCount), kNever);
-    for (std::size_t i = 0; i < rows.size(); ++i) {
-        out.changed[static_cast<std::size_t>(out.units[i])] = changeOf(design, rows[i]);
-    }
-    return out;
-}
-
 /// Distances further out than asked for go to the ends.
 int placeOf(std::int64_t distance, const EstimatorSettings& s) {
     return static_cast<int>(std::clamp<std::int64_t>(distance, -s.before, s.after));
@@ -150,7 +140,7 @@ class EventFitter {
                 rows.push_back(i);
             }
         }
-        design_ = onRows(raw_, rows);
+        design_ = withRows(raw_, rows);
         if (told_.lastAsComparison && settings_.weighting != "pooled") {
             for (std::int64_t& changed : design_.changed) {
                 changed = changed == end ? kNever : changed;
@@ -236,6 +226,14 @@ class EventFitter {
     /// An effect for every cohort and distance, then their weighted means; of group-time the means
     /// come from differences and this fit gives what is left.
     Result<Fit> byCohorts() {
+        if (settings_.weighting == "group-time" && !unitClusters()) {
+            return refuse(
+                ErrorCode::BadSetting,
+                "errors " + errors_.shown() + " do not go with effects by cohort and moment",
+                "errors",
+                "Use robust errors (by unit), or cluster by the unit or by what holds "
+                "whole units.");
+        }
         const auto places = placeColumns(true);
         auto full = withPlaces(places);
         if (!full) {
@@ -251,15 +249,9 @@ class EventFitter {
         }
         EventEffects effects;
         std::optional<double> df;
-        std::vector<Index> others;
         if (settings_.weighting == "cohorts") {
             effects = weighted(*each, places);
             df = each->coefficients.front().df;
-            for (const Coefficient& c : each->coefficients) {
-                if (c.designTerm != 0) {
-                    others.push_back(c.column);
-                }
-            }
         } else {
             auto found = groupTime();
             if (!found) {
@@ -351,14 +343,6 @@ class EventFitter {
 
     Result<EventEffects> groupTime() {
         const auto clusters = unitClusters();
-        if (!clusters) {
-            return refuse(
-                ErrorCode::BadSetting,
-                "errors " + errors_.shown() + " do not go with effects by cohort and moment",
-                "errors",
-                "Use robust errors (by unit), or cluster by the unit or by what holds "
-                "whole units.");
-        }
         if (design_.weights.size() > 0) {
             return refuse(ErrorCode::NotBuilt,
                           "weights are not built for effects by cohort and moment yet", "weights",

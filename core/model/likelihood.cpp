@@ -397,6 +397,10 @@ Result<Maximum> maximise(const std::vector<IndexPart>& parts, const RowModel& mo
     return Maximiser(parts, model, weights, job).run(start);
 }
 
+VectorXd rowWeights(const Design& design) {
+    return design.weights.size() > 0 ? design.weights : VectorXd(VectorXd::Ones(design.y.size()));
+}
+
 Result<KeptColumns> independentColumns(const MatrixXd& X, const std::vector<DesignColumn>& columns,
                                        bool hasConstant, const Job& job) {
     KeptColumns out;

@@ -103,6 +103,9 @@ struct LikelihoodInput {
 [[nodiscard]] Result<Fit> fitOfLikelihood(LikelihoodInput input, const ErrorSpec& errors,
                                           double alpha, const Job& job);
 
+/// The design’s weights, or ones.
+[[nodiscard]] Eigen::VectorXd rowWeights(const Design& design);
+
 /// Independent columns of a matrix with why the others left.
 struct KeptColumns {
     std::vector<Eigen::Index> kept;

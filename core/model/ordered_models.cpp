@@ -23,10 +23,6 @@ double upper(double x) { return 0.5 * boost::math::erfc(x / std::numbers::sqrt2)
 
 double density(double x) { return std::exp(-0.5 * x * x) / std::sqrt(2.0 * std::numbers::pi); }
 
-VectorXd weightsOf(const Design& design) {
-    return design.weights.size() > 0 ? design.weights : VectorXd(VectorXd::Ones(design.y.size()));
-}
-
 /// P(a < Z ≤ b) with densities f and their slopes at both ends; ±∞ are ends, too.
 struct Piece {
     double p = 0.0;
@@ -276,7 +272,7 @@ Result<Fit> fitOrdered(const Design& design, bool probit, const ErrorSpec& error
     }
     const VectorXd centre = slopes->part.X.colwise().mean().transpose();
     slopes->part.X.rowwise() -= centre.transpose();
-    const VectorXd w = weightsOf(design);
+    const VectorXd w = rowWeights(design);
     VectorXd shares = VectorXd::Zero(levels);
     for (Index i = 0; i < design.y.size(); ++i) {
         shares(static_cast<Index>(design.y(i))) += w(i);
@@ -370,7 +366,7 @@ Result<Fit> fitMultinomialLogit(const Design& design, const EstimatorSettings& /
         return tl::make_unexpected(columns.error());
     }
     const MatrixXd X = design.X(Eigen::all, columns->kept);
-    const VectorXd w = weightsOf(design);
+    const VectorXd w = rowWeights(design);
     VectorXd shares = VectorXd::Zero(levels);
     for (Index i = 0; i < design.y.size(); ++i) {
         shares(static_cast<Index>(design.y(i))) += w(i);

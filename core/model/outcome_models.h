@@ -94,6 +94,9 @@ enum class CountLaw : std::uint8_t { Poisson, Quadratic, Linear };
 [[nodiscard]] Result<Fit> fitTobit(const Design& design, const EstimatorSettings& settings,
                                    const ErrorSpec& errors, double alpha, const Job& job);
 
+/// True of methods whose index takes an offset and an exposure.
+[[nodiscard]] bool takesExposure(const std::string& method);
+
 /// True of methods whose effects are not swept before they are estimated.
 [[nodiscard]] bool isLikelihoodMethod(const std::string& method);
 

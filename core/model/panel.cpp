@@ -112,6 +112,35 @@ std::int32_t renumber(std::vector<std::int32_t>& ids) {
     return static_cast<std::int32_t>(to.size());
 }
 
+/// What is kept by unit, under the numbers that the units have among these rows.
+void followUnits(Design& out, const Design& design, const std::vector<Index>& rows) {
+    if (design.changed.empty() && design.histories.empty()) {
+        return;
+    }
+    std::unordered_map<std::int32_t, std::int32_t> to;
+    for (std::size_t i = 0; i < rows.size(); ++i) {
+        to.emplace(design.units[static_cast<std::size_t>(rows[i])], out.units[i]);
+    }
+    if (!design.changed.empty()) {
+        out.changed.assign(static_cast<std::size_t>(out.unitCount), kNever);
+        for (const auto& [before, after] : to) {
+            out.changed[static_cast<std::size_t>(after)] =
+                design.changed[static_cast<std::size_t>(before)];
+        }
+    }
+    for (ColumnHistory& history : out.histories) {
+        std::unordered_map<std::int64_t, double> at;
+        for (const auto& [key, value] : history.at) {
+            const std::int64_t moment = key >> 31;
+            const auto unit = static_cast<std::int32_t>(key - moment * (std::int64_t{1} << 31));
+            if (const auto found = to.find(unit); found != to.end()) {
+                at[historyKey(found->second, moment)] = value;
+            }
+        }
+        history.at = std::move(at);
+    }
+}
+
 }  // namespace
 
 PanelFit panelFitOf(const Design& raw) {
@@ -164,6 +193,7 @@ Design withRows(const Design& design, const std::vector<Index>& rows) {
     }
     out.units = picked(design.units, rows);
     out.unitCount = renumber(out.units);
+    followUnits(out, design, rows);
     out.unitMoments = picked(design.unitMoments, rows);
     out.time = picked(design.time, rows);
     out.moments = picked(design.moments, rows);

@@ -120,6 +120,11 @@ Result<std::vector<Prediction>> predictQuantiles(const Fit& fit, const MatrixXd&
     return out;
 }
 
+/// Of several quantiles effects are told of the first, and say so.
+std::string pointOf(const Fit& fit) {
+    return fit.quantile ? fit.coefficients.front().equation : std::string();
+}
+
 class Elasticity {
   public:
     Elasticity(const Design& design, const Fit& fit, double alpha)
@@ -205,7 +210,7 @@ Result<std::vector<MarginalEffect>> levelEffects(const Design& design, const Fit
         if (!row) {
             return tl::make_unexpected(row.error());
         }
-        out.push_back({request, levels[l].second, "", linear(fit, *row - *base, alpha)});
+        out.push_back({request, levels[l].second, pointOf(fit), linear(fit, *row - *base, alpha)});
     }
     return out;
 }
@@ -341,7 +346,7 @@ Result<std::vector<MarginalEffect>> marginalEffects(const Design& design, const 
     }
     if (!request.elasticity) {
         const VectorXd row = average ? weightedMean(*D, design.weights) : VectorXd(D->row(0));
-        return std::vector<MarginalEffect>{{request, "", "", linear(fit, row, alpha)}};
+        return std::vector<MarginalEffect>{{request, "", pointOf(fit), linear(fit, row, alpha)}};
     }
     Result<Estimate> effect = Estimate{};
     if (average) {
@@ -358,7 +363,7 @@ Result<std::vector<MarginalEffect>> marginalEffects(const Design& design, const 
     if (!effect) {
         return tl::make_unexpected(effect.error());
     }
-    return std::vector<MarginalEffect>{{request, "", "", *effect}};
+    return std::vector<MarginalEffect>{{request, "", pointOf(fit), *effect}};
 }
 
 std::vector<TurningPoint> turningPoints(const Design& design, const Fit& fit,

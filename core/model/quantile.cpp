@@ -20,10 +20,6 @@ using Eigen::VectorXd;
 
 constexpr Index kProcessRows = 20000;
 
-VectorXd weightsOf(const Design& design) {
-    return design.weights.size() > 0 ? design.weights : VectorXd(VectorXd::Ones(design.y.size()));
-}
-
 /// A point solved, with what its errors are made of.
 struct Solved {
     QuantileSolution at;
@@ -119,7 +115,7 @@ class QuantileFitter {
         const double spread = (sampleQuantile(values, 0.75) - sampleQuantile(values, 0.25)) / 1.349;
         double c = std::min(sd, spread > 0.0 ? spread : sd) *
                    (normalQuantile(tau + h) - normalQuantile(tau - h));
-        const VectorXd w = weightsOf(design_);
+        const VectorXd w = rowWeights(design_);
         MatrixXd D;
         for (int wider = 0; wider < 30; ++wider, c *= 1.5) {
             VectorXd f = VectorXd::Zero(r.size());
@@ -151,7 +147,7 @@ class QuantileFitter {
     Result<Covariance> jointCovariance() {
         const Index k = X_.cols();
         const auto m = static_cast<Index>(points_.size());
-        const VectorXd w = weightsOf(design_);
+        const VectorXd w = rowWeights(design_);
         Covariance out;
         out.df = std::numeric_limits<double>::infinity();
         const bool independent = errors_.kind == "classical" || errors_.kind == "density";

@@ -165,16 +165,12 @@ Result<Covariance> redrawnCovariance(const Reweighted& estimates, const Fit& fit
         return refuse(ErrorCode::BadSetting, "a bootstrap of clusters needs two clusters or more",
                       "errors", "Name a variable to cluster by.");
     }
-    const bool apart = !clusters && !plain.effects.empty();
-    const bool across = clusters && std::any_of(plain.effects.begin(), plain.effects.end(),
-                                                [&](const SweptGrouping& e) {
-                                                    return !isNested(e, plain.clusters.front());
-                                                });
-    if (apart || across) {
+    // Everything is estimated anew, effects that reach across clusters too; the rows of a group
+    // alone must stay together.
+    if (!clusters && !plain.effects.empty()) {
         return refuse(ErrorCode::BadSetting,
-                      apart ? "rows that share what is held fixed cannot be drawn apart"
-                            : "what is held fixed reaches across the clusters that are drawn",
-                      "errors", "Draw clusters that hold whole groups, or use clustered errors.");
+                      "rows that share what is held fixed cannot be drawn apart", "errors",
+                      "Draw clusters that hold whole groups, or use clustered errors.");
     }
     const std::uint64_t seed = spec.seed.value_or(1);
     const auto n = static_cast<std::uint64_t>(plain.rows.size());

@@ -37,7 +37,7 @@ class Reweighted {
 
 /// Draws of rows or clusters with percentile or bias-corrected intervals, for estimators that have
 /// no shorter way. Same numbers for any number of threads.
-/// @return BadSetting (other schemes, BCa, no clusters, effects that reach across what is drawn),
+/// @return BadSetting (other schemes, BCa, no clusters, rows drawn apart with effects held fixed),
 ///         TooFewRows (most draws have no solution), Stopped. Source: Efron (1987), JASA 82.
 [[nodiscard]] Result<Covariance> redrawnCovariance(const Reweighted& estimates, const Fit& fit,
                                                    const ErrorSpec& spec, double alpha,

@@ -106,10 +106,6 @@ double constantFor(double share, Link link) {
                                   : std::log(-std::log1p(-share));
 }
 
-VectorXd weightsOf(const Design& design) {
-    return design.weights.size() > 0 ? design.weights : VectorXd(VectorXd::Ones(design.y.size()));
-}
-
 Result<void> checkYesNo(const Design& design, bool shares) {
     for (Index i = 0; i < design.y.size(); ++i) {
         const double y = design.y(i);
@@ -150,7 +146,7 @@ Refusal separated(const Design& design, const std::vector<Index>& kept,
 /// Firth’s penalised logit: ℓ + ½ ln|X'WX|, by scoring.
 Result<Maximum> penalised(const IndexPart& part, const Design& design, const Job& job) {
     const Index k = part.X.cols();
-    const VectorXd prior = weightsOf(design);
+    const VectorXd prior = rowWeights(design);
     VectorXd b = VectorXd::Zero(k);
     Maximum out;
     const auto penalisedValue = [&](const VectorXd& at, VectorXd* p, MatrixXd* inverse) {
@@ -258,7 +254,7 @@ Result<Fit> fitYesNo(const Design& design, Link link, const std::string& family,
     const IndexPart part{MatrixXd(design.X(Eigen::all, columns->kept)), design.offset,
                          design.hasConstant};
     const YesNoModel model(design.y, link);
-    const VectorXd w = weightsOf(design);
+    const VectorXd w = rowWeights(design);
     const double share = w.dot(design.y) / w.sum();
     VectorXd start = VectorXd::Zero(part.X.cols());
     if (design.hasConstant && design.offset.size() == 0) {

@@ -181,6 +181,13 @@ bool isRedone(const Question& question, const Design& design) {
     const bool least = question.method == "least-squares" || question.method == "bent-line" ||
                        question.method == "within" || question.method == "between" ||
                        question.method == "first-difference" || question.method == "random";
+    // These take no weights, so not those of a draw either: the estimator says so itself.
+    const bool unweighted =
+        question.method.ends_with("-gmm") ||
+        (question.method == "event-study" && question.settings.weighting == "group-time");
+    if (unweighted) {
+        return false;
+    }
     return (question.errors.kind == "survey" && design.survey != nullptr &&
             !design.survey->replicates.empty()) ||
            (question.errors.kind == "bootstrap" && !least);

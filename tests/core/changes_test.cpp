@@ -508,6 +508,29 @@ class ChangesTest : public QObject {
         QVERIFY(answer(tableFrom(one["data"]), q, panel()).refusal);
     }
 
+    void changesAreDrawnAnewWithTheirUnits() {
+        // Units leave in a draw: those that stay keep the moment of their change.
+        const auto& one = reference()["policy"]["clean"];
+        Question q = policyQuestion();
+        q.errors = {"bootstrap", "HC1", {"u"}};
+        q.errors.scheme = "clusters";
+        q.errors.draws = 200;
+        q.errors.seed = 4;
+        const Answer drawn = answer(tableFrom(one["data"]), q, panel());
+        QVERIFY2(!drawn.refusal, drawn.refusal ? drawn.refusal->text().c_str() : "");
+        q.errors = clusteredBy("u");
+        const Answer clustered = answer(tableFrom(one["data"]), q, panel());
+        for (std::size_t j = 1; j < drawn.fit->coefficients.size(); ++j) {
+            const double ratio = drawn.fit->coefficients[j].se / clustered.fit->coefficients[j].se;
+            QVERIFY2(ratio > 0.7 && ratio < 1.4, told("ratio", ratio, 1.0).constData());
+        }
+        // What takes no weights is refused by name, not by draws without a solution.
+        q.settings.weighting = "group-time";
+        q.errors = drawn.question.errors;
+        const Answer refused = answer(tableFrom(one["data"]), q, panel());
+        QVERIFY(refused.refusal->text().find("do not go with") != std::string::npos);
+    }
+
     void studiesKeepTheNewKeys() {
         const std::string text = R"json({"format": "rapporto-study", "version": 1,
             "source": {"kind": "table", "file": "a.csv"},

@@ -116,9 +116,6 @@ QString EffectRows::equationName(const std::string& equation) const {
     if (equation == "spread") {
         return tr("spread");
     }
-    if (equation.starts_with("quantile ")) {
-        return tr("quantile %1").arg(text(shortNumber(std::stod(equation.substr(9)), 3)));
-    }
     return text(equation);
 }
 
@@ -185,7 +182,8 @@ Coefficient EffectRows::scaled(const Coefficient& c) const {
 
 /// Terms of the index; not cuts and spreads.
 bool EffectRows::hasRatio(const Coefficient& c) {
-    return c.designTerm >= 0 || c.equation == "zero";
+    return c.designTerm >= 0 ||
+           (c.term != "(constant)" && (c.equation == "zero" || c.equation.starts_with("to ")));
 }
 
 QStringList EffectRows::cells(int coefficient) const {
@@ -193,7 +191,9 @@ QStringList EffectRows::cells(int coefficient) const {
         return {};
     }
     const Coefficient& raw = answer_->fit->coefficients[static_cast<std::size_t>(coefficient)];
-    if (scale_ == EffectScale::Standardised && !raw.standardised) {
+    const bool none = (scale_ == EffectScale::Standardised && !raw.standardised) ||
+                      (scale_ == EffectScale::Outcome && raw.designTerm < 0);
+    if (none) {
         return {text(raw.term), "–", "–", "–", "–"};
     }
     const Coefficient c = scaled(raw);

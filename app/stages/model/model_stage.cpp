@@ -275,12 +275,16 @@ void ModelStage::refresh() {
         selected_ = answer->fit->coefficients.size() > 1 && answer->design->hasConstant ? 1 : 0;
     }
     if (scale_ == EffectScale::Outcome && !own.empty()) {
-        // The same rows with mean effects in place of coefficients.
+        // The same rows, in their places, with mean effects in place of coefficients.
         auto shown = std::make_shared<Answer>(*answer);
         auto fit = std::make_shared<Fit>(*answer->fit);
-        fit->coefficients = own;
+        for (Coefficient& c : fit->coefficients) {
+            for (const Coefficient& effect : own) {
+                c = effect.column == c.column && effect.equation == c.equation ? effect : c;
+            }
+        }
         shown->fit = std::move(fit);
-        effects_->showAnswer(std::move(shown), session_.isFresh(), EffectScale::Raw);
+        effects_->showAnswer(std::move(shown), session_.isFresh(), scale_);
     } else {
         effects_->showAnswer(answer, session_.isFresh(), scale_);
     }
