@@ -13,6 +13,7 @@
 #include "core/model/instruments.h"
 #include "core/model/likelihood.h"
 #include "core/model/outcome_models.h"
+#include "core/model/panel.h"
 #include "core/numerics/blocked_qr.h"
 #include "core/numerics/linear_solution.h"
 #include "core/numerics/quantile_solution.h"
@@ -50,26 +51,6 @@ extern "C" void dgels_(const char* trans, const int* rows, const int* columns, c
 namespace {
 
 using namespace rapporto;
-
-/// A Poisson count as the engine of likelihoods sees it.
-class CountBench final : public RowModel {
-  public:
-    explicit CountBench(const Eigen::VectorXd& y)
-        : y_(y), factorials_(y.unaryExpr([](double v) { return std::lgamma(v + 1.0); })) {}
-
-    double row(Eigen::Index i, const double* at, double* g, double* H) const override {
-        const CountTerms t = countTerms(CountLaw::Poisson, y_(i), factorials_(i), at[0], 0.0);
-        g[0] = t.g[0];
-        if (H != nullptr) {
-            H[0] = t.h[0];
-        }
-        return t.value;
-    }
-
-  private:
-    const Eigen::VectorXd& y_;
-    Eigen::VectorXd factorials_;
-};
 
 double seconds(const std::function<void()>& work) {
     const auto from = std::chrono::steady_clock::now();
@@ -329,16 +310,17 @@ void benchOutcomes(bool quick, int rounds) {
     };
     setThreads(1);
     const auto columns = independentColumns(design.X, design.columns, true, Job());
-    const CountBench poisson(design.y);
+    const auto poisson = poissonModel(design.y);
     const std::vector<IndexPart> parts = {{design.X, {}, true}};
     Eigen::VectorXd start = Eigen::VectorXd::Zero(20);
     start(0) = std::log(design.y.mean());
     const Eigen::VectorXd none;
-    const int steps = maximise(parts, poisson, start, none, Job())->iterations;
+    // The search looks at the rows once before its first step; setting up counts, too.
+    const int steps = maximise(parts, *poisson, start, none, Job(), false)->iterations + 1;
     compare(
-        fmt::format("a step of Poisson, {} x 20, one thread, in cross products", n),
+        fmt::format("an evaluation in a Poisson search, {} x 20, one thread, in cross products", n),
         std::min(rounds, 3), 1.3,
-        [&] { sink += maximise(parts, poisson, start, none, Job())->logLikelihood; },
+        [&] { sink += maximise(parts, *poisson, start, none, Job(), false)->logLikelihood; },
         [&] { syrk(steps); });
     sink += static_cast<double>(columns->kept.size());
     compare(
@@ -358,6 +340,19 @@ void benchOutcomes(bool quick, int rounds) {
         fmt::print("\n");
     }
 }
+
+/// A number of /proc/self/status in kilobytes.
+double memoryKb(const std::string& key) {
+    std::ifstream in("/proc/self/status");
+    for (std::string line; std::getline(in, line);) {
+        if (line.starts_with(key + ":")) {
+            return std::stod(line.substr(key.size() + 1));
+        }
+    }
+    return 0.0;
+}
+
+void resetPeakMemory() { std::ofstream("/proc/self/clear_refs") << "5"; }
 
 void benchCauses(bool quick, int rounds) {
     double sink = 0.0;
@@ -387,6 +382,41 @@ void benchCauses(bool quick, int rounds) {
             "{{\"name\": \"largest group mean left, in sd\", \"value\": {:.2e}, "
             "\"goal\": 1e-8}}\n",
             report.largestMean);
+    }
+    {
+        BenchPanel panel = benchPanel(quick ? 20000 : 100000, 60, 0.83);
+        const auto n = static_cast<Eigen::Index>(panel.unit.size());
+        const std::int32_t units = *std::max_element(panel.unit.begin(), panel.unit.end()) + 1;
+        Design design;
+        design.hasConstant = true;
+        design.X.resize(n, 6);
+        design.X.col(0).setOnes();
+        design.X.rightCols(5) = panel.columns.rightCols(5);
+        design.y = panel.columns.col(0);
+        panel.columns.resize(0, 0);
+        design.columns.push_back({"(constant)", "", -1, false});
+        for (int j = 0; j < 5; ++j) {
+            design.columns.push_back({fmt::format("x{}", j), "", j, false});
+            design.terms.emplace_back();
+        }
+        design.rows.resize(static_cast<std::size_t>(n));
+        std::iota(design.rows.begin(), design.rows.end(), std::size_t{0});
+        design.counts.used = static_cast<std::size_t>(n);
+        design.effects.resize(2);
+        design.effects[0].of = std::move(panel.unit);
+        design.effects[0].count = units;
+        design.effects[1].of = std::move(panel.moment);
+        design.effects[1].count = 60;
+        // Six columns of numbers and two of ids; what the process holds beside is taken off.
+        const double data = static_cast<double>(n) * (6.0 * 8.0 + 2.0 * 4.0) / 1024.0;
+        const double before = memoryKb("VmRSS") - data - static_cast<double>(n) * 16.0 / 1024.0;
+        resetPeakMemory();
+        const auto swept = sweptDesign(std::move(design), Job());
+        sink += fitLeastSquares(*swept, {}, 0.05, Job())->statistics.rss;
+        fmt::print(
+            "{{\"name\": \"peak memory of a fit with two-way effects, in its data\", "
+            "\"value\": {:.2f}, \"goal\": 3}}\n",
+            (memoryKb("VmHWM") - before) / data);
     }
     {
         // Workers stay with a firm near by; one in twenty moves once, to the next firm.
@@ -473,6 +503,15 @@ void benchCauses(bool quick, int rounds) {
             fmt::format("two-stage, 5 instruments, {} rows, against least squares", n),
             std::min(rounds, 3), 2.0,
             [&] { sink += fitTwoStage(design, {}, robust, 0.05, Job())->statistics.rss; },
+            [&] { sink += fitLeastSquares(wide, robust, 0.05, Job())->statistics.rss; });
+        compare(
+            fmt::format("the same with first stages and least squares beside it, {} rows", n),
+            std::min(rounds, 3), 4.0,
+            [&] {
+                auto fit = fitTwoStage(design, {}, robust, 0.05, Job());
+                describeInstruments(*fit, design, robust, 0.05, Job());
+                sink += fit->statistics.rss;
+            },
             [&] { sink += fitLeastSquares(wide, robust, 0.05, Job())->statistics.rss; });
     }
     if (sink == 0.12345) {

@@ -233,6 +233,7 @@ void QuestionLine::buildCauses(const Question& q) {
             connect(one, &QPushButton::clicked, this, [this, one] { pickFixed(one); });
         }
     }
+    buildZeroPart(q);
     if (q.endogenous.empty()) {
         return;
     }
@@ -397,6 +398,8 @@ void QuestionLine::removeListed(const QString& chip) {
         next.fixedEffects.erase(next.fixedEffects.begin() + at);
     } else if (kind == "slope") {
         next.ownSlopes.erase(next.ownSlopes.begin() + at);
+    } else if (kind == "zero") {
+        next.settings.zeroTerms.erase(next.settings.zeroTerms.begin() + at);
     } else {
         auto& from = kind == "moved" ? next.endogenous : next.instruments;
         from.erase(from.begin() + at);
@@ -405,7 +408,9 @@ void QuestionLine::removeListed(const QString& chip) {
     if (next.endogenous.empty()) {
         next.instruments.clear();
         const bool instrumented = next.method == "two-stage" || next.method == "liml" ||
-                                  next.method == "fuller" || next.method == "gmm";
+                                  next.method == "fuller" || next.method == "gmm" ||
+                                  next.method == "probit-instruments" ||
+                                  next.method == "poisson-control";
         next.method = instrumented ? "least-squares" : next.method;
     }
     session_.putQuestion(next, tr("take it out"));
@@ -736,87 +741,6 @@ void QuestionLine::moveTerm(std::size_t index, int by) {
     }
 }
 
-std::vector<FinderEntry> QuestionLine::outcomeMethods(
-    const std::function<void(const std::string&, const EstimatorSettings&)>& put) const {
-    std::vector<FinderEntry> entries;
-    const auto add = [&](const QString& name, const QString& why, const std::string& method,
-                         const EstimatorSettings& settings = {}) {
-        entries.push_back({name, why, [put, method, settings] { put(method, settings); }});
-    };
-    const Question& q = *session_.question();
-    const auto frame = session_.frame();
-    const Variable* outcome = frame ? frame->variable(q.outcome) : nullptr;
-    const Measure measure = outcome != nullptr ? outcome->measure : Measure::Quantity;
-    const auto answer = session_.answer();
-    const bool truth = answer && answer->design && answer->design->outcomeYesNo;
-    if (measure == Measure::YesNo || truth || q.method == "logit" || q.method == "probit" ||
-        q.method == "cloglog") {
-        EstimatorSettings firth;
-        firth.penalised = true;
-        add(tr("logit"), tr("log odds of yes; effects as odds ratios"), "logit");
-        add(tr("probit"), tr("a normal index behind the yes"), "probit");
-        add(tr("complementary log-log"), tr("yes as the first of many chances"), "cloglog");
-        if (q.fixedEffects.size() == 1 || session_.study().layout.kind == Layout::Kind::Panel) {
-            add(tr("conditional logit"), tr("within units: who of a unit's rows says yes"),
-                "conditional-logit");
-        }
-        add(tr("penalised logit (Firth)"), tr("finite where a term tells the answer"), "logit",
-            firth);
-    }
-    if (measure == Measure::Count || isLikelihoodMethod(q.method)) {
-        EstimatorSettings linear;
-        linear.form = 1;
-        EstimatorSettings spread;
-        spread.count = "negative-binomial";
-        add(tr("a Poisson count"), tr("the mean grows by a factor; robust errors for amounts"),
-            "poisson");
-        add(tr("a negative binomial count"), tr("spread beyond the mean"), "negative-binomial");
-        add(tr("a negative binomial count (linear)"), tr("spread in proportion to the mean"),
-            "negative-binomial", linear);
-        add(tr("a count with two kinds of zeros"), tr("some rows never have any"), "zero-inflated");
-        add(tr("a count with two kinds of zeros, negative binomial"), tr("with spread beyond"),
-            "zero-inflated", spread);
-        add(tr("a count behind a hurdle"), tr("whether any, and how many, apart"), "hurdle");
-        add(tr("a count behind a hurdle, negative binomial"), tr("with spread beyond"), "hurdle",
-            spread);
-        add(tr("a count without zeros"), tr("none are in the rows"), "truncated");
-    }
-    if (measure == Measure::OrderedGroups) {
-        add(tr("ordered logit"), tr("one effect on the odds of every higher level"),
-            "ordered-logit");
-        add(tr("ordered probit"), tr("a normal index behind the levels"), "ordered-probit");
-    }
-    if (measure == Measure::Groups || measure == Measure::OrderedGroups ||
-        measure == Measure::Text) {
-        add(tr("logit of several groups"), tr("each level against the first"), "multinomial-logit");
-    }
-    if (measure == Measure::Quantity || measure == Measure::Count) {
-        EstimatorSettings several;
-        several.at = {0.1, 0.25, 0.5, 0.75, 0.9};
-        add(tr("the median"), tr("half above, half below; far rows weigh no more"), "quantile");
-        add(tr("quantiles .1 to .9"), tr("the effect along the whole distribution"), "quantile",
-            several);
-        add(tr("Huber’s curve"), tr("rows far off count for less"), "huber");
-        add(tr("the bisquare"), tr("rows very far off count for nothing"), "bisquare");
-        add(tr("an MM-estimate"), tr("as sure as least squares, half of the rows may be odd"),
-            "mm");
-        if (answer && answer->design && answer->design->y.size() > 0) {
-            const double least = answer->design->y.minCoeff();
-            if ((answer->design->y.array() == least).count() > answer->design->y.size() / 50 &&
-                answer->design->levelNames.empty()) {
-                EstimatorSettings cut;
-                cut.low = least;
-                add(tr("tobit from %1").arg(text(shortNumber(least))),
-                    tr("what lies below is seen as that"), "tobit", cut);
-            }
-            if (least >= 0.0 && answer->design->y.maxCoeff() <= 1.0 && !truth) {
-                add(tr("logit of shares"), tr("an outcome between 0 and 1"), "fractional-logit");
-            }
-        }
-    }
-    return entries;
-}
-
 std::vector<FinderEntry> QuestionLine::panelMethods(
     const std::function<void(const std::string&, const EstimatorSettings&)>& put) const {
     std::vector<FinderEntry> entries;
@@ -865,29 +789,6 @@ std::vector<FinderEntry> QuestionLine::panelMethods(
     return entries;
 }
 
-void QuestionLine::pickExposure(QWidget* by) {
-    const auto put = [this](const QString& expression) {
-        Question next = *session_.question();
-        next.exposure = utf8(expression);
-        session_.putQuestion(
-            next, expression.isEmpty() ? tr("no exposure") : tr("per %1").arg(expression));
-    };
-    std::vector<FinderEntry> entries;
-    if (!session_.question()->exposure.empty()) {
-        entries.push_back({tr("none"), tr("every row counts alike"), [put] { put({}); }});
-    }
-    if (const auto frame = session_.frame()) {
-        for (const Variable& v : frame->table().variables) {
-            if (!frame->column(v.name)->isText()) {
-                const QString name = text(quotedName(v.name));
-                entries.push_back({name, measureTag(v.measure) + "  " + text(v.label),
-                                   [put, name] { put(name); }});
-            }
-        }
-    }
-    openFinder(by, tr("exposure: a number above zero"), std::move(entries), put);
-}
-
 void QuestionLine::pickMethod(QWidget* by) {
     std::vector<FinderEntry> entries;
     const auto put = [this](const std::string& method, const EstimatorSettings& settings) {
@@ -904,6 +805,17 @@ void QuestionLine::pickMethod(QWidget* by) {
             settings.steps = steps;
             return settings;
         };
+        const Variable* outcome =
+            session_.frame() ? session_.frame()->variable(session_.question()->outcome) : nullptr;
+        if (outcome != nullptr && outcome->measure == Measure::YesNo) {
+            entries.push_back({tr("probit with instruments"),
+                               tr("a yes or no, one term moved from outside"),
+                               [put] { put("probit-instruments", {}); }});
+        } else if (outcome != nullptr && outcome->measure == Measure::Count) {
+            entries.push_back({tr("a Poisson count with instruments"),
+                               tr("what the first stage leaves is a term"),
+                               [put] { put("poisson-control", {}); }});
+        }
         entries.push_back({tr("two-stage least squares"), tr("the usual way with instruments"),
                            [put] { put("two-stage", {}); }});
         entries.push_back({tr("limited information likelihood"),
@@ -1133,7 +1045,8 @@ bool QuestionLine::eventFilter(QObject* watched, QEvent* event) {
         }
     }
     const bool listed = name.startsWith("fixed:") || name.startsWith("slope:") ||
-                        name.startsWith("moved:") || name.startsWith("mover:");
+                        name.startsWith("moved:") || name.startsWith("mover:") ||
+                        name.startsWith("zero:");
     if (listed &&
         (event->type() == QEvent::ShortcutOverride || event->type() == QEvent::KeyPress)) {
         const auto* key = static_cast<QKeyEvent*>(event);

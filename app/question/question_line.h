@@ -45,6 +45,9 @@ class QuestionLine : public QWidget {
     void pickTerm(QWidget* by);
     void pickMethod(QWidget* by);
     void pickExposure(QWidget* by);
+    /// What tells zeros or missing outcomes apart, as chips after the terms.
+    void buildZeroPart(const Question& question);
+    void pickZeroTerm(QWidget* by);
     [[nodiscard]] std::vector<FinderEntry> outcomeMethods(
         const std::function<void(const std::string&, const EstimatorSettings&)>& put) const;
     [[nodiscard]] std::vector<FinderEntry> panelMethods(

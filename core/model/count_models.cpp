@@ -2,11 +2,13 @@
 #include "core/model/likelihood.h"
 #include "core/model/outcome_models.h"
 #include "core/model/panel.h"
+#include "core/numerics/kernels.h"
 #include "core/numerics/sweep_effects.h"
 
 #include <boost/math/special_functions/gamma.hpp>
 
 #include <algorithm>
+#include <array>
 #include <cmath>
 #include <limits>
 
@@ -43,6 +45,27 @@ class CountModel final : public RowModel {
             }
         }
         return t.value;
+    }
+
+    double block(Index from, Index rows, const MatrixXd& eta, const double* shared,
+                 const double* weights, RowTerms* terms) const override {
+        if (law_ != CountLaw::Poisson) {
+            return RowModel::block(from, rows, eta, shared, weights, terms);
+        }
+        std::array<double, kernels::kBlock> mean = {};
+        kernels::expInto(mean.data(), eta.data(), rows);
+        double sum = 0.0;
+        for (Index i = 0; i < rows; ++i) {
+            const double w = weights != nullptr ? weights[i] : 1.0;
+            const double mu = mean[static_cast<std::size_t>(i)];
+            const double y = y_(from + i);
+            sum += w * (y * eta(i, 0) - mu - factorials_(from + i));
+            if (terms != nullptr) {
+                terms->first(i, 0) = w * (y - mu);
+                terms->second(i, 0) = w * mu;
+            }
+        }
+        return sum;
     }
 
   private:
@@ -291,7 +314,7 @@ std::optional<double> nullLikelihood(const Design& design, const RowModel& model
     for (Index m = 0; m < zeroParts; ++m) {
         parts.push_back({MatrixXd::Ones(design.y.size(), 1), VectorXd(), true});
     }
-    const auto found = maximise(parts, model, start, design.weights, job);
+    const auto found = maximise(parts, model, start, design.weights, job, false);
     return found ? std::optional(found->logLikelihood) : std::nullopt;
 }
 
@@ -325,7 +348,8 @@ Result<Fit> fitOneIndex(const Design& design, CountLaw law, const std::string& f
     }
     const IndexPart part = mainPart(design, columns->kept);
     const CountModel poisson(design.y, CountLaw::Poisson);
-    auto found = maximise({part}, poisson, countStart(design, part), design.weights, job);
+    const bool scores = errors.kind != "classical";
+    auto found = maximise({part}, poisson, countStart(design, part), design.weights, job, scores);
     // Means that vanish: some combination of the terms tells zeros for certain.
     const bool ran = !found ? found.error().code != ErrorCode::Stopped
                             : (found->index.col(0).minCoeff() < -18.0);
@@ -391,7 +415,7 @@ Result<Fit> fitOneIndex(const Design& design, CountLaw law, const std::string& f
                                     : (w.array() * mean.array()).sum();
             VectorXd start(found->theta.size() + 1);
             start << found->theta, std::log(std::clamp(slope / size, 1e-6, 50.0));
-            auto own = maximise({part}, model, start, design.weights, job);
+            auto own = maximise({part}, model, start, design.weights, job, scores);
             if (!own) {
                 return tl::make_unexpected(own.error());
             }
@@ -614,7 +638,8 @@ Result<Fit> fitTwoParts(const Design& design, const std::string& family, CountLa
     const IndexPart second{MatrixXd(zeroX(Eigen::all, zero->kept)), VectorXd(), zeroConstant};
     const VectorXd w = rowWeights(design);
     const CountModel poisson(design.y, CountLaw::Poisson);
-    const auto plain = maximise({part}, poisson, countStart(design, part), design.weights, job);
+    const auto plain =
+        maximise({part}, poisson, countStart(design, part), design.weights, job, false);
     if (!plain) {
         return tl::make_unexpected(plain.error());
     }
@@ -633,7 +658,8 @@ Result<Fit> fitTwoParts(const Design& design, const std::string& family, CountLa
     if (model.extras() > 0) {
         start(k + q) = std::log(0.5);
     }
-    auto found = maximise({part, second}, model, start, design.weights, job);
+    auto found =
+        maximise({part, second}, model, start, design.weights, job, errors.kind != "classical");
     if (!found) {
         Refusal refusal = found.error();
         if (refusal.code != ErrorCode::Stopped) {
@@ -764,7 +790,7 @@ Result<Fit> fitTruncated(const Design& design, const EstimatorSettings& settings
     if (model.extras() > 0) {
         start(part.X.cols()) = std::log(0.5);
     }
-    auto found = maximise({part}, model, start, design.weights, job);
+    auto found = maximise({part}, model, start, design.weights, job, errors.kind != "classical");
     if (!found) {
         return tl::make_unexpected(found.error());
     }
@@ -798,10 +824,14 @@ Result<Fit> fitTruncated(const Design& design, const EstimatorSettings& settings
     return fitOfLikelihood(std::move(input), errors, alpha, job);
 }
 
+std::unique_ptr<RowModel> poissonModel(const VectorXd& y) {
+    return std::make_unique<CountModel>(y, CountLaw::Poisson);
+}
+
 bool takesExposure(const std::string& method) {
     static const std::vector<std::string> kMethods = {
-        "poisson", "negative-binomial", "zero-inflated",   "hurdle", "truncated", "logit",
-        "probit",  "cloglog",           "fractional-logit"};
+        "poisson", "negative-binomial", "zero-inflated", "hurdle",         "truncated", "logit",
+        "probit",  "fractional-logit",  "cloglog",       "poisson-control"};
     return std::find(kMethods.begin(), kMethods.end(), method) != kMethods.end();
 }
 
@@ -811,7 +841,8 @@ bool isLikelihoodMethod(const std::string& method) {
         "hurdle",         "truncated",         "logit",
         "probit",         "cloglog",           "ordered-logit",
         "ordered-probit", "fractional-logit",  "multinomial-logit",
-        "tobit",          "conditional-logit"};
+        "tobit",          "conditional-logit", "interval",
+        "heckman",        "poisson-control",   "probit-instruments"};
     return std::find(kMethods.begin(), kMethods.end(), method) != kMethods.end();
 }
 

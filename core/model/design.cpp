@@ -85,6 +85,7 @@ class Builder {
         if (auto done = fillTerms(); !done) {
             return tl::make_unexpected(done.error());
         }
+        markUnseen();
         if (auto done = fillInstruments(); !done) {
             return tl::make_unexpected(done.error());
         }
@@ -302,14 +303,25 @@ class Builder {
             }
             own.assign(rule->column.numbers().begin(), rule->column.numbers().end());
         }
-        std::vector<const Column*> needed = {&outcome_.column};
-        for (const auto* list : {&parts_, &instruments_}) {
-            for (const auto& factors : *list) {
+        std::vector<const Column*> needed;
+        const auto need = [&](const std::vector<std::vector<Part>>& list) {
+            for (const auto& factors : list) {
                 for (const auto& part : factors) {
                     needed.push_back(&part.column);
                 }
             }
+        };
+        // In a selection a row without outcome says something, and needs no more than what tells
+        // that it has none.
+        const bool selection = isSelection(question_.method);
+        const bool interval = question_.method == "interval";
+        if (!selection && !interval) {
+            needed.push_back(&outcome_.column);
         }
+        if (!selection || question_.settings.zeroTerms.empty()) {
+            need(parts_);
+        }
+        need(instruments_);
         if (question_.weightKind != WeightKind::None) {
             auto weight = evaluatePart(question_.weight);
             if (!weight) {
@@ -344,11 +356,10 @@ class Builder {
         if (auto done = evaluateFurther(); !done) {
             return done;
         }
-        for (const auto& factors : zeroParts_) {
-            for (const Part& part : factors) {
-                needed.push_back(&part.column);
-            }
+        if (auto done = evaluateUpper(); !done) {
+            return done;
         }
+        need(zeroParts_);
         for (const auto* one : {&offset_, &exposure_}) {
             if (one->has_value()) {
                 needed.push_back(&(*one)->column);
@@ -366,6 +377,10 @@ class Builder {
             needed.push_back(time);
         }
 
+        const std::size_t always = needed.size();
+        if (selection && !question_.settings.zeroTerms.empty()) {
+            need(parts_);
+        }
         std::vector<bool> without(frame_.rows(), false);
         for (const std::size_t row : question_.without) {
             if (row >= 1 && row <= frame_.rows()) {
@@ -384,7 +399,11 @@ class Builder {
             } else if (state == RowState::ByRule ||
                        (!own.empty() && (std::isnan(own[i]) || own[i] == 0.0))) {
                 ++counts.byRule;
-            } else if (countLacks(needed, i)) {
+            } else if (selection && outcome_.column.isMissing(i)
+                           ? countLacks(std::span(needed).first(always), i)
+                           : countLacks(needed, i)) {
+                ++counts.missing;
+            } else if (interval && outcome_.column.isMissing(i) && upper_->column.isMissing(i)) {
                 ++counts.missing;
             } else {
                 design_.rows.push_back(i);
@@ -397,6 +416,69 @@ class Builder {
         std::stable_sort(counts.missingBy.begin(), counts.missingBy.end(),
                          [](const auto& a, const auto& b) { return a.rows > b.rows; });
         return emptyRefusal(needed);
+    }
+
+    /// The other end of an outcome that is known to lie between two.
+    Result<void> evaluateUpper() {
+        if (question_.method != "interval") {
+            return {};
+        }
+        if (question_.settings.variable.empty()) {
+            return refuse(ErrorCode::BadSetting,
+                          "no variable holds the upper ends of ‘" + outcome_.name + "’", "method",
+                          "Name it: the outcome is then the lower end, and a missing end is open.");
+        }
+        auto part = evaluatePart(question_.settings.variable);
+        if (!part) {
+            return tl::make_unexpected(part.error());
+        }
+        if (part->column.isText() || outcome_.column.isText()) {
+            return refuse(ErrorCode::WrongType, "both ends of an outcome are numbers", "method", "",
+                          {question_.settings.variable});
+        }
+        upper_ = *std::move(part);
+        return {};
+    }
+
+    /// Both ends, with what lies in the middle as the outcome.
+    Result<void> fillInterval() {
+        const auto n = static_cast<Index>(design_.rows.size());
+        design_.lower = taken(outcome_.column);
+        design_.upper = taken(upper_->column);
+        design_.y.resize(n);
+        constexpr double kOpen = std::numeric_limits<double>::infinity();
+        for (Index i = 0; i < n; ++i) {
+            double& low = design_.lower(i);
+            double& high = design_.upper(i);
+            low = std::isnan(low) ? -kOpen : low;
+            high = std::isnan(high) ? kOpen : high;
+            if (!(low <= high)) {
+                return refuse(ErrorCode::BadSetting,
+                              "the lower end " + shortNumber(low) + " is above the upper end " +
+                                  shortNumber(high) + " in row " +
+                                  std::to_string(design_.rows[static_cast<std::size_t>(i)] + 1),
+                              "method", "Set the row aside, or correct an end.",
+                              {outcome_.name, upper_->name});
+            }
+            design_.y(i) = std::isinf(low) ? high : std::isinf(high) ? low : 0.5 * (low + high);
+        }
+        return {};
+    }
+
+    /// Rows of a selection without outcome: their columns stand at zero and are not looked at.
+    void markUnseen() {
+        if (!isSelection(question_.method)) {
+            return;
+        }
+        for (std::size_t i = 0; i < design_.rows.size(); ++i) {
+            const bool missing = outcome_.column.isMissing(design_.rows[i]);
+            design_.unseen.push_back(missing ? 1 : 0);
+            if (missing) {
+                design_.y(static_cast<Index>(i)) = 0.0;
+                auto row = design_.X.row(static_cast<Index>(i));
+                row = row.unaryExpr([](double x) { return std::isnan(x) ? 0.0 : x; });
+            }
+        }
     }
 
     /// Offset, exposure, and the terms that tell zeros apart.
@@ -765,7 +847,7 @@ class Builder {
     }
 
     /// Notes which of the needed columns lack the row; false when none does.
-    bool countLacks(const std::vector<const Column*>& needed, std::size_t row) {
+    bool countLacks(std::span<const Column* const> needed, std::size_t row) {
         std::size_t lacking = 0;
         std::size_t last = 0;
         for (std::size_t k = 0; k < needed.size(); ++k) {
@@ -840,6 +922,10 @@ class Builder {
             for (const FoundLevel& level : levels) {
                 design_.levelNames.push_back(level.label);
             }
+        } else if (upper_) {
+            if (auto done = fillInterval(); !done) {
+                return done;
+            }
         } else {
             design_.y = taken(outcome_.column);
         }
@@ -848,7 +934,13 @@ class Builder {
         design_.outcomeUnit = outcome_.unit;
         design_.outcomeLogOf = logThrough(question_.outcome);
         design_.outcomeYesNo = outcome_.variable.measure == Measure::YesNo;
-        if (design_.y.minCoeff() == design_.y.maxCoeff()) {
+        // A missing one of a selection is no number, and no variation.
+        const double* seen = std::find_if(design_.y.data(), design_.y.data() + design_.y.size(),
+                                          [](double y) { return !std::isnan(y); });
+        const bool varies =
+            std::any_of(seen, static_cast<const double*>(design_.y.data() + design_.y.size()),
+                        [&](double y) { return !std::isnan(y) && y != *seen; });
+        if (!varies) {
             return refuse(ErrorCode::NoVariation,
                           "the outcome ‘" + outcome_.name + "’ is " + shortNumber(design_.y(0)) +
                               " in every row used",
@@ -1143,6 +1235,7 @@ class Builder {
     std::vector<Part> slopes_;
     std::optional<Part> offset_;
     std::optional<Part> exposure_;
+    std::optional<Part> upper_;  ///< Of interval data.
     std::vector<std::vector<Part>> zeroParts_;
     std::vector<Part> clusters_;
     Design design_;

@@ -131,6 +131,9 @@ struct Design {
     std::vector<DesignColumn> zeroColumns;
     std::vector<DesignTerm> zeroTerms;
     std::vector<std::string> levelNames;  ///< Of an outcome of ordered or plain groups.
+    Eigen::VectorXd lower;  ///< Of an outcome known to lie between two ends, −∞ for none …
+    Eigen::VectorXd upper;  ///< … and ∞; y is the middle, or the one end there is. Else empty.
+    std::vector<char> unseen;  ///< Of a selection: rows whose outcome (0 in y) is not at hand.
 
     std::shared_ptr<const SurveyRows> survey;  ///< Of errors by the survey design; else null.
 

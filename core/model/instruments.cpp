@@ -1,6 +1,7 @@
 #include "core/model/instruments.h"
 
 #include "core/base/format.h"
+#include "core/base/parallel.h"
 #include "core/numerics/distributions.h"
 
 #include <algorithm>
@@ -20,13 +21,11 @@ VectorXd rootsOf(const Design& design) {
                                      : VectorXd::Ones(design.y.size());
 }
 
-FirstStage stageOf(const Design& design, const InstrumentParts& parts, const std::string& name,
+/// @param first  W as a design, whose outcome is set here.
+FirstStage stageOf(Design& first, const InstrumentParts& parts, const std::string& name,
                    const VectorXd& outcome, const ErrorSpec& errors, double alpha, const Job& job) {
     FirstStage out;
     out.endogenous = name;
-    Design first = sameRows(design);
-    first.X = parts.W;
-    first.columns = parts.columns;
     first.y = outcome;
     std::vector<Index> excluded;
     for (std::size_t j = 0; j < parts.excluded.size(); ++j) {
@@ -61,26 +60,30 @@ FirstStage stageOf(const Design& design, const InstrumentParts& parts, const std
     return out;
 }
 
-std::shared_ptr<InstrumentedFit> described(const Design& design, const InstrumentParts& parts,
-                                           const ErrorSpec& errors, double alpha, const Job& job) {
+std::shared_ptr<InstrumentedFit> toldOf(std::shared_ptr<const InstrumentParts> parts) {
     auto out = std::make_shared<InstrumentedFit>();
-    out->excluded = static_cast<int>(parts.excluded.size());
-    out->endogenous = static_cast<int>(parts.endogenous.size());
-    out->idle = parts.idle;
-    for (const Index column : parts.endogenous) {
-        out->firstStages.push_back(stageOf(design, parts,
-                                           design.columns[static_cast<std::size_t>(column)].name,
-                                           design.X.col(column), errors, alpha, job));
-    }
-    if (const auto least = fitLeastSquares(design, errors, alpha, job)) {
-        for (const Coefficient& c : least->coefficients) {
-            if (std::find(parts.endogenous.begin(), parts.endogenous.end(), c.column) !=
-                parts.endogenous.end()) {
-                out->leastSquares.push_back(c);
+    out->excluded = static_cast<int>(parts->excluded.size());
+    out->endogenous = static_cast<int>(parts->endogenous.size());
+    out->idle = parts->idle;
+    out->parts = std::move(parts);
+    return out;
+}
+
+/// y − X b over the kept columns.
+VectorXd residualsOf(const Design& design, const std::vector<Index>& kept, const VectorXd& b) {
+    VectorXd out = design.y;
+    const RowChunks chunks(static_cast<std::size_t>(out.size()));
+    chunks.forEach([&](std::size_t chunk) {
+        const auto end = static_cast<Index>(chunks[chunk].end);
+        constexpr Index kBlock = 1024;  // Rows that stay in the cache while the columns pass.
+        for (auto at = static_cast<Index>(chunks[chunk].begin); at < end; at += kBlock) {
+            const Index rows = std::min(kBlock, end - at);
+            for (std::size_t j = 0; j < kept.size(); ++j) {
+                out.segment(at, rows) -=
+                    b(static_cast<Index>(j)) * design.X.col(kept[j]).segment(at, rows);
             }
         }
-    }
-    out->reducedForm = stageOf(design, parts, design.outcome, design.y, errors, alpha, job);
+    });
     return out;
 }
 
@@ -115,10 +118,7 @@ Result<TwoStage> twoStage(const Design& design, const InstrumentParts& parts, co
     }
     // An exogenous column that others say stays out of the equation, too.
     const auto& s = out.solution;
-    out.solution.residuals = design.y;
-    for (std::size_t j = 0; j < s.kept.size(); ++j) {
-        out.solution.residuals -= s.coefficients(static_cast<Index>(j)) * design.X.col(s.kept[j]);
-    }
+    out.solution.residuals = residualsOf(design, s.kept, s.coefficients);
     return out;
 }
 
@@ -149,7 +149,9 @@ double limlRoot(const Design& design, const InstrumentParts& parts) {
     MatrixXd outer(design.y.size(), g + 1);
     MatrixXd inner(design.y.size(), g + 1);
     outer.col(0) = leftOf(design, exogenous, design.y);
-    inner.col(0) = parts.onW.residuals.cwiseProduct(rootsOf(design));
+    const auto onW =
+        solveOther({parts.W, design.y, design.weights, design.hasConstant}, parts.onW, Job());
+    inner.col(0) = onW->residuals.cwiseProduct(rootsOf(design));
     for (Index j = 0; j < g; ++j) {
         outer.col(j + 1) =
             leftOf(design, exogenous, design.X.col(parts.endogenous[static_cast<std::size_t>(j)]));
@@ -171,10 +173,11 @@ Result<Fit> kClass(const Design& design, const ErrorSpec& errors, double alpha, 
         return refuse(ErrorCode::NotBuilt, "errors by drawing are not built for instruments yet",
                       "errors", "Use robust or clustered errors.");
     }
-    const auto parts = instrumentParts(design, job);
-    if (!parts) {
-        return tl::make_unexpected(parts.error());
+    auto found = instrumentParts(design, job);
+    if (!found) {
+        return tl::make_unexpected(found.error());
     }
+    const auto parts = std::make_shared<const InstrumentParts>(*std::move(found));
     auto stage = twoStage(design, *parts, job);
     if (!stage) {
         return tl::make_unexpected(stage.error());
@@ -215,7 +218,7 @@ Result<Fit> kClass(const Design& design, const ErrorSpec& errors, double alpha, 
     }
     auto fit = fitGiven(design, {std::move(stage->projected), std::move(s)}, errors, alpha, job);
     if (fit) {
-        auto told = described(design, *parts, errors, alpha, job);
+        auto told = toldOf(parts);
         told->kappa = kappa;
         fit->instrumented = std::move(told);
     }
@@ -428,6 +431,34 @@ class Gmm {
 
 }  // namespace
 
+void describeInstruments(Fit& fit, const Design& design, const ErrorSpec& errors, double alpha,
+                         const Job& job) {
+    if (!fit.instrumented || !fit.instrumented->parts) {
+        return;
+    }
+    const InstrumentParts& parts = *fit.instrumented->parts;
+    auto out = std::make_shared<InstrumentedFit>(*fit.instrumented);
+    Design first = sameRows(design);
+    first.X = parts.W;
+    first.columns = parts.columns;
+    for (const Index column : parts.endogenous) {
+        out->firstStages.push_back(stageOf(first, parts,
+                                           design.columns[static_cast<std::size_t>(column)].name,
+                                           design.X.col(column), errors, alpha, job));
+    }
+    if (const auto least = fitLeastSquares(design, errors, alpha, job)) {
+        for (const Coefficient& c : least->coefficients) {
+            if (std::find(parts.endogenous.begin(), parts.endogenous.end(), c.column) !=
+                parts.endogenous.end()) {
+                out->leastSquares.push_back(c);
+            }
+        }
+    }
+    out->reducedForm = stageOf(first, parts, design.outcome, design.y, errors, alpha, job);
+    out->parts.reset();
+    fit.instrumented = std::move(out);
+}
+
 double rowsOf(const Design& design) {
     return design.weightKind == WeightKind::Frequency ? design.weights.sum()
                                                       : static_cast<double>(design.y.size());
@@ -509,7 +540,9 @@ Result<InstrumentParts> instrumentParts(const Design& design, const Job& job) {
         // A first stage knows its instruments as terms of their own.
         columns.back().term += static_cast<int>(design.terms.size());
     }
-    auto solution = solveLinear({W, design.y, design.weights, design.hasConstant}, false, job);
+    // The first endogenous column is the outcome: its residuals are wanted anyway.
+    VectorXd x = design.X.col(out.endogenous.front());
+    auto solution = solveLinear({W, x, design.weights, design.hasConstant}, false, job);
     if (!solution) {
         return tl::make_unexpected(solution.error());
     }
@@ -530,7 +563,11 @@ Result<InstrumentParts> instrumentParts(const Design& design, const Job& job) {
     if (out.excluded.size() < out.endogenous.size()) {
         return tooFew(out.excluded.size());
     }
-    out.W = W(Eigen::all, solution->kept);
+    if (static_cast<Index>(solution->kept.size()) == W.cols()) {
+        out.W = std::move(W);
+    } else {
+        out.W = W(Eigen::all, solution->kept);
+    }
     out.onW = *std::move(solution);
     out.onW.kept.resize(static_cast<std::size_t>(out.W.cols()));
     for (std::size_t j = 0; j < out.onW.kept.size(); ++j) {
@@ -541,13 +578,18 @@ Result<InstrumentParts> instrumentParts(const Design& design, const Job& job) {
     out.projected.resize(design.y.size(), g);
     out.left.resize(design.y.size(), g);
     for (Index j = 0; j < g; ++j) {
-        const VectorXd x = design.X.col(out.endogenous[static_cast<std::size_t>(j)]);
-        const auto stage = solveLinear({out.W, x, design.weights, design.hasConstant}, false, job);
-        if (!stage) {
-            return tl::make_unexpected(stage.error());
+        if (j == 0) {
+            out.left.col(0) = out.onW.residuals;
+        } else {
+            x = design.X.col(out.endogenous[static_cast<std::size_t>(j)]);
+            const auto stage =
+                solveOther({out.W, x, design.weights, design.hasConstant}, out.onW, job);
+            if (!stage) {
+                return tl::make_unexpected(stage.error());
+            }
+            out.left.col(j) = stage->residuals;
         }
-        out.left.col(j) = stage->residuals;
-        out.projected.col(j) = x - stage->residuals;
+        out.projected.col(j) = x - out.left.col(j);
     }
     return out;
 }
@@ -642,10 +684,11 @@ Result<Fit> fitGmm(const Design& design, const EstimatorSettings& settings, cons
         return refuse(ErrorCode::NotBuilt, "errors by drawing are not built for instruments yet",
                       "errors", "Use robust or clustered errors.");
     }
-    const auto parts = instrumentParts(design, job);
-    if (!parts) {
-        return tl::make_unexpected(parts.error());
+    auto found = instrumentParts(design, job);
+    if (!found) {
+        return tl::make_unexpected(found.error());
     }
+    const auto parts = std::make_shared<const InstrumentParts>(*std::move(found));
     auto start = twoStage(design, *parts, job);
     if (!start) {
         return tl::make_unexpected(start.error());
@@ -665,7 +708,7 @@ Result<Fit> fitGmm(const Design& design, const EstimatorSettings& settings, cons
                          *std::move(covariance), std::numeric_limits<double>::infinity()},
                         errors, alpha, job);
     if (fit) {
-        auto told = described(design, *parts, errors, alpha, job);
+        auto told = toldOf(parts);
         told->rounds = gmm.rounds();
         told->j = gmm.j();
         fit->instrumented = std::move(told);

@@ -15,7 +15,10 @@ struct FirstStage {
     std::optional<FTest> classicalF;  ///< The same under one spread.
 };
 
-/// What an instrumental fit tells beside its coefficients.
+struct InstrumentParts;
+
+/// What an instrumental fit tells beside its coefficients. The first three are filled by
+/// describeInstruments().
 struct InstrumentedFit {
     std::vector<FirstStage> firstStages;
     FirstStage reducedForm;                 ///< The outcome on the same columns.
@@ -26,6 +29,7 @@ struct InstrumentedFit {
     std::optional<double> j;                ///< Of GMM: n·g'Wg with the weight used in estimation.
     int rounds = 0;                         ///< Of iterated and continuously updated GMM.
     std::vector<DroppedTerm> idle;          ///< Instruments that others already say.
+    std::shared_ptr<const InstrumentParts> parts;  ///< Until the fit is described.
 
     [[nodiscard]] int overidentified() const { return excluded - endogenous; }
 };
@@ -40,7 +44,7 @@ struct InstrumentParts {
     std::vector<DroppedTerm> redundant;  ///< Exogenous columns that others already say.
     Eigen::MatrixXd W;                   ///< n × L: exogenous, then excluded.
     std::vector<DesignColumn> columns;   ///< Of W.
-    LinearSolution onW;                  ///< Of the outcome on W.
+    LinearSolution onW;                  ///< Of the first endogenous column on W.
     Eigen::MatrixXd projected;           ///< Endogenous columns as W has them, n × g.
     Eigen::MatrixXd left;                ///< What W leaves of them, n × g.
 };
@@ -97,6 +101,12 @@ struct PartialledOut {
                                     const ErrorSpec& errors, double alpha, const Job& job);
 [[nodiscard]] Result<Fit> fitGmm(const Design& design, const EstimatorSettings& settings,
                                  const ErrorSpec& errors, double alpha, const Job& job);
+
+/// Fills what stands beside an instrumental fit: the first stages, the reduced form, and least
+/// squares of the same terms. Nothing for other fits. It takes a few times as long as the fit, and
+/// draws have no use for it.
+void describeInstruments(Fit& fit, const Design& design, const ErrorSpec& errors, double alpha,
+                         const Job& job);
 
 /// Hansen’s J of the moments with the weight that the errors ask for, at the GMM estimate it leads
 /// to; the same number for GMM with the weight used in estimation.

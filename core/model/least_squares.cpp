@@ -15,27 +15,6 @@ using Eigen::Index;
 using Eigen::MatrixXd;
 using Eigen::VectorXd;
 
-/// Σ w (x − mean)² with the mean's rounding taken out (Chan, Golub & LeVeque 1983).
-double centredSquares(const VectorXd& x, const VectorXd& w) {
-    double sum = 0.0;
-    double total = 0.0;
-    for (Index i = 0; i < x.size(); ++i) {
-        const double weight = w.size() > 0 ? w(i) : 1.0;
-        sum += weight * x(i);
-        total += weight;
-    }
-    const double mean = sum / total;
-    double squares = 0.0;
-    double drift = 0.0;
-    for (Index i = 0; i < x.size(); ++i) {
-        const double weight = w.size() > 0 ? w(i) : 1.0;
-        const double d = x(i) - mean;
-        squares += weight * d * d;
-        drift += weight * d;
-    }
-    return squares - drift * drift / total;
-}
-
 double squares(const VectorXd& x, const VectorXd& w) {
     return w.size() > 0 ? x.cwiseAbs2().dot(w) : x.squaredNorm();
 }
@@ -198,6 +177,8 @@ class Fitter {
     void fillCoefficients() {
         const double sdOutcome = std::sqrt(centredSquares(design_.y, design_.weights));
         const double critical = criticalValue(alpha_, law());
+        const VectorXd spread = centredSquares(
+            {design_.X, design_.y, design_.weights, design_.hasConstant}, fit_.solution);
         for (std::size_t j = 0; j < fit_.solution.kept.size(); ++j) {
             const Index column = fit_.solution.kept[j];
             const DesignColumn& info = design_.columns[static_cast<std::size_t>(column)];
@@ -225,9 +206,7 @@ class Fitter {
                 c.p = fit_.resampling->p(at);
             }
             if (info.term >= 0 && sdOutcome > 0.0) {
-                c.standardised = c.estimate *
-                                 std::sqrt(centredSquares(design_.X.col(column), design_.weights)) /
-                                 sdOutcome;
+                c.standardised = c.estimate * std::sqrt(spread(at)) / sdOutcome;
             }
             fit_.coefficients.push_back(std::move(c));
         }

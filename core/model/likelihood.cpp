@@ -4,6 +4,7 @@
 #include "core/base/parallel.h"
 #include "core/model/reweighted.h"
 #include "core/numerics/distributions.h"
+#include "core/numerics/kernels.h"
 
 #include <cblas.h>
 
@@ -21,25 +22,43 @@ using Eigen::VectorXd;
 
 constexpr int kMostSteps = 200;
 
-/// Columns made alike: centred where there is a constant, of length √n. The coefficients of the
-/// columns as they are: b = to · b̃.
+/// Columns made alike: centred where there is a constant, of length about √n. They are read so
+/// block by block. The coefficients of the columns as they are: b = to · b̃.
 struct Scaled {
-    MatrixXd X;
+    VectorXd centre;
+    VectorXd scale;
     MatrixXd to;
 };
 
 Scaled scaledPart(const IndexPart& part) {
     const Index k = part.X.cols();
-    Scaled out{part.X, MatrixXd::Identity(k, k)};
+    const auto n = static_cast<double>(part.X.rows());
+    Scaled out{VectorXd::Zero(k), VectorXd::Ones(k), MatrixXd::Identity(k, k)};
+    // About the first value: a rough centre and length do.
+    const RowChunks chunks(static_cast<std::size_t>(part.X.rows()));
+    std::vector<MatrixXd> parts(chunks.count(), MatrixXd::Zero(2, k));
+    chunks.forEach([&](std::size_t c) {
+        const auto from = static_cast<Index>(chunks[c].begin);
+        const auto rows = static_cast<Index>(chunks[c].end) - from;
+        for (Index j = part.hasConstant ? 1 : 0; j < k; ++j) {
+            kernels::addMoments(&part.X(from, j), nullptr, rows,
+                                part.hasConstant ? part.X(0, j) : 0.0, &parts[c](0, j));
+        }
+    });
+    MatrixXd moments = MatrixXd::Zero(2, k);
+    for (const MatrixXd& one : parts) {
+        moments += one;
+    }
     for (Index j = part.hasConstant ? 1 : 0; j < k; ++j) {
-        const double centre = part.hasConstant ? part.X.col(j).mean() : 0.0;
-        const double length = std::sqrt((part.X.col(j).array() - centre).square().mean());
+        const double moved = part.hasConstant ? moments(0, j) / n : 0.0;
+        const double length = std::sqrt(std::max(moments(1, j) / n - moved * moved, 0.0));
+        out.centre(j) = part.hasConstant ? part.X(0, j) + moved : 0.0;
         // A power of two changes no digit.
-        const double scale = length > 0.0 ? std::exp2(std::round(std::log2(length))) : 1.0;
-        out.X.col(j) = (part.X.col(j).array() - centre) / scale;
-        out.to(j, j) = 1.0 / scale;
+        out.scale(j) =
+            length > 0.0 && std::isfinite(length) ? std::exp2(-std::round(std::log2(length))) : 1.0;
+        out.to(j, j) = out.scale(j);
         if (part.hasConstant) {
-            out.to(0, j) = -centre / scale;
+            out.to(0, j) = -out.centre(j) * out.scale(j);
         }
     }
     return out;
@@ -48,15 +67,17 @@ Scaled scaledPart(const IndexPart& part) {
 class Maximiser {
   public:
     Maximiser(const std::vector<IndexPart>& parts, const RowModel& model, const VectorXd& weights,
-              const Job& job)
+              bool wantScores, const Job& job)
         : parts_(parts),
           model_(model),
           weights_(weights),
+          wantScores_(wantScores),
           job_(job),
           n_(parts.front().X.rows()),
           M_(model.indices()),
           S_(model.extras()),
-          chunks_(static_cast<std::size_t>(n_)) {
+          chunks_(static_cast<std::size_t>(n_)),
+          index_(n_, M_) {
         Index at = 0;
         for (const IndexPart& part : parts) {
             scaled_.push_back(scaledPart(part));
@@ -133,7 +154,6 @@ class Maximiser {
 
     /// ℓ; with `derivatives` the gradient and the negative Hessian, too.
     double evaluate(const VectorXd& theta, bool derivatives) {
-        const auto D = static_cast<std::size_t>(M_ + S_);
         const auto count = chunks_.count();
         std::vector<double> values(count, 0.0);
         std::vector<VectorXd> gradients(derivatives ? count : 0);
@@ -144,19 +164,14 @@ class Maximiser {
                 gradients[c] = VectorXd::Zero(p_);
                 hessians[c] = MatrixXd::Zero(p_, p_);
             }
-            std::vector<double> at(D);
-            std::vector<double> g(D);
-            std::vector<double> H(D * D);
-            for (int s = 0; s < S_; ++s) {
-                at[static_cast<std::size_t>(M_ + s)] = theta(extrasAt_ + s);
-            }
+            Room room = makeRoom();
             // Blocks of rows that stay near while all is made of them.
-            constexpr std::size_t kBlock = 1024;
-            for (std::size_t from = begin; from < end; from += kBlock) {
-                const std::size_t to = std::min(end, from + kBlock);
-                values[c] += evaluateBlock(
-                    theta, static_cast<Index>(from), static_cast<Index>(to - from), at, g, H,
-                    derivatives ? &gradients[c] : nullptr, derivatives ? &hessians[c] : nullptr);
+            for (auto from = static_cast<Index>(begin); from < static_cast<Index>(end);
+                 from += kernels::kBlock) {
+                const Index rows = std::min(kernels::kBlock, static_cast<Index>(end) - from);
+                values[c] +=
+                    evaluateBlock(theta, from, rows, room, derivatives ? &gradients[c] : nullptr,
+                                  derivatives ? &hessians[c] : nullptr);
             }
         });
         double value = 0.0;
@@ -170,105 +185,105 @@ class Maximiser {
                 gradient_ += gradients[c];
                 information_ += hessians[c];
             }
+            // Only the upper half was filled between indices.
+            information_ = MatrixXd(information_.selfadjointView<Eigen::Upper>());
         }
         return std::isnan(value) ? -std::numeric_limits<double>::infinity() : value;
     }
 
+    /// What a block of rows is worked on in.
+    struct Room {
+        std::vector<MatrixXd> X;  ///< Of each index: kBlock × k, centred and scaled.
+        MatrixXd eta;
+        RowTerms terms;
+        MatrixXd weighted;
+        MatrixXd product;
+    };
+
+    [[nodiscard]] Room makeRoom() const {
+        Room out;
+        Index widest = 0;
+        for (const IndexPart& part : parts_) {
+            out.X.emplace_back(kernels::kBlock, part.X.cols());
+            widest = std::max(widest, part.X.cols());
+        }
+        out.eta.resize(kernels::kBlock, M_);
+        out.terms.first.resize(kernels::kBlock, M_ + S_);
+        out.terms.second.resize(kernels::kBlock, M_ * (M_ + S_));
+        out.terms.among.resize(S_, S_);
+        out.weighted.resize(kernels::kBlock, widest + 1);
+        return out;
+    }
+
     /// ℓ of a block of rows; its gradient and negative Hessian are added where they are wanted.
-    double evaluateBlock(const VectorXd& theta, Index from, Index rows, std::vector<double>& at,
-                         std::vector<double>& g, std::vector<double>& H, VectorXd* gradient,
-                         MatrixXd* hessian) const {
-        const bool derivatives = gradient != nullptr;
-        const auto D = static_cast<std::size_t>(M_ + S_);
-        MatrixXd eta(rows, M_);
+    double evaluateBlock(const VectorXd& theta, Index from, Index rows, Room& room,
+                         VectorXd* gradient, MatrixXd* hessian) {
+        const int lead = static_cast<int>(kernels::kBlock);
         for (int m = 0; m < M_; ++m) {
-            const auto part = static_cast<std::size_t>(m);
-            const Index k = scaled_[part].X.cols();
+            const auto at = static_cast<std::size_t>(m);
+            const Scaled& scaled = scaled_[at];
+            const Index k = parts_[at].X.cols();
+            for (Index j = 0; j < k; ++j) {
+                kernels::centredInto(&room.X[at](0, j), &parts_[at].X(from, j), rows,
+                                     scaled.centre(j), scaled.scale(j));
+            }
             cblas_dgemv(CblasColMajor, CblasNoTrans, static_cast<int>(rows), static_cast<int>(k),
-                        1.0, scaled_[part].X.data() + from, static_cast<int>(n_),
-                        theta.data() + starts_[part], 1, 0.0, eta.col(m).data(), 1);
-            if (parts_[part].offset.size() > 0) {
-                eta.col(m) += parts_[part].offset.segment(from, rows);
+                        1.0, room.X[at].data(), lead, theta.data() + starts_[at], 1, 0.0,
+                        room.eta.col(m).data(), 1);
+            if (parts_[at].offset.size() > 0) {
+                room.eta.col(m).head(rows) += parts_[at].offset.segment(from, rows);
             }
         }
-        MatrixXd first(derivatives ? rows : 0, M_ + S_);
-        // Pairs of an index with an index or an extra; extras among themselves are summed.
-        MatrixXd second(derivatives ? rows : 0, M_ * (M_ + S_));
-        MatrixXd among = MatrixXd::Zero(S_, S_);
-        double sum = 0.0;
-        for (Index i = 0; i < rows; ++i) {
-            const double w = weights_.size() > 0 ? weights_(from + i) : 1.0;
-            for (int m = 0; m < M_; ++m) {
-                at[static_cast<std::size_t>(m)] = eta(i, m);
-            }
-            sum += w * model_.row(from + i, at.data(), g.data(), derivatives ? H.data() : nullptr);
-            if (!derivatives) {
-                continue;
-            }
-            for (int a = 0; a < M_ + S_; ++a) {
-                first(i, a) = w * g[static_cast<std::size_t>(a)];
-            }
-            for (int a = 0; a < M_; ++a) {
-                for (int b = 0; b < M_ + S_; ++b) {
-                    second(i, a * (M_ + S_) + b) =
-                        -w * H[static_cast<std::size_t>(a) * D + static_cast<std::size_t>(b)];
-                }
-            }
-            for (int a = 0; a < S_; ++a) {
-                for (int b = 0; b < S_; ++b) {
-                    among(a, b) -=
-                        w *
-                        H[static_cast<std::size_t>(M_ + a) * D + static_cast<std::size_t>(M_ + b)];
-                }
-            }
-        }
-        if (derivatives) {
-            combine(from, rows, first, second, among, *gradient, *hessian);
+        index_.middleRows(from, rows) = room.eta.topRows(rows);
+        room.terms.among.setZero();
+        const double sum = model_.block(from, rows, room.eta, theta.data() + extrasAt_,
+                                        weights_.size() > 0 ? weights_.data() + from : nullptr,
+                                        gradient != nullptr ? &room.terms : nullptr);
+        if (gradient != nullptr) {
+            combine(rows, room, *gradient, *hessian);
         }
         return sum;
     }
 
-    void combine(Index from, Index rows, const MatrixXd& first, const MatrixXd& second,
-                 const MatrixXd& among, VectorXd& gradient, MatrixXd& hessian) const {
+    void combine(Index rows, Room& room, VectorXd& gradient, MatrixXd& hessian) const {
+        const int lead = static_cast<int>(kernels::kBlock);
+        const MatrixXd& first = room.terms.first;
+        const MatrixXd& second = room.terms.second;
         for (int a = 0; a < M_; ++a) {
             const auto ma = static_cast<std::size_t>(a);
-            const auto Xa = scaled_[ma].X.middleRows(from, rows);
+            const MatrixXd& Xa = room.X[ma];
             const Index ka = Xa.cols();
-            cblas_dgemv(CblasColMajor, CblasTrans, static_cast<int>(rows), static_cast<int>(ka),
-                        1.0, scaled_[ma].X.data() + from, static_cast<int>(n_), first.col(a).data(),
-                        1, 1.0, gradient.data() + starts_[ma], 1);
             for (int b = a; b < M_; ++b) {
                 const auto mb = static_cast<std::size_t>(b);
-                const auto Xb = scaled_[mb].X.middleRows(from, rows);
-                const auto h = second.col(a * (M_ + S_) + b);
-                if (a == b && h.size() > 0 && h.minCoeff() >= 0.0) {
-                    // Half the work where the curvature has one sign.
-                    const MatrixXd root = h.cwiseSqrt().asDiagonal() * Xa;
-                    MatrixXd block = MatrixXd::Zero(ka, ka);
-                    cblas_dsyrk(CblasColMajor, CblasLower, CblasTrans, static_cast<int>(ka),
-                                static_cast<int>(rows), 1.0, root.data(), static_cast<int>(rows),
-                                0.0, block.data(), static_cast<int>(ka));
-                    block.triangularView<Eigen::Upper>() = block.transpose();
-                    hessian.block(starts_[ma], starts_[ma], ka, ka) += block;
-                } else {
-                    const MatrixXd weighted = h.asDiagonal() * Xb;
-                    const MatrixXd block = Xa.transpose() * weighted;
-                    hessian.block(starts_[ma], starts_[mb], ka, Xb.cols()) += block;
-                    if (a != b) {
-                        hessian.block(starts_[mb], starts_[ma], Xb.cols(), ka) += block.transpose();
-                    }
+                const MatrixXd& Xb = room.X[mb];
+                const Index kb = Xb.cols();
+                const double* h = second.col(a * (M_ + S_) + b).data();
+                for (Index j = 0; j < kb; ++j) {
+                    kernels::productInto(&room.weighted(0, j), &Xb(0, j), h, rows);
+                }
+                // The gradient is one column more.
+                const Index more = a == b ? 1 : 0;
+                room.weighted.col(kb).head(rows) = first.col(a).head(rows);
+                room.product.resize(ka, kb + more);
+                cblas_dgemm(CblasColMajor, CblasTrans, CblasNoTrans, static_cast<int>(ka),
+                            static_cast<int>(kb + more), static_cast<int>(rows), 1.0, Xa.data(),
+                            lead, room.weighted.data(), lead, 0.0, room.product.data(),
+                            static_cast<int>(ka));
+                hessian.block(starts_[ma], starts_[mb], ka, kb) += room.product.leftCols(kb);
+                if (more > 0) {
+                    gradient.segment(starts_[ma], ka) += room.product.col(kb);
                 }
             }
             for (int s = 0; s < S_; ++s) {
-                const VectorXd cross = Xa.transpose() * second.col(a * (M_ + S_) + M_ + s);
-                hessian.block(starts_[ma], extrasAt_ + s, ka, 1) += cross;
-                hessian.block(extrasAt_ + s, starts_[ma], 1, ka) += cross.transpose();
+                cblas_dgemv(CblasColMajor, CblasTrans, static_cast<int>(rows), static_cast<int>(ka),
+                            1.0, Xa.data(), lead, second.col(a * (M_ + S_) + M_ + s).data(), 1, 1.0,
+                            hessian.data() + starts_[ma] + p_ * (extrasAt_ + s), 1);
             }
         }
         for (int s = 0; s < S_; ++s) {
-            gradient(extrasAt_ + s) += first.col(M_ + s).sum();
+            gradient(extrasAt_ + s) += first.col(M_ + s).head(rows).sum();
         }
-        hessian.bottomRightCorner(S_, S_) += among;
+        hessian.bottomRightCorner(S_, S_) += room.terms.among;
     }
 
     /// Newton’s direction; a ridge where the information is not positive.
@@ -315,7 +330,7 @@ class Maximiser {
             "method", "Scale or log terms with a long tail, or choose a simpler estimator.");
     }
 
-    Maximum finished(const VectorXd& theta, double value, int steps, double decrement) const {
+    Maximum finished(const VectorXd& theta, double value, int steps, double decrement) {
         Maximum out;
         out.theta = fromScaled(theta);
         out.logLikelihood = value;
@@ -333,49 +348,46 @@ class Maximiser {
             F.middleRows(starts_[m], k) = (scaled_[m].to * F.middleRows(starts_[m], k)).eval();
         }
         out.factor = std::move(F);
-        fillScores(theta, out);
+        fillRows(theta, out);
         return out;
     }
 
-    /// Scores of rows in the coordinates of the columns as they are.
-    void fillScores(const VectorXd& theta, Maximum& out) const {
-        const auto D = static_cast<std::size_t>(M_ + S_);
-        out.index.resize(n_, M_);
+    /// Indices of the rows and, where they are wanted, scores in the coordinates of the columns as
+    /// they are.
+    void fillRows(const VectorXd& theta, Maximum& out) {
+        out.index = std::move(index_);
+        if (!wantScores_) {
+            return;
+        }
+        const VectorXd extras = theta.tail(S_);
         out.scores.resize(n_, p_);
-        for (int m = 0; m < M_; ++m) {
-            const auto at = static_cast<std::size_t>(m);
-            out.index.col(m) = scaled_[at].X * theta.segment(starts_[at], scaled_[at].X.cols());
-            if (parts_[at].offset.size() > 0) {
-                out.index.col(m) += parts_[at].offset;
+        chunks_.forEach([&](std::size_t c) {
+            Room room = makeRoom();
+            const auto end = static_cast<Index>(chunks_[c].end);
+            for (auto from = static_cast<Index>(chunks_[c].begin); from < end;
+                 from += kernels::kBlock) {
+                const Index rows = std::min(kernels::kBlock, end - from);
+                room.eta.topRows(rows) = out.index.middleRows(from, rows);
+                room.terms.among.setZero();
+                model_.block(from, rows, room.eta, extras.data(), nullptr, &room.terms);
+                for (int m = 0; m < M_; ++m) {
+                    const auto at = static_cast<std::size_t>(m);
+                    for (Index j = 0; j < parts_[at].X.cols(); ++j) {
+                        kernels::productInto(&out.scores(from, starts_[at] + j),
+                                             &parts_[at].X(from, j), room.terms.first.col(m).data(),
+                                             rows);
+                    }
+                }
+                out.scores.block(from, extrasAt_, rows, S_) =
+                    room.terms.first.block(0, M_, rows, S_);
             }
-        }
-        std::vector<double> at(D);
-        std::vector<double> g(D);
-        std::vector<double> H(D * D);
-        for (int s = 0; s < S_; ++s) {
-            at[static_cast<std::size_t>(M_ + s)] = theta(extrasAt_ + s);
-        }
-        MatrixXd first(n_, M_ + S_);
-        for (Index i = 0; i < n_; ++i) {
-            for (int m = 0; m < M_; ++m) {
-                at[static_cast<std::size_t>(m)] = out.index(i, m);
-            }
-            model_.row(i, at.data(), g.data(), H.data());
-            for (int a = 0; a < M_ + S_; ++a) {
-                first(i, a) = g[static_cast<std::size_t>(a)];
-            }
-        }
-        for (std::size_t m = 0; m < parts_.size(); ++m) {
-            const Index k = parts_[m].X.cols();
-            out.scores.middleCols(starts_[m], k) =
-                first.col(static_cast<Index>(m)).asDiagonal() * parts_[m].X;
-        }
-        out.scores.rightCols(S_) = first.rightCols(S_);
+        });
     }
 
     const std::vector<IndexPart>& parts_;
     const RowModel& model_;
     const VectorXd& weights_;
+    bool wantScores_;
     const Job& job_;
     Index n_;
     int M_;
@@ -387,14 +399,54 @@ class Maximiser {
     Index p_ = 0;
     VectorXd gradient_;
     MatrixXd information_;
+    MatrixXd index_;  ///< n × indices, of the last evaluation.
     bool ridged_ = false;
 };
 
 }  // namespace
 
 Result<Maximum> maximise(const std::vector<IndexPart>& parts, const RowModel& model,
-                         const VectorXd& start, const VectorXd& weights, const Job& job) {
-    return Maximiser(parts, model, weights, job).run(start);
+                         const VectorXd& start, const VectorXd& weights, const Job& job,
+                         bool wantScores) {
+    return Maximiser(parts, model, weights, wantScores, job).run(start);
+}
+
+double RowModel::block(Index from, Index rows, const MatrixXd& eta, const double* shared,
+                       const double* weights, RowTerms* terms) const {
+    const int M = indices();
+    const int S = extras();
+    const auto D = static_cast<std::size_t>(M + S);
+    std::vector<double> at(D);
+    std::vector<double> g(D);
+    std::vector<double> H(D * D);
+    std::copy(shared, shared + S, at.begin() + M);
+    double sum = 0.0;
+    for (Index i = 0; i < rows; ++i) {
+        const double w = weights != nullptr ? weights[i] : 1.0;
+        for (int m = 0; m < M; ++m) {
+            at[static_cast<std::size_t>(m)] = eta(i, m);
+        }
+        sum += w * row(from + i, at.data(), g.data(), terms != nullptr ? H.data() : nullptr);
+        if (terms == nullptr) {
+            continue;
+        }
+        for (int a = 0; a < M + S; ++a) {
+            terms->first(i, a) = w * g[static_cast<std::size_t>(a)];
+        }
+        for (int a = 0; a < M; ++a) {
+            for (int b = 0; b < M + S; ++b) {
+                terms->second(i, a * (M + S) + b) =
+                    -w * H[static_cast<std::size_t>(a) * D + static_cast<std::size_t>(b)];
+            }
+        }
+        for (int a = 0; a < S; ++a) {
+            for (int b = 0; b < S; ++b) {
+                terms->among(a, b) -=
+                    w * H[static_cast<std::size_t>(M + a) * D + static_cast<std::size_t>(M + b)];
+            }
+        }
+    }
+    return sum;
 }
 
 VectorXd rowWeights(const Design& design) {
@@ -473,39 +525,33 @@ std::optional<Separation> findSeparation(const MatrixXd& X, const VectorXd& sign
     return out;
 }
 
-namespace {
-
-/// Covariance of all parameters by the kind of errors, from the scores of the rows.
-Result<Covariance> likelihoodCovariance(const LikelihoodInput& in, const ErrorSpec& errors,
-                                        double n, double left, double alpha, const Job& job) {
-    const MatrixXd& F = in.maximum.factor;
+Result<Covariance> covarianceOfScores(const Design& design, const MatrixXd& scores,
+                                      const MatrixXd& factor, const VectorXd& leverage, double n,
+                                      double left, const ErrorSpec& errors, double alpha,
+                                      const Job& job) {
     if (errors.kind == "classical") {
-        return Covariance{F * F.transpose(), std::numeric_limits<double>::infinity(), ""};
+        return Covariance{factor * factor.transpose(), std::numeric_limits<double>::infinity(), ""};
     }
     if (errors.kind == "robust" && errors.type != "HC0" && errors.type != "HC1" &&
-        in.leverage.size() == 0) {
+        leverage.size() == 0) {
         return refuse(ErrorCode::BadSetting,
                       "errors of type " + errors.type + " need a row’s leverage in one equation",
                       "errors", "Choose HC1, or cluster.");
     }
-    // A row’s score is what least squares calls column times residual: the same formulas hold with
-    // the scores for columns and ones for residuals.
+    // The formulas of least squares hold with the scores for columns and ones for residuals.
     LinearSolution s;
-    s.factor = F;
-    s.centredFactor = F;
-    s.centre = VectorXd::Zero(F.rows());
-    s.residuals = VectorXd::Ones(in.maximum.scores.rows());
-    s.coefficients = in.maximum.theta;
-    for (Index j = 0; j < F.rows(); ++j) {
+    s.factor = factor;
+    s.centredFactor = factor;
+    s.centre = VectorXd::Zero(factor.rows());
+    s.residuals = VectorXd::Ones(scores.rows());
+    s.coefficients = VectorXd::Zero(factor.rows());
+    for (Index j = 0; j < factor.rows(); ++j) {
         s.kept.push_back(j);
     }
-    const VectorXd& h =
-        in.leverage.size() > 0 ? in.leverage : VectorXd(VectorXd::Zero(s.residuals.size()));
-    const LinearProblem problem{in.maximum.scores, in.design.y, in.design.weights, false};
-    return covarianceOf({in.design, problem, s, h, n, left, alpha, job}, errors);
+    const VectorXd h = leverage.size() > 0 ? leverage : VectorXd(VectorXd::Zero(scores.rows()));
+    const LinearProblem problem{scores, design.y, design.weights, false};
+    return covarianceOf({design, problem, s, h, n, left, alpha, job}, errors);
 }
-
-}  // namespace
 
 Result<Fit> fitOfLikelihood(LikelihoodInput in, const ErrorSpec& errors, double alpha,
                             const Job& job) {
@@ -521,7 +567,8 @@ Result<Fit> fitOfLikelihood(LikelihoodInput in, const ErrorSpec& errors, double 
                           plural(static_cast<std::size_t>(p), "coefficient", "coefficients"),
                       "sample", "Take terms out or widen the sample.");
     }
-    auto covariance = likelihoodCovariance(in, errors, fit.n, fit.dfResidual, alpha, job);
+    auto covariance = covarianceOfScores(design, in.maximum.scores, in.maximum.factor, in.leverage,
+                                         fit.n, fit.dfResidual, errors, alpha, job);
     if (!covariance) {
         return tl::make_unexpected(covariance.error());
     }

@@ -3,6 +3,7 @@
 #include "core/model/fit.h"
 
 #include <functional>
+#include <memory>
 
 namespace rapporto {
 
@@ -22,9 +23,13 @@ struct LikelihoodFit {
     bool linearSpread = false;           ///< The dispersion is that of the linear form.
     bool atBoundary = false;    ///< The dispersion is zero: the fit is the simpler one’s.
     std::size_t separated = 0;  ///< Rows left out because a term tells them for certain.
-    Eigen::MatrixXd index;      ///< n × indices, offsets included.
-    Eigen::VectorXd extras;     ///< Cuts; or the logarithm of a dispersion or spread.
-    Eigen::MatrixXd inverse;    ///< Of the negative Hessian over all parameters.
+    std::size_t unseen = 0;     ///< Of a selection: rows that have no outcome.
+    /// Of two equations with one covariance: ℓ of the two apart, which the correlation is tested
+    /// by.
+    std::optional<double> apartLogLikelihood;
+    Eigen::MatrixXd index;    ///< n × indices, offsets included.
+    Eigen::VectorXd extras;   ///< Cuts; or the logarithm of a dispersion or spread.
+    Eigen::MatrixXd inverse;  ///< Of the negative Hessian over all parameters.
 
     /// McFadden’s: 1 − ℓ/ℓ₀.
     [[nodiscard]] double pseudoRSquared() const {
@@ -39,6 +44,13 @@ struct IndexPart {
     bool hasConstant = false;  ///< Column 0 is all ones.
 };
 
+/// Derivatives of a block of rows, times their weights.
+struct RowTerms {
+    Eigen::MatrixXd first;   ///< Rows × (indices + extras).
+    Eigen::MatrixXd second;  ///< Negative; rows × indices · (indices + extras), row-major pairs.
+    Eigen::MatrixXd among;   ///< Negative, of extras among themselves; summed over the rows.
+};
+
 /// The likelihood of a row as a function of its indices and of parameters that all rows share.
 class RowModel {
   public:
@@ -51,13 +63,22 @@ class RowModel {
     /// ℓ of row i at `at` (indices, then extras), its gradient g and Hessian H (row-major,
     /// symmetric); −∞ where `at` is out of bounds. H may be null: only ℓ is wanted.
     virtual double row(Eigen::Index i, const double* at, double* g, double* H) const = 0;
+
+    /// Σ w ℓ of `rows` rows from `from` on and, where wanted, their terms; row by row unless a
+    /// model knows better.
+    ///
+    /// @param eta  their indices, at least rows × indices.
+    /// @param shared  the extras.
+    /// @param weights  of these rows; null: ones.
+    virtual double block(Eigen::Index from, Eigen::Index rows, const Eigen::MatrixXd& eta,
+                         const double* shared, const double* weights, RowTerms* terms) const;
 };
 
 /// Where a likelihood is largest.
 struct Maximum {
     Eigen::VectorXd theta;   ///< Coefficients of each index in turn, then extras.
     Eigen::MatrixXd factor;  ///< F F' = (−H)⁻¹.
-    Eigen::MatrixXd scores;  ///< n × p, of each row, without its weight.
+    Eigen::MatrixXd scores;  ///< n × p, of each row, without its weight; empty if not wanted.
     Eigen::MatrixXd index;   ///< n × indices.
     double logLikelihood = 0.0;
     int iterations = 0;
@@ -73,13 +94,17 @@ struct Maximum {
 ///         likelihood), Stopped.
 [[nodiscard]] Result<Maximum> maximise(const std::vector<IndexPart>& parts, const RowModel& model,
                                        const Eigen::VectorXd& start, const Eigen::VectorXd& weights,
-                                       const Job& job);
+                                       const Job& job, bool wantScores = true);
 
 /// A coefficient’s place outside of the main equation.
 struct ExtraName {
     std::string equation;
     std::string term;
 };
+
+/// A Poisson count and a probit of 0 and 1 by one index; `y` must outlive them.
+[[nodiscard]] std::unique_ptr<RowModel> poissonModel(const Eigen::VectorXd& y);
+[[nodiscard]] std::unique_ptr<RowModel> probitModel(const Eigen::VectorXd& y);
 
 /// What a model hands over for the tables of a fit.
 struct LikelihoodInput {
@@ -102,6 +127,18 @@ struct LikelihoodInput {
 /// Robust and clustered errors carry the factors of least squares; HC2 to HC4 need one index.
 [[nodiscard]] Result<Fit> fitOfLikelihood(LikelihoodInput input, const ErrorSpec& errors,
                                           double alpha, const Job& job);
+
+/// Covariance of parameters by the kind of errors from the scores of the rows (n × p, without their
+/// weights) and F, F F' = (−H)⁻¹. A row’s score is what least squares calls column times residual.
+///
+/// @param leverage  n, or empty where the equation is not a single one: HC2 to HC4 are refused.
+/// @param left  degrees of freedom that are left.
+[[nodiscard]] Result<Covariance> covarianceOfScores(const Design& design,
+                                                    const Eigen::MatrixXd& scores,
+                                                    const Eigen::MatrixXd& factor,
+                                                    const Eigen::VectorXd& leverage, double n,
+                                                    double left, const ErrorSpec& errors,
+                                                    double alpha, const Job& job);
 
 /// The design’s weights, or ones.
 [[nodiscard]] Eigen::VectorXd rowWeights(const Design& design);

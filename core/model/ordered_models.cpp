@@ -2,6 +2,7 @@
 #include "core/base/format.h"
 #include "core/model/likelihood.h"
 #include "core/model/outcome_models.h"
+#include "core/numerics/normal_below.h"
 
 #include <boost/math/special_functions/erf.hpp>
 
@@ -188,16 +189,7 @@ class TobitModel final : public RowModel {
         // ln Φ(s z), s = +1 below and −1 above.
         const double s = below ? 1.0 : -1.0;
         const double x = s * z;
-        const double p = upper(-x);
-        double ratio = density(x) / p;
-        double value = std::log(p);
-        if (x < -30.0) {
-            const double r = 1.0 / (x * x);
-            const double series = 1.0 - r * (1.0 - r * (3.0 - 15.0 * r));
-            ratio = -x / series;
-            value = -0.5 * x * x - std::log(-x) - 0.5 * std::log(2.0 * std::numbers::pi) +
-                    std::log(series);
-        }
+        const auto [value, ratio] = normalBelow(x);
         const double curve = -ratio * (x + ratio);
         g[0] = -s * ratio / sigma;
         g[1] = -ratio * x;
@@ -213,6 +205,80 @@ class TobitModel final : public RowModel {
     const VectorXd& y_;
     std::optional<double> low_;
     std::optional<double> high_;
+};
+
+/// A normal outcome between two ends; τ = ln σ.
+class IntervalModel final : public RowModel {
+  public:
+    IntervalModel(const VectorXd& lower, const VectorXd& upper) : lower_(lower), upper_(upper) {}
+
+    [[nodiscard]] int extras() const override { return 1; }
+
+    double row(Index i, const double* at, double* g, double* H) const override {
+        const double sigma = std::exp(at[1]);
+        const double a = (lower_(i) - at[0]) / sigma;
+        if (lower_(i) == upper_(i)) {
+            g[0] = a / sigma;
+            g[1] = a * a - 1.0;
+            if (H != nullptr) {
+                H[0] = -1.0 / (sigma * sigma);
+                H[1] = H[2] = -2.0 * a / sigma;
+                H[3] = -2.0 * a * a;
+            }
+            return -0.5 * a * a - at[1] - 0.5 * std::log(2.0 * std::numbers::pi);
+        }
+        const double b = (upper_(i) - at[0]) / sigma;
+        const Ends ends = endsOf(a, b);
+        // Σ over both ends of f, zf, z²f and z³f, the lower one taken off; f = φ(z)/P.
+        double sum[4] = {};
+        for (const auto& [z, f, sign] : {std::tuple(b, ends.high, 1.0), {a, ends.low, -1.0}}) {
+            double power = std::isinf(z) ? 0.0 : sign * f;
+            for (double& s : sum) {
+                s += power;
+                power *= std::isinf(z) ? 0.0 : z;
+            }
+        }
+        g[0] = -sum[0] / sigma;
+        g[1] = -sum[1];
+        if (H != nullptr) {
+            H[0] = -(sum[1] + sum[0] * sum[0]) / (sigma * sigma);
+            H[1] = H[2] = (sum[0] - sum[2] - sum[0] * sum[1]) / sigma;
+            H[3] = sum[1] - sum[3] - sum[1] * sum[1];
+        }
+        return ends.value;
+    }
+
+  private:
+    /// ln P(a < Z ≤ b) and the densities at both ends over P.
+    struct Ends {
+        double value = 0.0;
+        double low = 0.0;
+        double high = 0.0;
+    };
+
+    static Ends endsOf(double a, double b) {
+        if (std::isinf(a)) {
+            const auto [value, ratio] = normalBelow(b);
+            return {value, 0.0, ratio};
+        }
+        if (std::isinf(b)) {
+            const auto [value, ratio] = normalBelow(-a);
+            return {value, ratio, 0.0};
+        }
+        if (a + b > 0.0) {
+            const Ends turned = endsOf(-b, -a);
+            return {turned.value, turned.high, turned.low};
+        }
+        // P = Φ(b)(1 − Φ(a)/Φ(b)), in logarithms: both may be far out.
+        const NormalBelow high = normalBelow(b);
+        const NormalBelow low = normalBelow(a);
+        const double share = -std::expm1(low.value - high.value);
+        const double value = high.value + std::log(share);
+        return {value, low.ratio * std::exp(low.value - value), high.ratio / share};
+    }
+
+    const VectorXd& lower_;
+    const VectorXd& upper_;
 };
 
 /// The design without its constant, which the cuts stand for.
@@ -287,7 +353,8 @@ Result<Fit> fitOrdered(const Design& design, bool probit, const ErrorSpec& error
                               : std::log(below / (1.0 - below));
     }
     const OrderedModel model(design.y, levels, probit);
-    auto found = maximise({slopes->part}, model, start, design.weights, job);
+    auto found =
+        maximise({slopes->part}, model, start, design.weights, job, errors.kind != "classical");
     if (!found) {
         Refusal refusal = found.error();
         if (refusal.code != ErrorCode::Stopped) {
@@ -312,8 +379,10 @@ Result<Fit> fitOrdered(const Design& design, bool probit, const ErrorSpec& error
     found->factor = (T * found->factor).eval();
     found->index.array() += shift;
     // Scores turn the other way: s̃ = s T⁻¹.
-    const MatrixXd extras = found->scores.rightCols(levels - 1);
-    found->scores.leftCols(k) -= (extras.rowwise().sum() * centre.transpose()).eval();
+    if (found->scores.rows() > 0) {
+        const MatrixXd extras = found->scores.rightCols(levels - 1);
+        found->scores.leftCols(k) -= (extras.rowwise().sum() * centre.transpose()).eval();
+    }
     told->extras = found->theta.tail(levels - 1);
     told->deviance = -2.0 * found->logLikelihood;
     std::vector<ExtraName> further;
@@ -379,7 +448,7 @@ Result<Fit> fitMultinomialLogit(const Design& design, const EstimatorSettings& /
         start(X.cols() * (j - 1)) = std::log(shares(j) / shares(0));
     }
     const GroupsModel model(design.y, levels);
-    auto found = maximise(parts, model, start, design.weights, job);
+    auto found = maximise(parts, model, start, design.weights, job, errors.kind != "classical");
     if (!found) {
         Refusal refusal = found.error();
         if (refusal.code != ErrorCode::Stopped) {
@@ -425,16 +494,11 @@ Result<Fit> fitMultinomialLogit(const Design& design, const EstimatorSettings& /
     return fit;
 }
 
-Result<Fit> fitTobit(const Design& design, const EstimatorSettings& settings,
-                     const ErrorSpec& errors, double alpha, const Job& job) {
-    if (!settings.low && !settings.high) {
-        return refuse(ErrorCode::BadSetting, "no end is named where the outcome is cut off",
-                      "method", "Name the lowest or the highest value that is seen.");
-    }
-    if (settings.low && settings.high && !(*settings.low < *settings.high)) {
-        return refuse(ErrorCode::BadSetting, "the lower end is not below the upper one", "method",
-                      "Correct the ends.");
-    }
+namespace {
+
+/// What tobit and interval data have in common: one index, the logarithm of the spread.
+Result<Fit> fitBehindEnds(const Design& design, const std::string& family, const RowModel& model,
+                          std::string note, const ErrorSpec& errors, double alpha, const Job& job) {
     if (!design.effects.empty()) {
         return refuse(ErrorCode::NotBuilt,
                       "effects held fixed are not built for outcomes that are cut off",
@@ -446,7 +510,6 @@ Result<Fit> fitTobit(const Design& design, const EstimatorSettings& settings,
     }
     const IndexPart part{MatrixXd(design.X(Eigen::all, columns->kept)), VectorXd(),
                          design.hasConstant};
-    const VectorXd none;
     const auto least =
         solveLinear({part.X, design.y, design.weights, design.hasConstant}, false, job);
     if (!least) {
@@ -458,13 +521,12 @@ Result<Fit> fitTobit(const Design& design, const EstimatorSettings& settings,
     start(k) =
         0.5 * std::log(std::max(
                   least->residuals.squaredNorm() / static_cast<double>(design.y.size()), 1e-300));
-    const TobitModel model(design.y, settings.low, settings.high);
-    auto found = maximise({part}, model, start, design.weights, job);
+    auto found = maximise({part}, model, start, design.weights, job, errors.kind != "classical");
     if (!found) {
         return tl::make_unexpected(found.error());
     }
     auto told = std::make_shared<LikelihoodFit>();
-    told->family = "tobit";
+    told->family = family;
     told->outcome = "cut-off";
     told->extras = found->theta.tail(1);
     if (design.hasConstant) {
@@ -472,15 +534,8 @@ Result<Fit> fitTobit(const Design& design, const EstimatorSettings& settings,
         constant(0) = design.y.mean();
         constant(1) = start(k);
         const auto plain = maximise({{MatrixXd::Ones(design.y.size(), 1), VectorXd(), true}}, model,
-                                    constant, design.weights, job);
+                                    constant, design.weights, job, false);
         told->nullLogLikelihood = plain ? plain->logLikelihood : 0.0;
-    }
-    std::size_t cut = 0;
-    for (Index i = 0; i < design.y.size(); ++i) {
-        cut += (settings.low && design.y(i) <= *settings.low) ||
-                       (settings.high && design.y(i) >= *settings.high)
-                   ? 1
-                   : 0;
     }
     const VectorXd fitted = found->index.col(0);
     LikelihoodInput input{
@@ -491,9 +546,48 @@ Result<Fit> fitTobit(const Design& design, const EstimatorSettings& settings,
     };
     auto fit = fitOfLikelihood(std::move(input), errors, alpha, job);
     if (fit) {
-        fit->notes.push_back(plural(cut, "row lies", "rows lie") + " at an end.");
+        fit->notes.push_back(std::move(note));
     }
     return fit;
+}
+
+}  // namespace
+
+Result<Fit> fitTobit(const Design& design, const EstimatorSettings& settings,
+                     const ErrorSpec& errors, double alpha, const Job& job) {
+    if (!settings.low && !settings.high) {
+        return refuse(ErrorCode::BadSetting, "no end is named where the outcome is cut off",
+                      "method", "Name the lowest or the highest value that is seen.");
+    }
+    if (settings.low && settings.high && !(*settings.low < *settings.high)) {
+        return refuse(ErrorCode::BadSetting, "the lower end is not below the upper one", "method",
+                      "Correct the ends.");
+    }
+    std::size_t cut = 0;
+    for (Index i = 0; i < design.y.size(); ++i) {
+        cut += (settings.low && design.y(i) <= *settings.low) ||
+                       (settings.high && design.y(i) >= *settings.high)
+                   ? 1
+                   : 0;
+    }
+    return fitBehindEnds(design, "tobit", TobitModel(design.y, settings.low, settings.high),
+                         plural(cut, "row lies", "rows lie") + " at an end.", errors, alpha, job);
+}
+
+Result<Fit> fitInterval(const Design& design, const EstimatorSettings& /*settings*/,
+                        const ErrorSpec& errors, double alpha, const Job& job) {
+    std::size_t exact = 0;
+    std::size_t open = 0;
+    for (Index i = 0; i < design.y.size(); ++i) {
+        exact += design.lower(i) == design.upper(i) ? 1 : 0;
+        open += std::isinf(design.lower(i)) || std::isinf(design.upper(i)) ? 1 : 0;
+    }
+    const auto n = static_cast<std::size_t>(design.y.size());
+    return fitBehindEnds(design, "interval", IntervalModel(design.lower, design.upper),
+                         plural(n - exact - open, "row lies", "rows lie") + " between two ends, " +
+                             plural(open, "has", "have") + " one end, " +
+                             plural(exact, "is", "are") + " known exactly.",
+                         errors, alpha, job);
 }
 
 }  // namespace rapporto

@@ -94,6 +94,46 @@ enum class CountLaw : std::uint8_t { Poisson, Quadratic, Linear };
 [[nodiscard]] Result<Fit> fitTobit(const Design& design, const EstimatorSettings& settings,
                                    const ErrorSpec& errors, double alpha, const Job& job);
 
+/// An outcome known to lie between two ends (design.lower, design.upper; equal: known exactly), a
+/// normal law behind it; the spread is in the equation `spread`.
+/// Source: Stewart (1983), Review of Economic Studies 50.
+[[nodiscard]] Result<Fit> fitInterval(const Design& design, const EstimatorSettings& settings,
+                                      const ErrorSpec& errors, double alpha, const Job& job);
+
+/// An outcome seen only where a normal index of its own is above zero, the two joined by a
+/// correlation. By likelihood: equations `main`, `seen`, `spread` (sigma) and `correlation` (rho).
+/// In two steps: least squares with the inverse Mills ratio of a probit; classical errors are
+/// Heckman’s own, others take both steps’ scores together. The design of the answer holds the rows
+/// that are seen.
+///
+/// @return the fit, or BadSetting (every row is seen, or none; effects held fixed, instruments),
+///         NotConverged (also: the correlation runs to one), RankDeficient, TooFewRows, Stopped.
+/// Source: Heckman (1979), Econometrica 47; Greene (1981), Econometrica 49.
+[[nodiscard]] Result<Fit> fitHeckman(const Design& design, const EstimatorSettings& settings,
+                                     const ErrorSpec& errors, double alpha, const Job& job);
+[[nodiscard]] Result<Fit> fitHeckmanTwoStep(const Design& design, const EstimatorSettings& settings,
+                                            const ErrorSpec& errors, double alpha, const Job& job);
+
+/// A yes–no outcome whose one endogenous term is normal given the instruments, the two errors
+/// joined by a correlation; equations `main`, `first` (of the endogenous term), `spread`,
+/// `correlation`. The index has errors of variance one, so that Φ(xb) is the chance of yes where
+/// the term is set. Source: Rivers & Vuong (1988), J. Econometrics 39 (the model; here by full
+/// likelihood).
+[[nodiscard]] Result<Fit> fitProbitInstruments(const Design& design,
+                                               const EstimatorSettings& settings,
+                                               const ErrorSpec& errors, double alpha,
+                                               const Job& job);
+
+/// A Poisson count with what the first stages leave of the endogenous terms among its terms
+/// (`left of …`, whose test is one of exogeneity). Errors take both stages’ scores together, so
+/// that classical ones are robust. Source: Wooldridge (2015), J. Human Resources 50; Newey (1984),
+/// Economics Letters 14.
+[[nodiscard]] Result<Fit> fitPoissonControl(const Design& design, const EstimatorSettings& settings,
+                                            const ErrorSpec& errors, double alpha, const Job& job);
+
+/// True of methods that keep rows without outcome.
+[[nodiscard]] bool isSelection(const std::string& method);
+
 /// True of methods whose index takes an offset and an exposure.
 [[nodiscard]] bool takesExposure(const std::string& method);
 

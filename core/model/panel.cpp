@@ -1,6 +1,8 @@
 #include "core/model/panel.h"
 
 #include "core/base/format.h"
+#include "core/base/parallel.h"
+#include "core/model/likelihood.h"
 #include "core/numerics/sweep_effects.h"
 #include "core/numerics/sweep_slopes.h"
 
@@ -21,9 +23,30 @@ tl::unexpected<Refusal> needsPanel() {
                   "method", "Say in Data what a row is.");
 }
 
-tl::unexpected<Refusal> needsPlain(const std::string& method) {
-    return refuse(ErrorCode::NotBuilt, "weights are not built for " + method + " yet", "weights",
-                  "Take the weights out, or compare within units.");
+/// Weights of methods that look at whole units are the units’ own: n, none, or why not.
+Result<VectorXd> unitWeights(const Design& design) {
+    if (design.weights.size() == 0 || design.units.empty()) {
+        return VectorXd();
+    }
+    if (design.weightKind == WeightKind::Frequency) {
+        return refuse(ErrorCode::BadSetting,
+                      "frequency weights repeat rows, and a unit has one row at a moment",
+                      "weights", "Choose sampling or precision weights.");
+    }
+    VectorXd out = VectorXd::Zero(design.unitCount);
+    for (Index i = 0; i < design.weights.size(); ++i) {
+        double& unit = out(design.units[static_cast<std::size_t>(i)]);
+        if (unit > 0.0 && std::abs(unit - design.weights(i)) > 1e-12 * unit) {
+            return refuse(ErrorCode::BadSetting,
+                          "the weights differ between rows of one unit (row " +
+                              std::to_string(design.rows[static_cast<std::size_t>(i)] + 1) + ")",
+                          "weights",
+                          "This method takes a weight for each unit: use one that stays, such as "
+                          "avg(w) over (partition by the unit), or compare within units.");
+        }
+        unit = design.weights(i);
+    }
+    return out;
 }
 
 /// Means of every unit in the columns of X (units × k).
@@ -38,11 +61,15 @@ MatrixXd unitMeans(const Design& design, const MatrixXd& X, VectorXd& sizes) {
     return sizes.cwiseInverse().asDiagonal() * means;
 }
 
-double squaredCorrelation(const VectorXd& a, const VectorXd& b) {
-    const VectorXd x = a.array() - a.mean();
-    const VectorXd y = b.array() - b.mean();
-    const double size = x.squaredNorm() * y.squaredNorm();
-    const double xy = x.dot(y);
+/// @param w  weights, or empty.
+double squaredCorrelation(const VectorXd& a, const VectorXd& b, const VectorXd& w) {
+    const VectorXd by = w.size() > 0
+                            ? VectorXd(w / w.sum())
+                            : VectorXd::Constant(a.size(), 1.0 / static_cast<double>(a.size()));
+    const VectorXd x = a.array() - by.dot(a);
+    const VectorXd y = b.array() - by.dot(b);
+    const double size = by.dot(x.cwiseAbs2()) * by.dot(y.cwiseAbs2());
+    const double xy = by.dot(x.cwiseProduct(y));
     return size > 0.0 ? xy * xy / size : std::nan("");
 }
 
@@ -65,9 +92,11 @@ void fillPanelRSquared(Fit& fit, const Design& raw) {
     const auto put = [](std::optional<double>& into, double value) {
         into = std::isfinite(value) ? std::optional(value) : std::nullopt;
     };
-    put(fit.statistics.within, squaredCorrelation(left.col(0), left.col(1)));
-    put(fit.statistics.between, squaredCorrelation(means.col(0), means.col(1)));
-    put(fit.statistics.overall, squaredCorrelation(both.col(0), both.col(1)));
+    const auto units = unitWeights(raw);
+    put(fit.statistics.within, squaredCorrelation(left.col(0), left.col(1), raw.weights));
+    put(fit.statistics.between,
+        squaredCorrelation(means.col(0), means.col(1), units ? *units : VectorXd()));
+    put(fit.statistics.overall, squaredCorrelation(both.col(0), both.col(1), raw.weights));
 }
 
 /// A fit on a design made from another; the tables are of the made one.
@@ -176,6 +205,11 @@ Design withRows(const Design& design, const std::vector<Index>& rows) {
     if (design.offset.size() > 0) {
         out.offset = VectorXd(design.offset(rows));
     }
+    if (design.lower.size() > 0) {
+        out.lower = VectorXd(design.lower(rows));
+        out.upper = VectorXd(design.upper(rows));
+    }
+    out.unseen = picked(design.unseen, rows);
     if (design.zeroX.cols() > 0) {
         out.zeroX = MatrixXd(design.zeroX(rows, Eigen::all));
     }
@@ -213,28 +247,39 @@ std::string heldReason(const Design& design) {
 }
 
 Result<Design> sweptDesign(Design design, const Job& job) {
-    auto before = std::make_shared<Design>(design);
     const Index first = design.hasConstant ? 1 : 0;
     const Index k = design.X.cols();
     const Index m = design.Z.cols();
     const Index n = design.y.size();
+    // The columns are large: one copy is kept as they were, one is worked on, with the outcome in
+    // the constant's place.
     MatrixXd columns(n, 1 + k - first + m);
     columns.col(0) = design.y;
     columns.middleCols(1, k - first) = design.X.rightCols(k - first);
     if (m > 0) {
         columns.rightCols(m) = design.Z;
     }
+    MatrixXd asked = std::move(design.X);
+    design.X = MatrixXd();
+    auto before = std::make_shared<Design>(design);
+    before->X = std::move(asked);
+    design.y = VectorXd();
+    design.Z = MatrixXd();
     Eigen::RowVectorXd means = Eigen::RowVectorXd::Zero(columns.cols());
-    if (design.weights.size() > 0) {
-        means = (design.weights.transpose() * columns) / design.weights.sum();
-    } else {
-        means = columns.colwise().mean();
-    }
     VectorXd length(columns.cols());
-    for (Index j = 0; j < columns.cols(); ++j) {
-        columns.col(j).array() -= means(j);
-        length(j) = columns.col(j).norm();
-    }
+    const double total = design.weights.size() > 0 ? design.weights.sum() : static_cast<double>(n);
+    // As many chunks as columns, up to the most there are.
+    constexpr std::size_t kApart = 16384;
+    const RowChunks parts(static_cast<std::size_t>(columns.cols()) * kApart);
+    parts.forEach([&](std::size_t part) {
+        const auto end = static_cast<Index>(parts[part].end / kApart);
+        for (auto j = static_cast<Index>(parts[part].begin / kApart); j < end; ++j) {
+            means(j) = design.weights.size() > 0 ? design.weights.dot(columns.col(j)) / total
+                                                 : columns.col(j).mean();
+            columns.col(j).array() -= means(j);
+            length(j) = columns.col(j).norm();
+        }
+    });
     std::vector<EffectGroups> groupings;
     const SweptGrouping* sloped = nullptr;
     for (const SweptGrouping& effects : design.effects) {
@@ -275,29 +320,83 @@ Result<Design> sweptDesign(Design design, const Job& job) {
         }
     }
     design.y = columns.col(0);
-    design.X.rightCols(k - first) = columns.middleCols(1, k - first);
     design.Z = columns.rightCols(m);
+    if (design.hasConstant) {
+        columns.col(0).setOnes();
+        columns.conservativeResize(Eigen::NoChange, k);
+    } else {
+        columns = MatrixXd(columns.middleCols(1, k));
+    }
+    design.X = std::move(columns);
     design.effectsRank = report->rank - (design.hasConstant ? 1.0 : 0.0);
     design.swept = true;
     design.before = std::move(before);
     if (design.effects.size() == 1 && sloped == nullptr) {
         const auto& effects = design.effects.front();
         VectorXd sums = VectorXd::Zero(effects.count);
-        double total = 0.0;
         const auto weight = [&](Index i) {
             return design.weights.size() > 0 ? design.weights(i) : 1.0;
         };
         for (Index i = 0; i < n; ++i) {
             sums(effects.of[static_cast<std::size_t>(i)]) += weight(i);
-            total += weight(i);
         }
+        const double whole = sums.sum();
         design.effectsLeverage.resize(n);
         for (Index i = 0; i < n; ++i) {
             design.effectsLeverage(i) = weight(i) / sums(effects.of[static_cast<std::size_t>(i)]) -
-                                        (design.hasConstant ? weight(i) / total : 0.0);
+                                        (design.hasConstant ? weight(i) / whole : 0.0);
         }
     }
     return design;
+}
+
+Result<std::vector<VectorXd>> effectsHeldFixed(const Fit& fit, const Design& design,
+                                               const Job& job) {
+    const bool count = fit.likelihood != nullptr && fit.likelihood->family == "poisson";
+    if (design.effects.empty() || (!count && (!design.swept || design.before == nullptr)) ||
+        (fit.likelihood != nullptr && !count)) {
+        return refuse(ErrorCode::NotBuilt, "this fit estimates no effects of what is held fixed",
+                      "", "Hold a grouping fixed in a linear question or a Poisson count.");
+    }
+    const MatrixXd& X = count ? design.X : design.before->X;
+    VectorXd left =
+        count ? VectorXd(fit.likelihood->index.col(0)) : VectorXd(design.before->y - fit.residuals);
+    if (count && design.offset.size() > 0) {
+        left -= design.offset;
+    }
+    for (const Coefficient& c : fit.coefficients) {
+        if (c.column >= 0 && c.equation == "main") {
+            left -= c.estimate * X.col(c.column);
+        }
+    }
+    std::vector<EffectGroups> groupings;
+    for (const SweptGrouping& effects : design.effects) {
+        if (effects.slopes.cols() > 0) {
+            if (design.effects.size() > 1) {
+                return refuse(ErrorCode::NotBuilt,
+                              "with slopes of their own and further effects they are not told "
+                              "apart yet",
+                              "", "Hold the one grouping fixed alone.");
+            }
+            return std::vector<VectorXd>{left};
+        }
+        groupings.push_back({effects.of, effects.count});
+    }
+    // Of a count the index is worked out under the weights of the last step; what it holds is
+    // exact.
+    const auto effects = groupEffects(left, groupings, design.weights, job);
+    if (!effects) {
+        return tl::make_unexpected(effects.error());
+    }
+    std::vector<VectorXd> out;
+    for (std::size_t d = 0; d < groupings.size(); ++d) {
+        VectorXd rows(left.size());
+        for (Index i = 0; i < rows.size(); ++i) {
+            rows(i) = (*effects)[d](groupings[d].of[static_cast<std::size_t>(i)]);
+        }
+        out.push_back(std::move(rows));
+    }
+    return out;
 }
 
 Result<Design> betweenDesign(const Design& design) {
@@ -318,6 +417,9 @@ Result<Design> betweenDesign(const Design& design) {
     }
     out.unitMoments.clear();
     out.effects.clear();
+    if (out.weightKind == WeightKind::Sampling) {
+        out.weights /= out.weights.mean();
+    }
     if (out.y.maxCoeff() == out.y.minCoeff()) {
         return refuse(ErrorCode::NoVariation, "the units’ means of the outcome are all the same",
                       "method", "Compare within units.");
@@ -366,6 +468,9 @@ Result<Design> differencedDesign(const Design& design) {
             out.Z(static_cast<Index>(i), j) -= design.Z(earlier[i], j);
         }
     }
+    if (out.weightKind == WeightKind::Sampling) {
+        out.weights /= out.weights.mean();
+    }
     return out;
 }
 
@@ -379,7 +484,12 @@ Result<VarianceParts> varianceParts(const Design& design, const Job& job) {
     if (!swept) {
         return tl::make_unexpected(swept.error());
     }
-    const auto inner = solveLinear({swept->X, swept->y, {}, design.hasConstant}, false, job);
+    const auto weights = unitWeights(design);
+    if (!weights) {
+        return tl::make_unexpected(weights.error());
+    }
+    const auto inner =
+        solveLinear({swept->X, swept->y, swept->weights, design.hasConstant}, false, job);
     if (!inner) {
         return tl::make_unexpected(inner.error());
     }
@@ -389,7 +499,9 @@ Result<VarianceParts> varianceParts(const Design& design, const Job& job) {
     VectorXd sizes;
     const MatrixXd X = unitMeans(design, design.X, sizes);
     const VectorXd y = unitMeans(design, design.y, sizes);
-    const LinearProblem problem{X, y, sizes, design.hasConstant};
+    const VectorXd outerWeights =
+        weights->size() > 0 ? VectorXd(sizes.cwiseProduct(*weights)) : sizes;
+    const LinearProblem problem{X, y, outerWeights, design.hasConstant};
     const auto outer = solveLinear(problem, false, job);
     if (!outer) {
         return tl::make_unexpected(outer.error());
@@ -430,8 +542,8 @@ Result<Fit> fitWithin(const Design& design, const EstimatorSettings& /*settings*
 
 Result<Fit> fitBetween(const Design& design, const EstimatorSettings& /*settings*/,
                        const ErrorSpec& errors, double alpha, const Job& job) {
-    if (design.weights.size() > 0) {
-        return needsPlain("means of units");
+    if (auto weights = unitWeights(design); !weights) {
+        return tl::make_unexpected(weights.error());
     }
     if (!design.effects.empty()) {
         return refuse(ErrorCode::BadSetting,
@@ -447,8 +559,8 @@ Result<Fit> fitBetween(const Design& design, const EstimatorSettings& /*settings
 
 Result<Fit> fitFirstDifference(const Design& design, const EstimatorSettings& /*settings*/,
                                const ErrorSpec& errors, double alpha, const Job& job) {
-    if (design.weights.size() > 0) {
-        return needsPlain("first differences");
+    if (auto weights = unitWeights(design); !weights) {
+        return tl::make_unexpected(weights.error());
     }
     auto made = differencedDesign(design);
     if (!made) {
@@ -461,9 +573,6 @@ Result<Fit> fitFirstDifference(const Design& design, const EstimatorSettings& /*
 
 Result<Fit> fitRandom(const Design& design, const EstimatorSettings& /*settings*/,
                       const ErrorSpec& errors, double alpha, const Job& job) {
-    if (design.weights.size() > 0) {
-        return needsPlain("random effects");
-    }
     if (!design.effects.empty()) {
         return refuse(ErrorCode::BadSetting,
                       "effects are either held fixed or taken as random, not both", "method",

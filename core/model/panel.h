@@ -28,6 +28,18 @@ struct PanelFit {
 /// Units, rows a unit, and what varies within units, of the rows as they are.
 [[nodiscard]] PanelFit panelFitOf(const Design& raw);
 
+/// The effects of what a fit holds fixed, as they stand in each row: a vector of n a grouping of
+/// `design.effects`, on the scale of the outcome (of its index for counts). With slopes of their
+/// own the one vector is level and slopes together. The first keeps no mean where there is a
+/// constant.
+///
+/// @param design  as the answer has it.
+/// @return NotBuilt where the fit holds nothing fixed, or its effects cancel without being
+///         estimated (conditional logit, differences); NotConverged; Stopped.
+[[nodiscard]] Result<std::vector<Eigen::VectorXd>> effectsHeldFixed(const Fit& fit,
+                                                                    const Design& design,
+                                                                    const Job& job);
+
 /// Sweeps the effects of `design.effects` out of y, X and Z and puts the means back, so that the
 /// constant is the mean effect. A column that does not vary once they are out is made constant.
 /// `before` is the design as it was.
@@ -57,7 +69,9 @@ struct VarianceParts {
 [[nodiscard]] Result<VarianceParts> varianceParts(const Design& design, const Job& job);
 
 /// Least squares within units (`within`: the design comes swept), of their means, of differences,
-/// and of rows less a share of their unit’s mean (random effects; normal law).
+/// and of rows less a share of their unit’s mean (random effects; normal law). The last three take
+/// weights that are the same in all rows of a unit: a weight of four stands for a unit whose rows,
+/// effect and errors alike, scatter half as widely.
 [[nodiscard]] Result<Fit> fitWithin(const Design& design, const EstimatorSettings& settings,
                                     const ErrorSpec& errors, double alpha, const Job& job);
 [[nodiscard]] Result<Fit> fitBetween(const Design& design, const EstimatorSettings& settings,

@@ -532,12 +532,17 @@ std::shared_ptr<const Response> responseOf(const Design& design, const Fit& fit)
     if (told.outcome == "groups") {
         return std::make_shared<const GroupShares>(design.levelNames);
     }
-    const Curve curve = told.outcome == "count"    ? Curve::Exp
-                        : told.family == "probit"  ? Curve::Probit
-                        : told.family == "cloglog" ? Curve::Cloglog
-                        : told.family == "tobit"   ? Curve::Line
-                                                   : Curve::Logit;
-    return std::make_shared<const MeanOfIndex>(curve, extra || told.family == "tobit" ? 1 : 0);
+    const Curve curve = told.outcome == "count"     ? Curve::Exp
+                        : told.outcome == "cut-off" ? Curve::Line
+                        : told.family == "cloglog"  ? Curve::Cloglog
+                        : told.family == "probit" || told.family == "probit-instruments"
+                            ? Curve::Probit
+                            : Curve::Logit;
+    // The mean does not hang on what stands in further equations.
+    const bool further = extra || told.outcome == "cut-off" || told.family == "probit-instruments";
+    const auto beside = std::count_if(fit.coefficients.begin(), fit.coefficients.end(),
+                                      [](const Coefficient& c) { return c.equation != "main"; });
+    return std::make_shared<const MeanOfIndex>(curve, further ? static_cast<int>(beside) : 0);
 }
 
 namespace {

@@ -1,10 +1,13 @@
 #include "core/base/format.h"
 #include "core/model/likelihood.h"
 #include "core/model/outcome_models.h"
+#include "core/numerics/kernels.h"
+#include "core/numerics/normal_below.h"
 
 #include <boost/math/special_functions/erf.hpp>
 
 #include <algorithm>
+#include <array>
 #include <cmath>
 #include <limits>
 #include <numbers>
@@ -17,30 +20,6 @@ using Eigen::MatrixXd;
 using Eigen::VectorXd;
 
 enum class Link : std::uint8_t { Logit, Probit, Cloglog };
-
-/// ln Φ(x) and φ(x)/Φ(x) far into the tail.
-struct NormalTerms {
-    double log = 0.0;
-    double ratio = 0.0;
-};
-
-NormalTerms normalTerms(double x) {
-    NormalTerms out;
-    if (x > -30.0) {
-        const double below = 0.5 * boost::math::erfc(-x / std::numbers::sqrt2);
-        out.log = x > 5.0 ? std::log1p(-0.5 * boost::math::erfc(x / std::numbers::sqrt2))
-                          : std::log(below);
-        out.ratio = std::exp(-0.5 * x * x) / std::sqrt(2.0 * std::numbers::pi) / below;
-        return out;
-    }
-    // Φ(x) = φ(x)/|x| · (1 − 1/x² + 3/x⁴ − 15/x⁶).
-    const double r = 1.0 / (x * x);
-    const double series = 1.0 - r * (1.0 - r * (3.0 - 15.0 * r));
-    out.log =
-        -0.5 * x * x - std::log(-x) - 0.5 * std::log(2.0 * std::numbers::pi) + std::log(series);
-    out.ratio = -x / series;
-    return out;
-}
 
 /// y in {0, 1} (or a share between) by one index.
 class YesNoModel final : public RowModel {
@@ -63,12 +42,12 @@ class YesNoModel final : public RowModel {
         }
         if (link_ == Link::Probit) {
             const double side = y > 0.5 ? 1.0 : -1.0;
-            const NormalTerms t = normalTerms(side * eta);
+            const NormalBelow t = normalBelow(side * eta);
             g[0] = side * t.ratio;
             if (H != nullptr) {
                 H[0] = -t.ratio * (t.ratio + side * eta);
             }
-            return t.log;
+            return t.value;
         }
         // P(1) = 1 − exp(−e^η).
         const double mu = std::exp(eta);
@@ -85,6 +64,40 @@ class YesNoModel final : public RowModel {
             H[0] = -mu;
         }
         return -mu;
+    }
+
+    double block(Index from, Index rows, const MatrixXd& eta, const double* shared,
+                 const double* weights, RowTerms* terms) const override {
+        if (link_ != Link::Logit) {
+            return RowModel::block(from, rows, eta, shared, weights, terms);
+        }
+        std::array<double, kernels::kBlock> away = {};
+        for (Index i = 0; i < rows; ++i) {
+            away[static_cast<std::size_t>(i)] = -std::abs(eta(i, 0));
+        }
+        std::array<double, kernels::kBlock> small = {};
+        kernels::expInto(small.data(), away.data(), rows);
+        double sum = 0.0;
+        double product = 1.0;  // Of 1 + e^−|η|, each at most 2: one logarithm for all of them.
+        for (Index i = 0; i < rows; ++i) {
+            const double w = weights != nullptr ? weights[i] : 1.0;
+            const double e = small[static_cast<std::size_t>(i)];
+            const double at = eta(i, 0);
+            const double y = y_(from + i);
+            const double inverse = 1.0 / (1.0 + e);
+            const double p = at < 0.0 ? e * inverse : inverse;
+            sum += w * (at < 0.0 ? y * at : (y - 1.0) * at);
+            if (weights == nullptr) {
+                product *= 1.0 + e;
+            } else {
+                sum -= w * std::log1p(e);
+            }
+            if (terms != nullptr) {
+                terms->first(i, 0) = w * (y - p);
+                terms->second(i, 0) = w * e * inverse * inverse;
+            }
+        }
+        return sum - std::log(product);
     }
 
   private:
@@ -261,7 +274,8 @@ Result<Fit> fitYesNo(const Design& design, Link link, const std::string& family,
         start(0) = constantFor(std::clamp(share, 1e-8, 1.0 - 1e-8), link);
     }
     auto found =
-        firth ? penalised(part, design, job) : maximise({part}, model, start, design.weights, job);
+        firth ? penalised(part, design, job)
+              : maximise({part}, model, start, design.weights, job, errors.kind != "classical");
     if (!firth) {
         const bool ran = !found ? found.error().code != ErrorCode::Stopped
                                 : found->index.col(0).cwiseAbs().maxCoeff() >
@@ -286,7 +300,7 @@ Result<Fit> fitYesNo(const Design& design, Link link, const std::string& family,
         VectorXd constant(1);
         constant(0) = constantFor(std::clamp(share, 1e-8, 1.0 - 1e-8), link);
         const auto none = maximise({{MatrixXd::Ones(design.y.size(), 1), design.offset, true}},
-                                   model, constant, design.weights, job);
+                                   model, constant, design.weights, job, false);
         told->nullLogLikelihood = none ? none->logLikelihood : 0.0;
     }
     told->deviance = -2.0 * found->logLikelihood;
@@ -318,6 +332,10 @@ Result<Fit> fitYesNo(const Design& design, Link link, const std::string& family,
 }
 
 }  // namespace
+
+std::unique_ptr<RowModel> probitModel(const VectorXd& y) {
+    return std::make_unique<YesNoModel>(y, Link::Probit);
+}
 
 Result<Fit> fitLogit(const Design& design, const EstimatorSettings& settings,
                      const ErrorSpec& errors, double alpha, const Job& job) {

@@ -3,11 +3,13 @@
 #include "core/base/parallel.h"
 #include "core/numerics/blocked_qr.h"
 #include "core/numerics/gram_schmidt.h"
+#include "core/numerics/kernels.h"
 
 #include <cblas.h>
 
 #include <algorithm>
 #include <cmath>
+#include <numeric>
 #include <optional>
 
 namespace rapporto {
@@ -16,9 +18,14 @@ namespace {
 using Eigen::Index;
 using Eigen::MatrixXd;
 using Eigen::VectorXd;
+using kernels::addByGroup;
+using kernels::addMoments;
+using kernels::addSquare;
+using kernels::addSquares;
+using kernels::centredInto;
+using kernels::kBlock;
+using kernels::productInto;
 
-constexpr Index kBlock = 192;          // Rows that stay in the cache with their columns.
-constexpr Index kFewColumns = 48;      // Up to which a general product beats a symmetric one.
 constexpr double kSmallWork = 3e6;     // n·k² up to which columns are orthogonalised.
 constexpr double kLostDigits = 3e-13;  // Estimated error that calls for wide arithmetic.
 constexpr double kAlwaysWide = 3e4;    // n·k² that takes a few milliseconds in wide arithmetic.
@@ -26,53 +33,6 @@ constexpr double kDoubleTolerance = 1e-11;
 constexpr double kWideTolerance = 1e-13;
 constexpr double kLeastPivot = 1e-6;  // Below it one refinement of Cholesky is not enough.
 constexpr double kEpsilon = 2.220446049250313e-16;
-
-// The inner loops, compiled for each instruction set and chosen at run time. Each element is worked
-// out by itself, so all of them give the same bits.
-#define RAPPORTO_CLONES __attribute__((target_clones("avx512f", "avx2", "default"), optimize("O3")))
-
-/// out = (x − m)·s
-RAPPORTO_CLONES void centredInto(double* __restrict__ out, const double* __restrict__ x, Index n,
-                                 double m, double s) {
-    for (Index i = 0; i < n; ++i) {
-        out[i] = (x[i] - m) * s;
-    }
-}
-
-/// out = x·f
-RAPPORTO_CLONES void productInto(double* __restrict__ out, const double* __restrict__ x,
-                                 const double* __restrict__ f, Index n) {
-    for (Index i = 0; i < n; ++i) {
-        out[i] = x[i] * f[i];
-    }
-}
-
-constexpr Index kTile = 8;
-
-/// sums.col(groups[i]) += f[i]·(row i of a block of `k` columns of leading dimension `lead`). By
-/// tiles of rows that are turned to lie side by side in the cache.
-RAPPORTO_CLONES void addByGroup(double* __restrict__ sums, const std::int32_t* __restrict__ groups,
-                                const double* __restrict__ block, Index lead,
-                                const double* __restrict__ f, Index rows, Index k,
-                                double* __restrict__ tile) {
-    for (Index from = 0; from < rows; from += kTile) {
-        const Index size = std::min(kTile, rows - from);
-        for (Index j = 0; j < k; ++j) {
-            const double* column = block + j * lead + from;
-            for (Index i = 0; i < size; ++i) {
-                tile[i * k + j] = column[i];
-            }
-        }
-        for (Index i = 0; i < size; ++i) {
-            double* sum = sums + static_cast<Index>(groups[from + i]) * k;
-            const double* row = tile + i * k;
-            const double by = f[from + i];
-            for (Index j = 0; j < k; ++j) {
-                sum[j] += row[j] * by;
-            }
-        }
-    }
-}
 
 /// Copies rows into a block of centred, scaled and weighted columns.
 class BlockReader {
@@ -124,21 +84,6 @@ class BlockReader {
     VectorXd scale_;
     VectorXd rootWeights_;
 };
-
-/// Adds block' block to the upper triangle of `sum`. For few columns the general product, which has
-/// a kernel without packing, is faster than the symmetric one, though it does twice the work.
-void addSquare(const MatrixXd& block, Index rows, Index width, MatrixXd& sum) {
-    const int k = static_cast<int>(width);
-    const int n = static_cast<int>(rows);
-    const int lead = static_cast<int>(block.rows());
-    if (width <= kFewColumns) {
-        cblas_dgemm(CblasColMajor, CblasTrans, CblasNoTrans, k, k, n, 1.0, block.data(), lead,
-                    block.data(), lead, 1.0, sum.data(), static_cast<int>(sum.rows()));
-        return;
-    }
-    cblas_dsyrk(CblasColMajor, CblasUpper, CblasTrans, k, n, 1.0, block.data(), lead, 1.0,
-                sum.data(), static_cast<int>(sum.rows()));
-}
 
 template <class F>
 void forBlocks(RowRange range, F f) {
@@ -313,7 +258,7 @@ SecondPass secondPass(const LinearProblem& problem, const BlockReader& reader, c
         MatrixXd block(kBlock, k);
         MatrixXd scaled(kBlock, wanted.meat ? k : 0);
         VectorXd e(kBlock);
-        std::vector<double> tile(static_cast<std::size_t>(kTile * k));
+        std::vector<double> tile(static_cast<std::size_t>(kernels::kGroupTile * k));
         forBlocks(chunks[c], [&](Index from, Index rows) {
             reader.read(from, rows, block);
             reader.readOutcome(from, rows, outcomeCentre, e.data());
@@ -470,16 +415,116 @@ Result<LinearSolution> solveLinear(const LinearProblem& problem, const WantedSum
     return solution;
 }
 
+Result<LinearSolution> solveOther(const LinearProblem& problem, const LinearSolution& known,
+                                  const Job& job) {
+    const Index k = problem.X.cols();
+    const double work = static_cast<double>(problem.X.rows()) * static_cast<double>(k * k);
+    if (work <= kSmallWork || known.wide || static_cast<Index>(known.kept.size()) != k) {
+        return solveLinear(problem, false, job);
+    }
+    if (job.stopped()) {
+        return refuse(ErrorCode::Stopped, "the computation was stopped");
+    }
+    LinearSolution solution;
+    solution.kept = known.kept;
+    solution.centre = known.centre;
+    solution.centredFactor = known.centredFactor;
+    solution.factor = known.factor;
+    solution.residuals.resize(problem.X.rows());
+    const BlockReader reader(problem, solution.kept, solution.centre, VectorXd::Ones(k),
+                             rootsOf(problem.weights));
+    const double outcomeCentre =
+        problem.hasConstant ? problem.y.head(std::min<Index>(problem.y.size(), 4096)).mean() : 0.0;
+    const MatrixXd& C = solution.centredFactor;
+    VectorXd beta = VectorXd::Zero(k);
+    SecondPass pass;
+    // The first look gives the products, the second the residuals; another where they show that the
+    // solution moved.
+    constexpr int kMostLooks = 4;
+    for (int look = 0; look < kMostLooks; ++look) {
+        pass = secondPass(problem, reader, beta, outcomeCentre, {}, solution.residuals);
+        const VectorXd half = C.transpose() * pass.gradient;
+        beta += C * half;
+        if (look > 0 && half.squaredNorm() <= 1e-22 * pass.squares) {
+            break;
+        }
+    }
+    solution.residualSquares = pass.squares;
+    solution.coefficients = beta;
+    if (problem.hasConstant) {
+        double shift = outcomeCentre;
+        for (Index j = 1; j < k; ++j) {
+            shift -= solution.centre(j) * beta(j);
+        }
+        solution.coefficients(0) += shift;
+    }
+    return solution;
+}
+
+VectorXd centredSquares(const LinearProblem& problem, const LinearSolution& solution) {
+    const auto k = static_cast<Index>(solution.kept.size());
+    const RowChunks chunks(static_cast<std::size_t>(problem.X.rows()));
+    std::vector<MatrixXd> parts(chunks.count(), MatrixXd::Zero(2, k));
+    std::vector<double> weights(chunks.count(), 0.0);
+    const double* w = problem.weights.size() > 0 ? problem.weights.data() : nullptr;
+    const bool constant = problem.hasConstant && k > 0 && solution.kept.front() == 0;
+    chunks.forEach([&](std::size_t c) {
+        const auto from = static_cast<Index>(chunks[c].begin);
+        const auto rows = static_cast<Index>(chunks[c].end) - from;
+        for (Index j = constant ? 1 : 0; j < k; ++j) {
+            addMoments(&problem.X(from, solution.kept[static_cast<std::size_t>(j)]),
+                       w != nullptr ? w + from : nullptr, rows, solution.centre(j),
+                       &parts[c](0, j));
+        }
+        weights[c] =
+            w != nullptr ? problem.weights.segment(from, rows).sum() : static_cast<double>(rows);
+    });
+    const MatrixXd all = sumOf(parts);
+    const double total = std::accumulate(weights.begin(), weights.end(), 0.0);
+    return (all.row(1).array() - all.row(0).array().square() / total).max(0.0);
+}
+
+double centredSquares(const VectorXd& x, const VectorXd& w) {
+    const RowChunks chunks(static_cast<std::size_t>(x.size()));
+    const double total = w.size() > 0 ? w.sum() : static_cast<double>(x.size());
+    double from = x.size() > 0 ? x(0) : 0.0;
+    double moments[2] = {0.0, 0.0};
+    for (int look = 0; look < 2; ++look) {
+        // The mean first, then the squares about it.
+        std::vector<Eigen::Vector2d> parts(chunks.count(), Eigen::Vector2d::Zero());
+        chunks.forEach([&](std::size_t c) {
+            const auto at = static_cast<Index>(chunks[c].begin);
+            addMoments(x.data() + at, w.size() > 0 ? w.data() + at : nullptr,
+                       static_cast<Index>(chunks[c].end) - at, from, parts[c].data());
+        });
+        moments[0] = 0.0;
+        moments[1] = 0.0;
+        for (const Eigen::Vector2d& part : parts) {
+            moments[0] += part(0);
+            moments[1] += part(1);
+        }
+        from += look == 0 ? moments[0] / total : 0.0;
+    }
+    return moments[1] - moments[0] * moments[0] / total;
+}
+
 VectorXd leverages(const LinearProblem& problem, const LinearSolution& solution) {
     const BlockReader reader = readerOf(problem, solution);
     VectorXd h(problem.X.rows());
     const RowChunks chunks(static_cast<std::size_t>(problem.X.rows()));
     chunks.forEach([&](std::size_t c) {
-        MatrixXd block(kBlock, reader.width());
+        const auto k = static_cast<int>(reader.width());
+        MatrixXd block(kBlock, k);
+        MatrixXd turned(kBlock, k);
         forBlocks(chunks[c], [&](Index from, Index rows) {
             reader.read(from, rows, block);
-            h.segment(from, rows) =
-                (block.topRows(rows) * solution.centredFactor).rowwise().squaredNorm();
+            cblas_dgemm(CblasColMajor, CblasNoTrans, CblasNoTrans, static_cast<int>(rows), k, k,
+                        1.0, block.data(), static_cast<int>(kBlock), solution.centredFactor.data(),
+                        k, 0.0, turned.data(), static_cast<int>(kBlock));
+            h.segment(from, rows).setZero();
+            for (Index j = 0; j < k; ++j) {
+                addSquares(&h(from), &turned(0, j), rows);
+            }
         });
     });
     if (problem.weights.size() > 0) {
@@ -519,7 +564,7 @@ MatrixXd groupedScores(const LinearProblem& problem, const LinearSolution& solut
     forSlots(static_cast<std::size_t>(problem.X.rows()), slots,
              [&](std::size_t slot, std::size_t first, std::size_t last) {
                  MatrixXd block(kBlock, k);
-                 std::vector<double> tile(static_cast<std::size_t>(kTile * k));
+                 std::vector<double> tile(static_cast<std::size_t>(kernels::kGroupTile * k));
                  MatrixXd& sums = parts[slot];
                  forBlocks({all[first].begin, all[last - 1].end}, [&](Index from, Index rows) {
                      reader.read(from, rows, block);

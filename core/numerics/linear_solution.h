@@ -74,6 +74,20 @@ struct WantedSums {
     return solveLinear(problem, WantedSums{.meat = wantMeat}, job);
 }
 
+/// Another outcome on the columns of a solution: its factor serves again, so that the rows are
+/// read for products with the outcome alone. Problems that are solved by orthogonalising are solved
+/// anew.
+[[nodiscard]] Result<LinearSolution> solveOther(const LinearProblem& problem,
+                                                const LinearSolution& known, const Job& job);
+
+/// Σ w (x − mean)² of the kept columns of X, k; the constant's is zero.
+[[nodiscard]] Eigen::VectorXd centredSquares(const LinearProblem& problem,
+                                             const LinearSolution& solution);
+
+/// Σ w (x − mean)² with the mean's rounding taken out; w may be empty.
+/// Source: Chan, Golub & LeVeque (1983), The American Statistician 37.
+[[nodiscard]] double centredSquares(const Eigen::VectorXd& x, const Eigen::VectorXd& w);
+
 /// Diagonal of W½X(X'WX)⁻¹X'W½, n.
 [[nodiscard]] Eigen::VectorXd leverages(const LinearProblem& problem,
                                         const LinearSolution& solution);

@@ -45,6 +45,16 @@ struct SweptReport {
                                                const std::vector<EffectGroups>& groupings,
                                                const Eigen::VectorXd& weights, const Job& job);
 
+/// The effects themselves: of each grouping one number a group, as regressing the column on all
+/// indicators gives them. Every grouping’s effects have (weighted) mean zero over the rows but the
+/// first’s, which keep the column’s mean; between groupings that rows do not join they are
+/// comparable within a part only.
+///
+/// @return a vector a grouping, or Stopped, NotConverged.
+[[nodiscard]] Result<std::vector<Eigen::VectorXd>> groupEffects(
+    const Eigen::VectorXd& column, const std::vector<EffectGroups>& groupings,
+    const Eigen::VectorXd& weights, const Job& job);
+
 /// Independent effects of the groupings, as SweptReport has them.
 [[nodiscard]] double effectsRank(const std::vector<EffectGroups>& groupings);
 

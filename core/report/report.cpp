@@ -416,15 +416,27 @@ std::string leftSide(const Answer& answer, const std::string& equation) {
     if (equation == "zero") {
         return told.family == "hurdle" ? "ln odds of any " + y : "ln odds of none ever";
     }
+    if (equation == "spread" || equation == "correlation" || equation == "dispersion") {
+        return equation;
+    }
+    if (equation == "seen") {
+        return "Φ⁻¹ of P(" + y + " is seen)";
+    }
+    if (equation == "first") {
+        return "the term that is moved";
+    }
     if (equation.starts_with("to ")) {
         return "ln odds of " + equation.substr(3) + " against " + levels.front();
     }
-    return told.outcome == "count"     ? "ln mean of " + y
-           : told.family == "probit"   ? "Φ⁻¹ of P(" + y + ")"
-           : told.family == "cloglog"  ? "ln −ln of 1 − P(" + y + ")"
-           : told.outcome == "ordered" ? "cut less index of " + y
-           : told.family == "tobit"    ? y + " before it is cut off"
-                                       : "ln odds of " + y;
+    return told.outcome == "count"               ? "ln mean of " + y
+           : told.family == "probit"             ? "Φ⁻¹ of P(" + y + ")"
+           : told.family == "cloglog"            ? "ln −ln of 1 − P(" + y + ")"
+           : told.outcome == "ordered"           ? "cut less index of " + y
+           : told.family == "probit-instruments" ? "Φ⁻¹ of P(" + y + ")"
+           : told.family == "heckman"            ? y + ", seen or not"
+           : told.family == "interval"           ? y + " between its ends"
+           : told.family == "tobit"              ? y + " before it is cut off"
+                                                 : "ln odds of " + y;
 }
 
 }  // namespace
@@ -456,8 +468,11 @@ std::string equationText(const Answer& answer) {
         text += list    ? (c.estimate < 0.0 ? " −" : " ")
                 : first ? (c.estimate < 0.0 ? " −" : " ")
                         : (c.estimate < 0.0 ? " − " : " + ");
-        const bool named = c.designTerm >= 0 || (c.equation == "zero" && c.term != "(constant)") ||
-                           (c.equation.starts_with("to ") && c.term != "(constant)");
+        const bool named =
+            c.designTerm >= 0 ||
+            ((c.equation == "zero" || c.equation == "seen" || c.equation == "first") &&
+             c.term != "(constant)") ||
+            (c.equation.starts_with("to ") && c.term != "(constant)");
         text += size + " (" + fixedNumber(c.se, decimals, true) + ")" + (named ? " " + c.term : "");
         first = false;
     }

@@ -51,6 +51,9 @@ std::string methodText(const Question& question) {
         question.settings.count == "negative-binomial") {
         return std::string(findEstimator(question.method)->shown) + ", negative binomial";
     }
+    if (question.method == "interval") {
+        return "its place between " + question.outcome + " and " + question.settings.variable;
+    }
     if (question.method == "logit" && question.settings.penalised) {
         return "penalised logit (Firth)";
     }

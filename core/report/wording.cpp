@@ -5,6 +5,7 @@
 #include "core/model/event_study.h"
 #include "core/model/likelihood.h"
 #include "core/model/model_tests.h"
+#include "core/model/outcome_models.h"
 #include "core/model/quantile.h"
 #include "core/model/response.h"
 #include "core/numerics/distributions.h"
@@ -166,6 +167,17 @@ std::string likelihoodEffect(const Answer& answer, const Coefficient& c, const D
             ? "the odds of " + design.levelNames[1] + " against " + design.levelNames[0]
             : std::string();
     const std::string start = capital(among(design, c.designTerm));
+    if (told.outcome == "cut-off") {
+        const std::string whole = told.family == "heckman"    ? ", seen or not,"
+                                  : told.family == "interval" ? ", somewhere between its ends,"
+                                                              : ", before it is cut off,";
+        const int digits = decimalsFor(c.se);
+        return start + step + design.outcomeLabel + whole + " is **" +
+               fixedNumber(std::abs(c.estimate), digits) +
+               (c.estimate < 0.0 ? " lower" : " higher") + "**" + against + " (" +
+               percentLevel(answer.alpha) + ": " + fixedNumber(c.low, digits) + " to " +
+               fixedNumber(c.high, digits) + ").";
+    }
     if (what.empty()) {
         return start + step + "the index behind " + design.outcome + " is **" +
                fixedNumber(std::abs(c.estimate), decimalsFor(c.se)) +
@@ -611,7 +623,12 @@ std::string questionSentence(const Question& q) {
     for (const Term& term : q.terms) {
         with += term.muted ? "" : (with.empty() ? " with " : ", ") + term.shown();
     }
-    text += with + heldText(q) + " by " + methodText(q);
+    text += with + heldText(q);
+    if (!q.settings.zeroTerms.empty()) {
+        text += (isSelection(q.method) ? ", seen by " : ", zeros by ") +
+                joinedNames(q.settings.zeroTerms);
+    }
+    text += " by " + methodText(q);
     if (!q.exposure.empty()) {
         text += " per " + q.exposure;
     }

@@ -2,6 +2,7 @@
 
 #include "core/describe/survey_mean.h"
 #include "core/model/event_study.h"
+#include "core/model/instruments.h"
 #include "core/model/likelihood.h"
 #include "core/model/reweighted.h"
 #include "core/report/wording.h"
@@ -264,6 +265,9 @@ Answer answerQuestion(const Study& study, const Frame& frame, const Question& qu
         answer.refusal = fit.error();
         return answer;
     }
+    // Within a panel the fit is of the swept columns.
+    describeInstruments(*fit, fit->linearised ? *fit->linearised : *design,
+                        again ? ErrorSpec{} : errors, study.alpha, job);
     if (fit->linearised) {
         auto counts = design->counts;
         *design = *fit->linearised;

@@ -9,6 +9,7 @@
 #include <algorithm>
 #include <bit>
 #include <filesystem>
+#include <limits>
 
 namespace rapporto {
 namespace {
@@ -160,6 +161,38 @@ Shaping shapeTable(const Study& study, const Sources& sources) {
     return out;
 }
 
+namespace {
+
+/// The table and, after its columns, those that fits left behind. A name the table has itself stays
+/// the table’s; a column of another number of rows is missing throughout.
+Table withKept(const Table& table, const Study& study) {
+    Table out = table;
+    for (const KeptColumn& kept : study.kept) {
+        if (out.find(kept.name) >= 0) {
+            continue;
+        }
+        Variable variable;
+        variable.name = kept.name;
+        variable.label = kept.label;
+        variable.unit = kept.unit;
+        const bool fits = kept.values->size() == table.rows();
+        variable.note = fits ? std::string()
+                             : "It was kept for " + plural(kept.values->size(), "row", "rows") +
+                                   " and the table has others now: keep it anew from its question.";
+        out.columns.push_back(
+            fits ? Column::ofNumbers(
+                       kept.name, std::shared_ptr<const double[]>(kept.values, kept.values->data()),
+                       kept.values->size())
+                 : Column::ofNumbers(
+                       kept.name, std::vector<double>(table.rows(),
+                                                      std::numeric_limits<double>::quiet_NaN())));
+        out.variables.push_back(std::move(variable));
+    }
+    return out;
+}
+
+}  // namespace
+
 Frame makeFrame(const Study& study, const Sources& sources) {
     return makeFrame(study, sources, sources.moments ? Shaping{} : shapeTable(study, sources));
 }
@@ -172,8 +205,10 @@ Frame makeFrame(const Study& study, const Sources& sources, const Shaping& shapi
     if (sources.moments) {
         return Frame::ofMoments(sources.moments, study.variables);
     }
-    Frame frame =
-        Frame::make(*shaping.table, study.variables, study.derived, study.sample, study.layout);
+    const auto make = [&](const Table& table) {
+        return Frame::make(table, study.variables, study.derived, study.sample, study.layout);
+    };
+    Frame frame = study.kept.empty() ? make(*shaping.table) : make(withKept(*shaping.table, study));
     return shaping.refusal ? frame.refusedFor(*shaping.refusal) : frame;
 }
 

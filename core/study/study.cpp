@@ -147,6 +147,19 @@ struct Applier {
         return {};
     }
 
+    Result<void> operator()(const PutKept& put) {
+        if (put.column.name.empty() || put.column.values == nullptr) {
+            return refuse(ErrorCode::BadSetting, "a kept column needs a name and values");
+        }
+        putByName(study.kept, put.column, [](const KeptColumn& c) { return c.name; });
+        return {};
+    }
+
+    Result<void> operator()(const RemoveKept& remove) {
+        std::erase_if(study.kept, [&](const KeptColumn& c) { return c.name == remove.name; });
+        return {};
+    }
+
     Result<void> operator()(const PutVariable& put) {
         const VariableEntry& entry = put.entry;
         const auto at = std::find_if(study.variables.begin(), study.variables.end(),
@@ -455,6 +468,9 @@ std::set<std::string> namesUsed(const Study& study) {
     }
     for (const Derived& d : study.derived) {
         names.erase(d.name);
+    }
+    for (const KeptColumn& c : study.kept) {
+        names.erase(c.name);
     }
     for (const TermSet& set : study.sets) {
         names.erase(set.name);

@@ -92,6 +92,22 @@ using ShapeStep = std::variant<AppendStep, JoinStep, CollapseStep, LongStep, Wid
 /// In words, for lists and the trail: “join villages.csv by village”.
 [[nodiscard]] std::string shapeText(const ShapeStep& step);
 
+/// A column that a fit left behind: kept as it was, whatever becomes of the question.
+struct KeptColumn {
+    std::string name;
+    std::string label;
+    std::string unit;
+    std::string what;                                   ///< fitted, left, effect or weight.
+    std::string question;                               ///< Id of the question it is of.
+    std::string grouping;                               ///< Of an effect: what was held fixed.
+    std::shared_ptr<const std::vector<double>> values;  ///< One a row of the table; NaN: missing.
+
+    friend bool operator==(const KeptColumn& a, const KeptColumn& b) {
+        return a.name == b.name && a.label == b.label && a.unit == b.unit && a.what == b.what &&
+               a.question == b.question && a.grouping == b.grouping && a.values == b.values;
+    }
+};
+
 /// One piece of the report.
 struct ReportItem {
     std::string item;  ///< reading, table, equation, lenses, checks, methods, trail.
@@ -119,6 +135,7 @@ struct Study {
     Survey survey;
     std::vector<TermSet> sets;
     std::vector<Derived> derived;
+    std::vector<KeptColumn> kept;
     Sample sample;
     std::vector<Question> questions;
     Desk desk;  ///< What stands in Explore; changed without a step of the trail.
@@ -179,6 +196,14 @@ struct PutDerived {
 };  ///< New or replaced by name.
 
 struct RemoveDerived {
+    std::string name;
+};
+
+struct PutKept {
+    KeptColumn column;
+};  ///< New or replaced by name.
+
+struct RemoveKept {
     std::string name;
 };
 
@@ -246,10 +271,11 @@ struct SetShape {
     std::vector<ShapeStep> steps;
 };
 
-using Change = std::variant<PutQuestion, PutQuestions, RemoveQuestion, MakeLead, PutDerived,
-                            RemoveDerived, PutVariable, PutVariables, RenameDerived, PutSet,
-                            RenameSet, SetSurvey, SetRule, SetRowsAside, TakeRowsBack, SetLayout,
-                            SetTitle, SetAlpha, SetReport, SetSource, SetShape>;
+using Change =
+    std::variant<PutQuestion, PutQuestions, RemoveQuestion, MakeLead, PutDerived, RemoveDerived,
+                 PutKept, RemoveKept, PutVariable, PutVariables, RenameDerived, PutSet, RenameSet,
+                 SetSurvey, SetRule, SetRowsAside, TakeRowsBack, SetLayout, SetTitle, SetAlpha,
+                 SetReport, SetSource, SetShape>;
 
 struct Edit {
     Change change;

@@ -3,15 +3,18 @@
 #include "core/checks/check.h"
 #include "core/io/table_file.h"
 #include "core/model/fit.h"
+#include "core/model/outcome_models.h"
 #include "core/study/desk_json.h"
 #include "core/study/study.h"
 
+#include <fast_float/fast_float.h>
 #include <fmt/format.h>
 #include <nlohmann/json.hpp>
 
 #include <algorithm>
 #include <cmath>
 #include <fstream>
+#include <limits>
 #include <sstream>
 
 namespace rapporto {
@@ -344,6 +347,45 @@ Source readSource(const Json& json, Reader& outer, const char* where = "source")
         outer.adopt(*in.refusal());
     }
     return source;
+}
+
+/// Numbers with spaces between; a full stop is a missing one.
+std::shared_ptr<const std::vector<double>> readValues(const std::string& text, Reader& in) {
+    auto out = std::make_shared<std::vector<double>>();
+    const char* at = text.data();
+    const char* end = at + text.size();
+    while (at != end) {
+        if (*at == ' ') {
+            ++at;
+            continue;
+        }
+        const char* stop = std::find(at, end, ' ');
+        double value = std::numeric_limits<double>::quiet_NaN();
+        if (stop - at != 1 || *at != '.') {
+            const auto read = fast_float::from_chars(at, stop, value);
+            if (read.ec != std::errc() || read.ptr != stop) {
+                in.fault("‘values’ holds ‘" + std::string(at, stop) + "’, which is no number");
+                return out;
+            }
+        }
+        out->push_back(value);
+        at = stop;
+    }
+    return out;
+}
+
+KeptColumn readKept(const Json& json, Reader& outer) {
+    Reader in(json, "kept");
+    KeptColumn out{in.text("name"),     in.text("label"),    in.text("unit"), in.text("what"),
+                   in.text("question"), in.text("grouping"), nullptr};
+    out.values = readValues(in.text("values"), in);
+    if (out.name.empty()) {
+        in.fault("a kept column needs ‘name’");
+    }
+    if (in.refusal()) {
+        outer.adopt(*in.refusal());
+    }
+    return out;
 }
 
 Derived readDerived(const Json& json, const char* where, Reader& outer) {
@@ -695,6 +737,14 @@ void readOutcomeModel(Reader& in, Question& q) {
         settings.penalised = in.flag("penalised", false);
         return;
     }
+    if (isSelection(q.method)) {
+        settings.zeroTerms = in.texts("seen_terms");
+        return;
+    }
+    if (q.method == "interval") {
+        settings.variable = in.text("upper");
+        return;
+    }
     if (q.method == "tobit") {
         for (const auto& [key, into] :
              {std::pair("low", &settings.low), std::pair("high", &settings.high)}) {
@@ -777,7 +827,7 @@ void readEstimator(const Json& json, Question& q, Reader& in) {
         q.settings.collapsed = estimator.flag("collapsed", false);
     } else if (q.method == "negative-binomial" || q.method == "zero-inflated" ||
                q.method == "hurdle" || q.method == "truncated" || q.method == "logit" ||
-               q.method == "tobit") {
+               q.method == "tobit" || q.method == "interval" || isSelection(q.method)) {
         readOutcomeModel(estimator, q);
     } else if (q.method == "quantile") {
         for (const Json* one : estimator.list("at")) {
@@ -1004,6 +1054,9 @@ Study readStudy(Reader& in) {
     }
     for (const Json* one : in.list("derived")) {
         study.derived.push_back(readDerived(*one, "derived", in));
+    }
+    for (const Json* one : in.list("kept")) {
+        study.kept.push_back(readKept(*one, in));
     }
     if (in.has("sample")) {
         Reader sample(in.at("sample"), "sample");

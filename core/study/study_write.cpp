@@ -1,6 +1,7 @@
 // Writing the study file.
 #include "core/base/format.h"
 #include "core/io/table_file.h"
+#include "core/model/outcome_models.h"
 #include "core/study/desk_json.h"
 #include "core/study/study.h"
 
@@ -12,6 +13,7 @@
 #include <cmath>
 #include <cstdio>
 #include <fstream>
+#include <iterator>
 #include <set>
 
 namespace rapporto {
@@ -183,6 +185,10 @@ Json estimatorJson(const Question& q) {
         if (q.settings.penalised) {
             json["penalised"] = true;
         }
+    } else if (isSelection(q.method)) {
+        json["seen_terms"] = q.settings.zeroTerms;
+    } else if (q.method == "interval") {
+        json["upper"] = q.settings.variable;
     } else if (q.method == "tobit") {
         if (q.settings.low) {
             json["low"] = *q.settings.low;
@@ -479,6 +485,27 @@ Json sourceJson(const Study& study) {
     return json;
 }
 
+Json keptJson(const std::vector<KeptColumn>& all) {
+    Json kept = Json::array();
+    for (const KeptColumn& c : all) {
+        Json one{{"name", c.name}, {"label", c.label}, {"unit", c.unit}};
+        one["what"] = c.what;
+        one["question"] = c.question;
+        if (!c.grouping.empty()) {
+            one["grouping"] = c.grouping;
+        }
+        // One text: a list would take a line a row.
+        fmt::memory_buffer values;
+        for (const double v : *c.values) {
+            fmt::format_to(std::back_inserter(values), "{}{}", values.size() > 0 ? " " : "",
+                           std::isnan(v) ? std::string(".") : fmt::format("{}", v));
+        }
+        one["values"] = fmt::to_string(values);
+        kept.push_back(std::move(one));
+    }
+    return kept;
+}
+
 Json derivedJson(const std::vector<Derived>& all) {
     Json derived = Json::array();
     for (const Derived& d : all) {
@@ -645,6 +672,7 @@ Json studyJson(const Study& study) {
     }
     out.put("sets", sets, Json::array());
     out.put("derived", derivedJson(study.derived), Json::array());
+    out.put("kept", keptJson(study.kept), Json::array());
     out.put("sample", sampleJson(study), Json::object());
     Json questions = Json::array();
     for (const Question& q : study.questions) {

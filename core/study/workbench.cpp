@@ -21,7 +21,13 @@ std::string framePart(const Study& study) {
     part.derived = study.derived;
     part.sample = study.sample;
     part.layout = study.layout;
-    return studyText(part);
+    std::string out = studyText(part);
+    // Kept columns never change once made: where they lie tells them apart.
+    for (const KeptColumn& c : study.kept) {
+        out += fmt::format("\n{} {} {} {}", c.name, c.label, c.unit,
+                           static_cast<const void*>(c.values.get()));
+    }
+    return out;
 }
 
 }  // namespace

@@ -17,14 +17,6 @@ const nlohmann::json& reference() {
     return kReference;
 }
 
-Table tableFrom(const nlohmann::json& data) {
-    std::vector<std::pair<std::string, std::vector<double>>> columns;
-    for (const auto& [name, cells] : data.items()) {
-        columns.emplace_back(name, cells.get<std::vector<double>>());
-    }
-    return tableOf(columns);
-}
-
 Layout series() { return {Layout::Kind::Series, "", "t", ""}; }
 
 ErrorSpec errorsBy(const std::string& kind) {
@@ -57,31 +49,6 @@ Question asked(const nlohmann::json& one, const std::string& method, const std::
     q.allChecks = false;
     return q;
 }
-
-double detail(const CheckResult& c, const std::string& name) {
-    for (const auto& [key, value] : c.details) {
-        if (key == name) {
-            return value;
-        }
-    }
-    return std::nan("");
-}
-
-QByteArray told(const std::string& what, double found, double expected) {
-    return QString("%1: %2 for %3")
-        .arg(what.c_str())
-        .arg(found, 0, 'g', 17)
-        .arg(expected, 0, 'g', 17)
-        .toUtf8();
-}
-
-#define AGREE(what, found, expected, tolerance)                                 \
-    do {                                                                        \
-        const double f_ = (found);                                              \
-        const double e_ = (expected);                                           \
-        QVERIFY2(std::abs(f_ - e_) <= (tolerance)*std::max(1e-3, std::abs(e_)), \
-                 told(what, f_, e_).constData());                               \
-    } while (false)
 
 }  // namespace
 
@@ -614,6 +581,104 @@ class CausesTest : public QObject {
         Question other = again->questions.front();
         other.raw = q.raw;
         QVERIFY(other.sameAs(q));
+    }
+
+    /// Weights of units: generalised least squares with the matrix written out, the parts of the
+    /// spread those of rows times root weights.
+    void unitsHaveWeights() {
+        std::vector<double> u;
+        std::vector<double> t;
+        std::vector<double> x;
+        std::vector<double> y;
+        std::vector<double> w;
+        for (int unit = 0; unit < 40; ++unit) {
+            for (int moment = 0; moment < 3 + unit % 4; ++moment) {
+                const double at = 10.0 * unit + moment;
+                u.push_back(unit);
+                t.push_back(moment);
+                x.push_back(std::sin(1.7 * at) + 0.05 * unit);
+                w.push_back(1.0 + unit % 5);
+                y.push_back(1.0 + 0.7 * x.back() +
+                            (2.0 * std::sin(5.3 * unit) + std::cos(2.9 * at)) /
+                                std::sqrt(w.back()));
+            }
+        }
+        const Table table = tableOf({{"u", u}, {"t", t}, {"x", x}, {"y", y}, {"w", w}});
+        const Layout panel{Layout::Kind::Panel, "u", "t", ""};
+        const auto asked = [&](const std::string& method, WeightKind kind) {
+            Question q = explain("y", {"x"});
+            q.method = method;
+            q.weightKind = kind;
+            q.weight = "w";
+            q.allChecks = false;
+            return answer(table, q, panel);
+        };
+        const Answer a = asked("random", WeightKind::Precision);
+        QVERIFY2(!a.refusal, a.refusal ? a.refusal->text().c_str() : "");
+        const auto n = static_cast<Eigen::Index>(y.size());
+        Eigen::MatrixXd omega = Eigen::MatrixXd::Zero(n, n);
+        Eigen::MatrixXd X = Eigen::MatrixXd::Ones(n, 2);
+        Eigen::VectorXd Y(n);
+        const double unit = *a.fit->panel->sigmaUnit * *a.fit->panel->sigmaUnit;
+        const double rest = *a.fit->panel->sigmaRest * *a.fit->panel->sigmaRest;
+        QVERIFY(unit > 0.1 && rest > 0.1);
+        for (Eigen::Index i = 0; i < n; ++i) {
+            const auto row = static_cast<std::size_t>(i);
+            X(i, 1) = x[row];
+            Y(i) = y[row];
+            for (Eigen::Index j = 0; j < n; ++j) {
+                omega(i, j) = (u[row] == u[static_cast<std::size_t>(j)] ? unit : 0.0) / w[row];
+            }
+            omega(i, i) += rest / w[row];
+        }
+        const Eigen::MatrixXd inverse = omega.inverse();
+        const Eigen::VectorXd b =
+            (X.transpose() * inverse * X).ldlt().solve(X.transpose() * (inverse * Y));
+        AGREE("constant", a.fit->coefficients[0].estimate, b(0), 1e-8);
+        AGREE("x", a.fit->coefficients[1].estimate, b(1), 1e-8);
+        // The parts of rows that are multiplied by root weights, the constant too.
+        Design plain = *a.fit->linearised->before;
+        Design multiplied = plain;
+        const Eigen::VectorXd root = plain.weights.cwiseSqrt();
+        multiplied.X = root.asDiagonal() * plain.X;
+        multiplied.y = root.cwiseProduct(plain.y);
+        multiplied.weights = {};
+        multiplied.weightKind = WeightKind::None;
+        multiplied.hasConstant = false;
+        const auto parts = varianceParts(multiplied, Job());
+        QVERIFY(parts);
+        // There the root weight itself does not vary within a unit, so it is no column of its own.
+        AGREE("unit", parts->unit, unit, 1e-8);
+        AGREE("rest", parts->rest, rest, 1e-8);
+        // What stays the same however weights are scaled.
+        const Answer sampled = asked("random", WeightKind::Sampling);
+        AGREE("scaled", sampled.fit->coefficients[1].estimate, b(1), 1e-10);
+        AGREE("scaled se", sampled.fit->coefficients[1].se, a.fit->coefficients[1].se, 1e-8);
+        // Means of units and first differences: weighted least squares of them.
+        for (const char* method : {"between", "first-difference"}) {
+            const Answer own = asked(method, WeightKind::Precision);
+            QVERIFY2(!own.refusal, own.refusal ? own.refusal->text().c_str() : "");
+            const Design& made = *own.fit->linearised;
+            const Eigen::MatrixXd XW = made.X.transpose() * made.weights.asDiagonal();
+            const Eigen::VectorXd by = (XW * made.X).ldlt().solve(XW * made.y);
+            AGREE(method, own.fit->coefficients.back().estimate, by(by.size() - 1), 1e-10);
+            for (std::size_t i = 0; i < made.rows.size(); ++i) {
+                QCOMPARE(made.weights(static_cast<Eigen::Index>(i)), w[made.rows[i]]);
+            }
+        }
+        // Weights that move within a unit, and weights that repeat rows.
+        Table moving = table;
+        w[1] += 1.0;
+        moving.columns[4] = Column::ofNumbers("w", w);
+        Question q = explain("y", {"x"});
+        q.method = "random";
+        q.weightKind = WeightKind::Precision;
+        q.weight = "w";
+        QVERIFY(answer(moving, q, panel).refusal->text().find("differ between rows of one unit") !=
+                std::string::npos);
+        QVERIFY(asked("between", WeightKind::Frequency)
+                    .refusal->text()
+                    .find("frequency weights repeat rows") != std::string::npos);
     }
 
     void refusesInWords() {

@@ -21,63 +21,11 @@ const nlohmann::json& reference() {
     return kReference;
 }
 
-Table tableFrom(const nlohmann::json& data) {
-    std::vector<std::pair<std::string, std::vector<double>>> columns;
-    for (const auto& [name, cells] : data.items()) {
-        columns.emplace_back(name, cells.get<std::vector<double>>());
-    }
-    return tableOf(columns);
-}
-
 Layout panel() { return {Layout::Kind::Panel, "u", "t", ""}; }
 
 ErrorSpec robust() { return {"robust", "HC1", {}}; }
 
 ErrorSpec clusteredBy(const std::string& by) { return {"clustered", "HC1", {by}}; }
-
-const Coefficient* coefficient(const Answer& a, const std::string& term) {
-    for (const Coefficient& c : a.fit->coefficients) {
-        if (c.term == term) {
-            return &c;
-        }
-    }
-    return nullptr;
-}
-
-const CheckResult& check(const Answer& a, const std::string& id) {
-    for (const CheckResult& c : a.checks) {
-        if (c.id == id) {
-            return c;
-        }
-    }
-    static const CheckResult kNone;
-    return kNone;
-}
-
-double detail(const CheckResult& c, const std::string& name) {
-    for (const auto& [key, value] : c.details) {
-        if (key == name) {
-            return value;
-        }
-    }
-    return std::nan("");
-}
-
-QByteArray told(const std::string& what, double found, double expected) {
-    return QString("%1: %2 for %3")
-        .arg(what.c_str())
-        .arg(found, 0, 'g', 17)
-        .arg(expected, 0, 'g', 17)
-        .toUtf8();
-}
-
-#define AGREE(what, found, expected, tolerance)                                 \
-    do {                                                                        \
-        const double f_ = (found);                                              \
-        const double e_ = (expected);                                           \
-        QVERIFY2(std::abs(f_ - e_) <= (tolerance)*std::max(1e-3, std::abs(e_)), \
-                 told(what, f_, e_).constData());                               \
-    } while (false)
 
 Question dynamicQuestion(const nlohmann::json& one) {
     Question q = explain("y", {"lag(y)", "x"});

@@ -4,6 +4,10 @@
 
 #include <nlohmann/json.hpp>
 
+#include <QByteArray>
+#include <QString>
+
+#include <algorithm>
 #include <cmath>
 #include <fstream>
 #include <string>
@@ -36,6 +40,70 @@ inline Table tableOf(const std::vector<std::pair<std::string, std::vector<double
         table.variables.push_back(variable);
     }
     return table;
+}
+
+/// A table of the columns of a reference file; null is missing.
+inline Table tableFrom(const nlohmann::json& data) {
+    std::vector<std::pair<std::string, std::vector<double>>> columns;
+    for (const auto& [name, cells] : data.items()) {
+        std::vector<double> column;
+        for (const auto& cell : cells) {
+            column.push_back(cell.is_null() ? std::nan("") : cell.get<double>());
+        }
+        columns.emplace_back(name, std::move(column));
+    }
+    return tableOf(columns);
+}
+
+/// What AGREE says when two numbers do not agree.
+inline QByteArray told(const std::string& what, double found, double expected) {
+    return QString("%1: %2 for %3")
+        .arg(what.c_str())
+        .arg(found, 0, 'g', 17)
+        .arg(expected, 0, 'g', 17)
+        .toUtf8();
+}
+
+/// Two numbers, by name, in a test function: relative to the larger of `least` and what is
+/// expected.
+#define AGREE_FROM(least, what, found, expected, tolerance)                              \
+    do {                                                                                 \
+        const double f_ = (found);                                                       \
+        const double e_ = (expected);                                                    \
+        QVERIFY2(std::abs(f_ - e_) <= (tolerance)*std::max<double>(least, std::abs(e_)), \
+                 ::rapporto::test::told(what, f_, e_).constData());                      \
+    } while (false)
+
+#define AGREE(what, found, expected, tolerance) AGREE_FROM(1e-3, what, found, expected, tolerance)
+
+/// The first coefficient of that name, of any equation; null without one.
+inline const Coefficient* coefficient(const Answer& a, const std::string& term) {
+    for (const Coefficient& c : a.fit->coefficients) {
+        if (c.term == term) {
+            return &c;
+        }
+    }
+    return nullptr;
+}
+
+inline const CheckResult& check(const Answer& a, const std::string& id) {
+    for (const CheckResult& c : a.checks) {
+        if (c.id == id) {
+            return c;
+        }
+    }
+    static const CheckResult kNone;
+    return kNone;
+}
+
+/// A number of a check by its name; NaN without one.
+inline double detail(const CheckResult& c, const std::string& name) {
+    for (const auto& [key, value] : c.details) {
+        if (key == name) {
+            return value;
+        }
+    }
+    return std::nan("");
 }
 
 inline Frame frameOf(const Table& table) { return Frame::make(table, {}, {}, {}, {}); }

@@ -63,15 +63,6 @@ CheckRequest asked(const std::string& id) {
     return request;
 }
 
-double detail(const CheckResult& c, const std::string& name) {
-    for (const auto& [key, value] : c.details) {
-        if (key == name) {
-            return value;
-        }
-    }
-    return std::nan("");
-}
-
 bool close(double a, double b) { return std::abs(a - b) <= 1e-8 * std::max(1.0, std::abs(b)); }
 
 }  // namespace

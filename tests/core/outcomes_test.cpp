@@ -19,14 +19,6 @@ const nlohmann::json& reference() {
     return kReference;
 }
 
-Table tableFrom(const nlohmann::json& data) {
-    std::vector<std::pair<std::string, std::vector<double>>> columns;
-    for (const auto& [name, cells] : data.items()) {
-        columns.emplace_back(name, cells.get<std::vector<double>>());
-    }
-    return tableOf(columns);
-}
-
 std::vector<VariableEntry> grouped(const std::string& name, Measure measure = Measure::Groups) {
     VariableEntry g;
     g.name = name;
@@ -34,21 +26,8 @@ std::vector<VariableEntry> grouped(const std::string& name, Measure measure = Me
     return {g};
 }
 
-QByteArray told(const std::string& what, double found, double expected) {
-    return QString("%1: %2 for %3")
-        .arg(what.c_str())
-        .arg(found, 0, 'g', 17)
-        .arg(expected, 0, 'g', 17)
-        .toUtf8();
-}
-
-#define AGREE(what, found, expected, tolerance)                                 \
-    do {                                                                        \
-        const double f_ = (found);                                              \
-        const double e_ = (expected);                                           \
-        QVERIFY2(std::abs(f_ - e_) <= (tolerance)*std::max(1e-2, std::abs(e_)), \
-                 told(what, f_, e_).constData());                               \
-    } while (false)
+#undef AGREE  // Of small numbers here: relative to a hundredth.
+#define AGREE(what, found, expected, tolerance) AGREE_FROM(1e-2, what, found, expected, tolerance)
 
 ErrorSpec errorsBy(const std::string& kind) {
     if (kind == "clustered") {

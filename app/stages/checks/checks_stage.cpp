@@ -6,6 +6,7 @@
 #include "core/base/format.h"
 #include "core/describe/row_names.h"
 #include "core/report/assumptions.h"
+#include "core/study/kept.h"
 
 #include <QGridLayout>
 #include <QHBoxLayout>
@@ -16,6 +17,8 @@
 #include <QPushButton>
 #include <QScrollArea>
 #include <QTextBrowser>
+
+#include <set>
 
 namespace rapporto::app {
 
@@ -494,10 +497,14 @@ ReadingContent ChecksStage::rowsReadingContent() const {
     content.paragraphs << sheet_->reading();
     const std::size_t chosen = session_.selectedRows().size();
     const Question* q = session_.question();
-    if (chosen == 0 || q == nullptr) {
+    if (q == nullptr) {
         return content;
     }
     content.actionsTitle = tr("What you can do");
+    if (chosen == 0) {
+        addKeepers(content);
+        return content;
+    }
     content.actions.push_back(
         {tr("See it without %1 selected").arg(chosen), tr("a variant beside this question"),
          [this] {
@@ -522,7 +529,41 @@ ReadingContent ChecksStage::rowsReadingContent() const {
     content.actions.push_back(
         {tr("Set %1 selected aside").arg(chosen), tr("Delete · with a reason: Shift+Delete"),
          [this] { session_.setSelectedAside(tr("set aside from the row sheet")); }});
+    addKeepers(content);
     return content;
+}
+
+void ChecksStage::addKeepers(ReadingContent& content) const {
+    const auto frame = session_.frame();
+    if (!frame || !session_.isFresh()) {
+        return;
+    }
+    std::set<std::string> taken;
+    for (const Variable& v : frame->table().variables) {
+        taken.insert(v.name);
+    }
+    for (const Keepable& what : keepables(*answer_)) {
+        const auto same = [&](const KeptColumn& c) {
+            return c.question == answer_->question.id && c.what == what.what &&
+                   c.grouping == what.grouping;
+        };
+        const auto& kept = session_.study().kept;
+        const auto before = std::find_if(kept.begin(), kept.end(), same);
+        content.actions.push_back(
+            {tr("Keep %1 as a variable").arg(text(what.shown)),
+             before == kept.end() ? tr("they stay as they are, whatever becomes of the question")
+                                  : tr("%1 holds them as they were; these are kept beside it")
+                                        .arg(text(before->name)),
+             [this, what, taken, rows = frame->rows()] {
+                 const auto column = keptColumn(*answer_, what, rows, taken, Job());
+                 if (!column) {
+                     emit session_.refused(text(column.error().text()));
+                     return;
+                 }
+                 session_.edit(PutKept{*column},
+                               tr("keep %1 as %2").arg(text(what.shown), text(column->name)));
+             }});
+    }
 }
 
 ReadingContent ChecksStage::reading() const {

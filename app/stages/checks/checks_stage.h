@@ -65,6 +65,8 @@ class ChecksStage : public Stage {
     void showLedger();
     void showOverview();
     [[nodiscard]] ReadingContent rowsReadingContent() const;
+    /// What of the fit can be kept as a variable, as actions.
+    void addKeepers(ReadingContent& content) const;
     void addDecision(ReadingContent& content, const CheckResult& result) const;
 
     CheckList* list_;

@@ -426,7 +426,15 @@ ReadingContent DataStage::variableReadingContent() const {
                                       Session::tr("note on %1").arg(text(name)));
                               },
                               tr("anything to remember")});
-    if (!v->expression.empty()) {
+    const auto& kept = session_.study().kept;
+    const auto own =
+        std::find_if(kept.begin(), kept.end(), [&](const KeptColumn& c) { return c.name == name; });
+    if (own != kept.end()) {
+        content.paragraphs << tr("Kept from question %1 as it stood; rows it did not use are "
+                                 "missing.")
+                                  .arg(text(own->question));
+    }
+    if (!v->expression.empty() || own != kept.end()) {
         QString breaks;
         for (const std::string& use : usesOf(session_.study(), name)) {
             breaks += (breaks.isEmpty() ? "" : ", ") + text(use);
@@ -434,8 +442,9 @@ ReadingContent DataStage::variableReadingContent() const {
         content.actions.push_back(
             {tr("Take %1 out").arg(text(name)),
              breaks.isEmpty() ? tr("nothing uses it") : tr("it would be missed by %1").arg(breaks),
-             [this, name] {
-                 session_.edit(RemoveDerived{name}, tr("take out %1").arg(text(name)));
+             [this, name, isKept = own != kept.end()] {
+                 session_.edit(isKept ? Change(RemoveKept{name}) : Change(RemoveDerived{name}),
+                               tr("take out %1").arg(text(name)));
              }});
     }
     // Codes that look like “no answer” in any variable that has none declared.

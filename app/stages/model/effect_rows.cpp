@@ -116,6 +116,15 @@ QString EffectRows::equationName(const std::string& equation) const {
     if (equation == "spread") {
         return tr("spread");
     }
+    if (equation == "seen") {
+        return tr("whether it is seen: probit");
+    }
+    if (equation == "first") {
+        return tr("the term that is moved, by its instruments");
+    }
+    if (equation == "correlation") {
+        return tr("how the two equations’ errors go together");
+    }
     return text(equation);
 }
 

@@ -248,8 +248,8 @@ void ModelStage::refresh() {
     // A ratio of odds or rates where the index is a logarithm; the outcome’s own scale where the
     // coefficients are not on it.
     const LikelihoodFit* told = answer->fit->likelihood.get();
-    const bool ratios = told != nullptr && told->family != "tobit" && told->family != "probit" &&
-                        told->family != "ordered-probit";
+    const bool ratios = told != nullptr && told->outcome != "cut-off" && told->family != "probit" &&
+                        told->family != "probit-instruments" && told->family != "ordered-probit";
     const std::vector<Coefficient> own =
         told != nullptr && scale_ == EffectScale::Outcome
             ? columnEffects(*answer->design, *answer->fit, answer->alpha)

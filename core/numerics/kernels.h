@@ -1,0 +1,40 @@
+#pragma once
+
+#include <Eigen/Dense>
+
+#include <cstdint>
+
+/// Inner loops over blocks of rows that stay in the cache, compiled for several instruction sets
+/// and chosen at run time; the same bits with each of them.
+namespace rapporto::kernels {
+
+constexpr Eigen::Index kBlock = 192;    ///< Rows that stay in the cache with their columns.
+constexpr Eigen::Index kGroupTile = 8;  ///< Rows that addByGroup() turns at a time.
+
+/// out = (x − m)·s
+void centredInto(double* out, const double* x, Eigen::Index n, double m, double s);
+
+/// out = x·f
+void productInto(double* out, const double* x, const double* f, Eigen::Index n);
+
+/// out += x²
+void addSquares(double* out, const double* x, Eigen::Index n);
+
+/// out[0] += Σ w d, out[1] += Σ w d² for d = x − from; weights may be null.
+void addMoments(const double* x, const double* weights, Eigen::Index n, double from, double* out);
+
+/// sums.col(groups[i]) += f[i]·(row i of a block of `k` columns of leading dimension `lead`).
+///
+/// @param tile  room for kGroupTile · k numbers.
+void addByGroup(double* sums, const std::int32_t* groups, const double* block, Eigen::Index lead,
+                const double* f, Eigen::Index rows, Eigen::Index k, double* tile);
+
+/// Adds block' block over the first `width` columns to the upper triangle of `sum` at least.
+void addSquare(const Eigen::MatrixXd& block, Eigen::Index rows, Eigen::Index width,
+               Eigen::MatrixXd& sum);
+
+/// mean = e^eta of n numbers, none of them past ±700 without becoming 0 or ∞; to about one unit in
+/// the last place.
+void expInto(double* mean, const double* eta, Eigen::Index n);
+
+}  // namespace rapporto::kernels

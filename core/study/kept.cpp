@@ -1,0 +1,107 @@
+#include "core/study/kept.h"
+
+#include "core/model/likelihood.h"
+#include "core/model/panel.h"
+#include "core/model/robust.h"
+
+#include <algorithm>
+#include <cctype>
+#include <limits>
+
+namespace rapporto {
+namespace {
+
+/// “farming zone” as a part of a name: farming_zone.
+std::string asPart(const std::string& text) {
+    std::string out;
+    for (const char c : text) {
+        out += std::isalnum(static_cast<unsigned char>(c)) != 0 ? c : '_';
+    }
+    return out;
+}
+
+}  // namespace
+
+std::vector<Keepable> keepables(const Answer& answer) {
+    std::vector<Keepable> out;
+    if (!answer.fit || !answer.design) {
+        return out;
+    }
+    const auto n = answer.design->rows.size();
+    if (static_cast<std::size_t>(answer.fit->fitted.size()) == n) {
+        out.push_back({"fitted", "", "fitted values"});
+    }
+    if (static_cast<std::size_t>(answer.fit->residuals.size()) == n) {
+        out.push_back({"left", "", "what is left"});
+    }
+    if (answer.fit->robust && static_cast<std::size_t>(answer.fit->robust->weights.size()) == n) {
+        out.push_back({"weight", "", "the weights of the rows"});
+    }
+    const bool count = answer.fit->likelihood && answer.fit->likelihood->family == "poisson";
+    if (answer.design->swept || count) {
+        for (const SweptGrouping& effects : answer.design->effects) {
+            out.push_back({"effect", effects.name, "effects of " + effects.name});
+        }
+    }
+    return out;
+}
+
+Result<KeptColumn> keptColumn(const Answer& answer, const Keepable& what, std::size_t rows,
+                              const std::set<std::string>& taken, const Job& job) {
+    if (!answer.fit || !answer.design) {
+        return refuse(ErrorCode::BadSetting, "there is no fit to keep anything of", "",
+                      "Put the question right first.");
+    }
+    const Fit& fit = *answer.fit;
+    const Design& design = *answer.design;
+    Eigen::VectorXd values;
+    KeptColumn out;
+    out.what = what.what;
+    out.question = answer.question.id;
+    out.grouping = what.grouping;
+    const std::string of = " of " + answer.question.id;
+    std::string name = what.what;
+    if (what.what == "fitted") {
+        values = fit.fitted;
+        out.label = "Fitted " + design.outcome + of;
+        out.unit = design.outcomeUnit;
+    } else if (what.what == "left") {
+        values = fit.residuals;
+        out.label = "Left of " + design.outcome + of;
+        out.unit = design.outcomeUnit;
+    } else if (what.what == "weight" && fit.robust) {
+        values = fit.robust->weights;
+        out.label = "Weights" + of;
+    } else {
+        const auto effects = effectsHeldFixed(fit, design, job);
+        if (!effects) {
+            return tl::make_unexpected(effects.error());
+        }
+        for (std::size_t d = 0; d < effects->size(); ++d) {
+            if (design.effects[d].name == what.grouping) {
+                values = (*effects)[d];
+            }
+        }
+        name += "_" + asPart(what.grouping);
+        out.label = "Effect of " + what.grouping + of;
+    }
+    if (static_cast<std::size_t>(values.size()) != design.rows.size()) {
+        return refuse(ErrorCode::NotBuilt, "this fit has no " + what.shown + " row by row");
+    }
+    const std::string base = name + "_" + asPart(answer.question.id);
+    out.name = base;
+    for (int i = 2; taken.contains(out.name); ++i) {
+        out.name = base + "_" + std::to_string(i);
+    }
+    auto all =
+        std::make_shared<std::vector<double>>(rows, std::numeric_limits<double>::quiet_NaN());
+    for (std::size_t i = 0; i < design.rows.size(); ++i) {
+        if (design.rows[i] < rows) {
+            (*all)[design.rows[i]] = values(static_cast<Eigen::Index>(i));
+        }
+    }
+    out.values = std::move(all);
+    return out;
+}
+
+}  // namespace rapporto
