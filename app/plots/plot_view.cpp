@@ -83,6 +83,13 @@ void PlotView::showSelection(const RowSet& rows) {
     update();
 }
 
+void PlotView::showHeld(std::shared_ptr<const HeldRows> held) {
+    if (held_ != held) {
+        held_ = std::move(held);
+        update();
+    }
+}
+
 void PlotView::setStale(bool stale) {
     if (stale_ != stale) {
         stale_ = stale;
@@ -527,7 +534,7 @@ void PlotView::drawBase(QPainter& painter, const QRectF& whole) const {
 
 void PlotView::drawLit(QPainter& painter, const QRectF& whole) const {
     const Exhibit& e = *exhibit_;
-    if (empty_ || !e.barNames.empty() || (selection_.empty() && e.marked.empty())) {
+    if (empty_ || !e.barNames.empty() || (selection_.empty() && e.marked.empty() && !held_)) {
         return;
     }
     painter.setRenderHint(QPainter::Antialiasing);
@@ -578,6 +585,17 @@ void PlotView::drawLit(QPainter& painter, const QRectF& whole) const {
         for (std::size_t i = 0; i < n; ++i) {
             if (selection_.contains(e.rows[i])) {
                 painter.drawEllipse(pointAt(f, i), size, size);
+            }
+        }
+    }
+    if (held_ && n <= kDensePoints) {
+        painter.setPen(QPen(colour::kPlum, 1.2));
+        painter.setBrush(Qt::NoBrush);
+        for (std::size_t i = 0; i < n; ++i) {
+            if (const auto at = held_->find(e.rows[i]); at != held_->end()) {
+                const double half = (e.compact ? 2.5 : 4.0) + 4.0 * (0.5 - at->second);
+                const QPointF point = pointAt(f, i);
+                painter.drawRect(QRectF(point - QPointF(half, half), point + QPointF(half, half)));
             }
         }
     }

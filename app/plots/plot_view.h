@@ -1,5 +1,6 @@
 #pragma once
 
+#include "app/plots/held_rows.h"
 #include "core/checks/check.h"
 #include "core/data/row_set.h"
 #include "core/describe/exhibit.h"
@@ -29,6 +30,10 @@ class PlotView : public QWidget {
     void showExhibit(std::shared_ptr<const Exhibit> exhibit);
     void showNothing(const QString& why);
     void showSelection(const RowSet& rows);
+
+    /// Rows that a robust fit holds down, as open squares: the smaller the weight, the wider. Null:
+    /// none.
+    void showHeld(std::shared_ptr<const HeldRows> held);
 
     /// What stands here is of before a change, and the new is being made: dimmed.
     void setStale(bool stale);
@@ -132,6 +137,7 @@ class PlotView : public QWidget {
     bool stale_ = false;
     QString why_;
     RowSet selection_;
+    std::shared_ptr<const HeldRows> held_;
     std::vector<Exhibit::Line> before_;
     std::function<QString(std::size_t)> namer_;
     bool titleEditable_ = false;

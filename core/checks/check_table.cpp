@@ -126,6 +126,10 @@ const std::vector<Check>& allChecks() {
         {"covratio", few, "COVRATIO", "no row decides the precision",
          "weigh: a row changes the generalised variance by half", "Belsley, Kuh & Welsch 1980",
          &checkCovratio},
+        {"least-trimmed", few, "least trimmed squares", "the rows speak with one voice",
+         "fine: no effect moves by a standard error without the rows apart, and they are no more "
+         "than chance puts there; fails from two",
+         "Rousseeuw 1984; Rousseeuw & Van Driessen 2006", &checkTrimmed, true, fits::kPlain},
         {"held-down", few, "rows held down", "no row counts for less than a half",
          "fine: under 2 % of the rows count for less than a tenth, and least squares lies within "
          "two errors; else weigh",

@@ -101,6 +101,9 @@ void offerProduct(const CheckInput& in, const DesignTerm& a, const DesignTerm& b
                   CheckResult& result);
 void offerEffectsBy(const CheckInput& in, const std::string& groups, CheckResult& result);
 
+/// Rows apart from the half that agree best, and what the others say.
+[[nodiscard]] CheckResult checkTrimmed(const CheckInput& in);
+
 /// Of fits that hold odd rows down: which rows, and what least squares says beside.
 [[nodiscard]] CheckResult checkHeldDown(const CheckInput& in);
 

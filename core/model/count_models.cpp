@@ -20,7 +20,20 @@ using Eigen::MatrixXd;
 using Eigen::VectorXd;
 
 VectorXd logFactorials(const VectorXd& y) {
-    return y.unaryExpr([](double v) { return boost::math::lgamma(v + 1.0); });
+    // Most counts are small and whole.
+    constexpr std::size_t kSmall = 256;
+    static const std::vector<double> kTable = [] {
+        std::vector<double> out;
+        for (std::size_t count = 0; count < kSmall; ++count) {
+            out.push_back(boost::math::lgamma(static_cast<double>(count) + 1.0));
+        }
+        return out;
+    }();
+    return y.unaryExpr([](double v) {
+        return v >= 0.0 && v < static_cast<double>(kSmall) && v == std::floor(v)
+                   ? kTable[static_cast<std::size_t>(v)]
+                   : boost::math::lgamma(v + 1.0);
+    });
 }
 
 /// A count by one index.
@@ -215,6 +228,9 @@ Result<void> checkCounts(const Design& design, bool whole, bool zeros) {
     };
     for (Index i = 0; i < design.y.size(); ++i) {
         const double y = design.y(i);
+        if (y >= 0.0 && (!whole || y == std::floor(y)) && (zeros || y != 0.0)) {
+            continue;
+        }
         const std::string row =
             " in row " + std::to_string(design.rows[static_cast<std::size_t>(i)] + 1);
         if (y < 0.0) {
@@ -259,28 +275,6 @@ VectorXd countStart(const Design& design, const IndexPart& part) {
         start = line->coefficients;
     }
     return start;
-}
-
-/// −Hᵢᵢ x'(−H)⁻¹x of each row.
-VectorXd leverageOf(const RowModel& model, const Maximum& found, const IndexPart& part,
-                    const VectorXd& weights) {
-    const Index k = part.X.cols();
-    const MatrixXd Q = part.X * found.factor.topRows(k);
-    VectorXd h(part.X.rows());
-    const auto D = static_cast<std::size_t>(model.extras() + 1);
-    std::vector<double> at(D);
-    std::vector<double> g(D);
-    std::vector<double> H(D * D);
-    for (Index i = 0; i < h.size(); ++i) {
-        at[0] = found.index(i, 0);
-        for (std::size_t s = 1; s < D; ++s) {
-            at[s] = found.theta(k + static_cast<Index>(s) - 1);
-        }
-        model.row(i, at.data(), g.data(), H.data());
-        h(i) =
-            std::max(-H[0], 0.0) * Q.row(i).squaredNorm() * (weights.size() > 0 ? weights(i) : 1.0);
-    }
-    return h;
 }
 
 double varianceOf(CountLaw law, double mean, double alpha) {
@@ -349,7 +343,7 @@ Result<Fit> fitOneIndex(const Design& design, CountLaw law, const std::string& f
     const IndexPart part = mainPart(design, columns->kept);
     const CountModel poisson(design.y, CountLaw::Poisson);
     const bool scores = errors.kind != "classical";
-    auto found = maximise({part}, poisson, countStart(design, part), design.weights, job, scores);
+    auto found = maximise(part, poisson, countStart(design, part), design.weights, job, scores);
     // Means that vanish: some combination of the terms tells zeros for certain.
     const bool ran = !found ? found.error().code != ErrorCode::Stopped
                             : (found->index.col(0).minCoeff() < -18.0);
@@ -415,7 +409,7 @@ Result<Fit> fitOneIndex(const Design& design, CountLaw law, const std::string& f
                                     : (w.array() * mean.array()).sum();
             VectorXd start(found->theta.size() + 1);
             start << found->theta, std::log(std::clamp(slope / size, 1e-6, 50.0));
-            auto own = maximise({part}, model, start, design.weights, job, scores);
+            auto own = maximise(part, model, start, design.weights, job, scores);
             if (!own) {
                 return tl::make_unexpected(own.error());
             }
@@ -445,7 +439,8 @@ Result<Fit> fitOneIndex(const Design& design, CountLaw law, const std::string& f
     LikelihoodInput input{
         design, *std::move(found), columns->kept, columns->dropped, std::move(further), {},
         {},     std::move(told),   mean};
-    input.leverage = leverageOf(model, input.maximum, part, design.weights);
+    input.leverage = rowLeverages(part.X, input.maximum.factor.topRows(part.X.cols()),
+                                  curvatures(model, input.maximum, part.X.cols()), design.weights);
     const auto k = static_cast<Index>(columns->kept.size());
     input.shown = [k](Index j, double value) {
         return j < k ? std::pair(value, 1.0) : std::pair(std::exp(value), std::exp(value));
@@ -639,7 +634,7 @@ Result<Fit> fitTwoParts(const Design& design, const std::string& family, CountLa
     const VectorXd w = rowWeights(design);
     const CountModel poisson(design.y, CountLaw::Poisson);
     const auto plain =
-        maximise({part}, poisson, countStart(design, part), design.weights, job, false);
+        maximise(part, poisson, countStart(design, part), design.weights, job, false);
     if (!plain) {
         return tl::make_unexpected(plain.error());
     }
@@ -790,7 +785,7 @@ Result<Fit> fitTruncated(const Design& design, const EstimatorSettings& settings
     if (model.extras() > 0) {
         start(part.X.cols()) = std::log(0.5);
     }
-    auto found = maximise({part}, model, start, design.weights, job, errors.kind != "classical");
+    auto found = maximise(part, model, start, design.weights, job, errors.kind != "classical");
     if (!found) {
         return tl::make_unexpected(found.error());
     }
@@ -817,7 +812,8 @@ Result<Fit> fitTruncated(const Design& design, const EstimatorSettings& settings
     LikelihoodInput input{
         design, *std::move(found), columns->kept, columns->dropped, std::move(further), {},
         {},     std::move(told),   fitted};
-    input.leverage = leverageOf(model, input.maximum, part, design.weights);
+    input.leverage = rowLeverages(part.X, input.maximum.factor.topRows(part.X.cols()),
+                                  curvatures(model, input.maximum, part.X.cols()), design.weights);
     input.shown = [k](Index j, double value) {
         return j < k ? std::pair(value, 1.0) : std::pair(std::exp(value), std::exp(value));
     };

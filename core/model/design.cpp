@@ -1168,6 +1168,17 @@ class Builder {
         if (design_.zeroX.cols() > 0) {
             design_.zeroX = Eigen::MatrixXd(design_.zeroX(kept, Eigen::all));
         }
+        if (design_.lower.size() > 0) {
+            design_.lower = Eigen::VectorXd(design_.lower(kept));
+            design_.upper = Eigen::VectorXd(design_.upper(kept));
+        }
+        if (!design_.unseen.empty()) {
+            std::vector<char> unseen;
+            for (const Index i : kept) {
+                unseen.push_back(design_.unseen[static_cast<std::size_t>(i)]);
+            }
+            design_.unseen = std::move(unseen);
+        }
     }
 
     void fillClusters() {

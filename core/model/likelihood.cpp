@@ -12,6 +12,7 @@
 #include <cmath>
 #include <limits>
 #include <numeric>
+#include <span>
 
 namespace rapporto {
 namespace {
@@ -66,7 +67,7 @@ Scaled scaledPart(const IndexPart& part) {
 
 class Maximiser {
   public:
-    Maximiser(const std::vector<IndexPart>& parts, const RowModel& model, const VectorXd& weights,
+    Maximiser(std::span<const IndexPart> parts, const RowModel& model, const VectorXd& weights,
               bool wantScores, const Job& job)
         : parts_(parts),
           model_(model),
@@ -384,7 +385,7 @@ class Maximiser {
         });
     }
 
-    const std::vector<IndexPart>& parts_;
+    std::span<const IndexPart> parts_;
     const RowModel& model_;
     const VectorXd& weights_;
     bool wantScores_;
@@ -409,6 +410,89 @@ Result<Maximum> maximise(const std::vector<IndexPart>& parts, const RowModel& mo
                          const VectorXd& start, const VectorXd& weights, const Job& job,
                          bool wantScores) {
     return Maximiser(parts, model, weights, wantScores, job).run(start);
+}
+
+Result<Maximum> maximise(const IndexPart& part, const RowModel& model, const VectorXd& start,
+                         const VectorXd& weights, const Job& job, bool wantScores) {
+    return Maximiser({&part, 1}, model, weights, wantScores, job).run(start);
+}
+
+std::optional<double> scoreStatistic(const RowModel& model, const MatrixXd& X,
+                                     const VectorXd& index, const VectorXd& weights) {
+    MatrixXd information = MatrixXd::Zero(X.cols(), X.cols());
+    VectorXd score = VectorXd::Zero(X.cols());
+    RowTerms terms;
+    terms.first.resize(kernels::kBlock, 1);
+    terms.second.resize(kernels::kBlock, 1);
+    terms.among = MatrixXd::Zero(0, 0);
+    MatrixXd eta(kernels::kBlock, 1);
+    for (Index from = 0; from < X.rows(); from += kernels::kBlock) {
+        const Index rows = std::min(kernels::kBlock, X.rows() - from);
+        eta.topRows(rows) = index.segment(from, rows);
+        model.block(from, rows, eta, nullptr, weights.size() > 0 ? weights.data() + from : nullptr,
+                    &terms);
+        const auto part = X.middleRows(from, rows);
+        score += part.transpose() * terms.first.col(0).head(rows);
+        information += part.transpose() * terms.second.col(0).head(rows).asDiagonal() * part;
+    }
+    const VectorXd unit = information.diagonal().cwiseMax(0.0).cwiseSqrt();
+    if (!(unit.minCoeff() > 0.0)) {
+        return std::nullopt;
+    }
+    const VectorXd inverse = unit.cwiseInverse();
+    const Eigen::LDLT<MatrixXd> ldlt(inverse.asDiagonal() * information * inverse.asDiagonal());
+    if (ldlt.info() != Eigen::Success || ldlt.vectorD().minCoeff() <= 1e-13) {
+        return std::nullopt;
+    }
+    const VectorXd scaled = inverse.cwiseProduct(score);
+    return scaled.dot(ldlt.solve(scaled));
+}
+
+VectorXd curvatures(const RowModel& model, const Maximum& found, Index columns) {
+    VectorXd out(found.index.rows());
+    const VectorXd extras = found.theta.tail(found.theta.size() - columns);
+    const RowChunks chunks(static_cast<std::size_t>(out.size()));
+    chunks.forEach([&](std::size_t c) {
+        RowTerms terms;
+        terms.first.resize(kernels::kBlock, model.extras() + 1);
+        terms.second.resize(kernels::kBlock, model.extras() + 1);
+        terms.among = MatrixXd::Zero(model.extras(), model.extras());
+        MatrixXd eta(kernels::kBlock, 1);
+        const auto end = static_cast<Index>(chunks[c].end);
+        for (auto from = static_cast<Index>(chunks[c].begin); from < end; from += kernels::kBlock) {
+            const Index rows = std::min(kernels::kBlock, end - from);
+            eta.topRows(rows) = found.index.middleRows(from, rows);
+            model.block(from, rows, eta, extras.data(), nullptr, &terms);
+            out.segment(from, rows) = terms.second.col(0).head(rows);
+        }
+    });
+    return out;
+}
+
+VectorXd rowLeverages(const MatrixXd& X, const MatrixXd& F, const VectorXd& curvature,
+                      const VectorXd& weights) {
+    VectorXd h = VectorXd::Zero(X.rows());
+    const auto k = static_cast<int>(X.cols());
+    const auto q = static_cast<int>(F.cols());
+    const RowChunks chunks(static_cast<std::size_t>(X.rows()));
+    chunks.forEach([&](std::size_t c) {
+        MatrixXd turned(kernels::kBlock, q);
+        const auto end = static_cast<Index>(chunks[c].end);
+        for (auto from = static_cast<Index>(chunks[c].begin); from < end; from += kernels::kBlock) {
+            const Index rows = std::min(kernels::kBlock, end - from);
+            cblas_dgemm(CblasColMajor, CblasNoTrans, CblasNoTrans, static_cast<int>(rows), q, k,
+                        1.0, X.data() + from, static_cast<int>(X.rows()), F.data(),
+                        static_cast<int>(F.rows()), 0.0, turned.data(),
+                        static_cast<int>(kernels::kBlock));
+            for (int j = 0; j < q; ++j) {
+                kernels::addSquares(&h(from), &turned(0, j), rows);
+            }
+            for (Index i = from; i < from + rows; ++i) {
+                h(i) *= std::max(curvature(i), 0.0) * (weights.size() > 0 ? weights(i) : 1.0);
+            }
+        }
+    });
+    return h;
 }
 
 double RowModel::block(Index from, Index rows, const MatrixXd& eta, const double* shared,

@@ -4,6 +4,7 @@
 
 #include <functional>
 #include <memory>
+#include <optional>
 
 namespace rapporto {
 
@@ -96,6 +97,21 @@ struct Maximum {
                                        const Eigen::VectorXd& start, const Eigen::VectorXd& weights,
                                        const Job& job, bool wantScores = true);
 
+/// The same of one index, without a copy of its columns.
+[[nodiscard]] Result<Maximum> maximise(const IndexPart& part, const RowModel& model,
+                                       const Eigen::VectorXd& start, const Eigen::VectorXd& weights,
+                                       const Job& job, bool wantScores = true);
+
+/// Leverages of rows of one index: w c ‖x'F‖² for the curvature c of each (n), F the rows of a
+/// factor that belong to the columns.
+[[nodiscard]] Eigen::VectorXd rowLeverages(const Eigen::MatrixXd& X, const Eigen::MatrixXd& F,
+                                           const Eigen::VectorXd& curvature,
+                                           const Eigen::VectorXd& weights);
+
+/// −∂²ℓ/∂η² of every row at a maximum of one index.
+[[nodiscard]] Eigen::VectorXd curvatures(const RowModel& model, const Maximum& found,
+                                         Eigen::Index columns);
+
 /// A coefficient’s place outside of the main equation.
 struct ExtraName {
     std::string equation;
@@ -105,6 +121,18 @@ struct ExtraName {
 /// A Poisson count and a probit of 0 and 1 by one index; `y` must outlive them.
 [[nodiscard]] std::unique_ptr<RowModel> poissonModel(const Eigen::VectorXd& y);
 [[nodiscard]] std::unique_ptr<RowModel> probitModel(const Eigen::VectorXd& y);
+
+/// The model of a family of one index without further parameters (poisson, logit, probit, cloglog),
+/// or null.
+[[nodiscard]] std::unique_ptr<RowModel> plainModel(const std::string& family,
+                                                   const Eigen::VectorXd& y);
+
+/// Score statistic of the columns that X has beside those of a smaller fit of the same rows: U'I⁻¹U
+/// of all columns at its index. Chi-square, as many degrees as columns are added.
+/// Source: Rao (1948), Proceedings of the Cambridge Philosophical Society 44.
+[[nodiscard]] std::optional<double> scoreStatistic(const RowModel& model, const Eigen::MatrixXd& X,
+                                                   const Eigen::VectorXd& index,
+                                                   const Eigen::VectorXd& weights);
 
 /// What a model hands over for the tables of a fit.
 struct LikelihoodInput {

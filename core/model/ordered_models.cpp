@@ -354,7 +354,7 @@ Result<Fit> fitOrdered(const Design& design, bool probit, const ErrorSpec& error
     }
     const OrderedModel model(design.y, levels, probit);
     auto found =
-        maximise({slopes->part}, model, start, design.weights, job, errors.kind != "classical");
+        maximise(slopes->part, model, start, design.weights, job, errors.kind != "classical");
     if (!found) {
         Refusal refusal = found.error();
         if (refusal.code != ErrorCode::Stopped) {
@@ -521,7 +521,7 @@ Result<Fit> fitBehindEnds(const Design& design, const std::string& family, const
     start(k) =
         0.5 * std::log(std::max(
                   least->residuals.squaredNorm() / static_cast<double>(design.y.size()), 1e-300));
-    auto found = maximise({part}, model, start, design.weights, job, errors.kind != "classical");
+    auto found = maximise(part, model, start, design.weights, job, errors.kind != "classical");
     if (!found) {
         return tl::make_unexpected(found.error());
     }

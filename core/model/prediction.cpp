@@ -1,6 +1,7 @@
 #include "core/model/prediction.h"
 
 #include "core/base/format.h"
+#include "core/data/frame.h"
 #include "core/model/dynamic_panel.h"
 #include "core/model/event_study.h"
 #include "core/model/quantile.h"
@@ -65,11 +66,22 @@ VectorXd weightedMean(const MatrixXd& rows, const VectorXd& weights) {
     return rows.transpose() * weights / weights.sum();
 }
 
+/// An effect whose gradient is `row` over the columns of the design.
+MarginalEffect effectOf(const EffectRequest& request, const std::string& level,
+                        const std::string& point, const Fit& fit, const VectorXd& row,
+                        double alpha);
+
 Estimate linear(const Fit& fit, const VectorXd& row, double alpha) {
     const VectorXd c = kept(fit, row);
     // Of several quantiles the first stands here.
     const MatrixXd V = fit.covariance.topLeftCorner(c.size(), c.size());
     return estimateOf(c.dot(fit.solution.coefficients), c.dot(V * c), dfOf(fit), alpha);
+}
+
+MarginalEffect effectOf(const EffectRequest& request, const std::string& level,
+                        const std::string& point, const Fit& fit, const VectorXd& row,
+                        double alpha) {
+    return {request, level, point, linear(fit, row, alpha), kept(fit, row)};
 }
 
 Result<std::vector<Prediction>> predictQuantiles(const Fit& fit, const MatrixXd& X,
@@ -132,14 +144,18 @@ class Elasticity {
 
     /// @param x  the variable, X the rows and D their slopes in it; weights may be empty.
     [[nodiscard]] Result<Estimate> operator()(const VectorXd& x, const MatrixXd& X,
-                                              const MatrixXd& D, const VectorXd& weights) const {
+                                              const MatrixXd& D, const VectorXd& weights,
+                                              VectorXd& gradient) const {
         const VectorXd& b = fit_.solution.coefficients;
         const bool logged = !design_.outcomeLogOf.empty();
         double value = 0.0;
         double total = 0.0;
-        VectorXd gradient = VectorXd::Zero(b.size());
+        gradient = VectorXd::Zero(b.size());
         for (Index i = 0; i < X.rows(); ++i) {
             const double w = weights.size() > 0 ? weights(i) : 1.0;
+            if (w == 0.0) {
+                continue;
+            }
             const VectorXd d = kept(fit_, D.row(i));
             const VectorXd row = kept(fit_, X.row(i));
             const double y = logged ? 1.0 : row.dot(b);
@@ -171,10 +187,10 @@ ScenarioValues place(const EffectRequest& request) {
     return request.as == EffectRequest::As::At ? request.at : ScenarioValues{};
 }
 
-Result<std::vector<MarginalEffect>> levelEffects(const Design& design, const Fit& fit,
-                                                 const ScenarioMap& map,
+Result<std::vector<MarginalEffect>> levelEffects(const Fit& fit, const ScenarioMap& map,
                                                  const ScenarioVariable& variable,
-                                                 const EffectRequest& request, double alpha) {
+                                                 const EffectRequest& request, double alpha,
+                                                 const VectorXd& weights) {
     if (request.elasticity) {
         return refuse(ErrorCode::WrongType,
                       "‘" + variable.name + "’ has no percent of itself, so no elasticity",
@@ -183,8 +199,7 @@ Result<std::vector<MarginalEffect>> levelEffects(const Design& design, const Fit
     const auto rowAt = [&](const Key& value) -> Result<VectorXd> {
         if (request.as == EffectRequest::As::Average) {
             const auto X = map.usedWith(variable.name, value);
-            return X ? Result<VectorXd>(weightedMean(*X, design.weights))
-                     : tl::make_unexpected(X.error());
+            return X ? Result<VectorXd>(weightedMean(*X, weights)) : tl::make_unexpected(X.error());
         }
         ScenarioValues values = place(request);
         values[variable.name] = value;
@@ -210,7 +225,7 @@ Result<std::vector<MarginalEffect>> levelEffects(const Design& design, const Fit
         if (!row) {
             return tl::make_unexpected(row.error());
         }
-        out.push_back({request, levels[l].second, pointOf(fit), linear(fit, *row - *base, alpha)});
+        out.push_back(effectOf(request, levels[l].second, pointOf(fit), fit, *row - *base, alpha));
     }
     return out;
 }
@@ -322,14 +337,14 @@ Result<std::vector<Prediction>> predictAt(const Design& design, const Fit& fit,
     return out;
 }
 
-Result<std::vector<MarginalEffect>> marginalEffects(const Design& design, const Fit& fit,
-                                                    const ScenarioMap& map,
-                                                    const EffectRequest& request, double alpha) {
-    if (auto refusal = noEquation(fit)) {
-        return tl::make_unexpected(*std::move(refusal));
-    }
+namespace {
+
+/// The effect in the rows as `weights` count them (empty: alike).
+Result<std::vector<MarginalEffect>> effectsIn(const Design& design, const Fit& fit,
+                                              const ScenarioMap& map, const EffectRequest& request,
+                                              double alpha, const VectorXd& weights) {
     if (fit.likelihood) {
-        return outcomeEffects(design, fit, map, request, alpha);
+        return outcomeEffects(design, fit, map, request, alpha, weights);
     }
     const ScenarioVariable* variable = map.find(request.of);
     if (variable == nullptr) {
@@ -337,7 +352,7 @@ Result<std::vector<MarginalEffect>> marginalEffects(const Design& design, const 
         return tl::make_unexpected(unknown.error());
     }
     if (variable->groups || variable->yesNo()) {
-        return levelEffects(design, fit, map, *variable, request, alpha);
+        return levelEffects(fit, map, *variable, request, alpha, weights);
     }
     const bool average = request.as == EffectRequest::As::Average;
     const auto D = average ? map.slopes(request.of) : map.slopesAt(request.of, {place(request)});
@@ -345,25 +360,105 @@ Result<std::vector<MarginalEffect>> marginalEffects(const Design& design, const 
         return tl::make_unexpected(D.error());
     }
     if (!request.elasticity) {
-        const VectorXd row = average ? weightedMean(*D, design.weights) : VectorXd(D->row(0));
-        return std::vector<MarginalEffect>{{request, "", pointOf(fit), linear(fit, row, alpha)}};
+        const VectorXd row = average ? weightedMean(*D, weights) : VectorXd(D->row(0));
+        return std::vector<MarginalEffect>{effectOf(request, "", pointOf(fit), fit, row, alpha)};
     }
     Result<Estimate> effect = Estimate{};
+    VectorXd gradient;
     if (average) {
         effect =
-            Elasticity(design, fit, alpha)(*map.used(request.of), design.X, *D, design.weights);
+            Elasticity(design, fit, alpha)(*map.used(request.of), design.X, *D, weights, gradient);
     } else {
         const auto X = map.at({place(request)});
         const auto named = request.at.find(request.of);
         const double x = request.as == EffectRequest::As::At && named != request.at.end()
                              ? std::get<double>(named->second)
                              : variable->mean;
-        effect = Elasticity(design, fit, alpha)(VectorXd::Constant(1, x), *X, *D, {});
+        effect = Elasticity(design, fit, alpha)(VectorXd::Constant(1, x), *X, *D, {}, gradient);
     }
     if (!effect) {
         return tl::make_unexpected(effect.error());
     }
-    return std::vector<MarginalEffect>{{request, "", pointOf(fit), *effect}};
+    return std::vector<MarginalEffect>{{request, "", pointOf(fit), *effect, gradient}};
+}
+
+}  // namespace
+
+Result<RowGroups> rowGroups(const Frame& frame, const std::string& variable,
+                            const std::vector<std::size_t>& rows) {
+    const auto evaluated = frame.evaluateText(variable);
+    if (!evaluated) {
+        return tl::make_unexpected(evaluated.error());
+    }
+    const Variable* known = frame.variable(variable);
+    const Variable plain;
+    const auto levels = levelsOf(evaluated->column, known != nullptr ? *known : plain, rows);
+    if (levels.size() < 2) {
+        return refuse(ErrorCode::NoVariation, "‘" + variable + "’ has one group in the rows used",
+                      "over", "Choose another variable, or average over all rows.", {variable});
+    }
+    constexpr std::size_t kMost = 60;
+    if (levels.size() > kMost) {
+        return refuse(ErrorCode::BadSetting,
+                      "‘" + variable + "’ has " + plural(levels.size(), "group", "groups"), "over",
+                      "Sixty are the most: put it into bands.", {variable});
+    }
+    RowGroups out;
+    for (const FoundLevel& level : levels) {
+        out.labels.push_back(level.label);
+    }
+    for (const std::size_t row : rows) {
+        const double code = evaluated->column.isText() ? evaluated->column.codes()[row]
+                                                       : evaluated->column.numbers()[row];
+        const auto at = std::find_if(levels.begin(), levels.end(),
+                                     [&](const FoundLevel& l) { return l.code == code; });
+        out.of.push_back(at == levels.end() ? -1 : static_cast<std::int32_t>(at - levels.begin()));
+    }
+    return out;
+}
+
+Result<std::vector<MarginalEffect>> marginalEffects(const Design& design, const Fit& fit,
+                                                    const ScenarioMap& map,
+                                                    const EffectRequest& request, double alpha,
+                                                    const RowGroups* over) {
+    if (auto refusal = noEquation(fit)) {
+        return tl::make_unexpected(*std::move(refusal));
+    }
+    if (over == nullptr) {
+        return effectsIn(design, fit, map, request, alpha, design.weights);
+    }
+    if (request.as != EffectRequest::As::Average) {
+        return refuse(ErrorCode::BadSetting,
+                      "an effect at given values is the same in every group of rows", "over",
+                      "Average over the groups, or give the group among the values.");
+    }
+    std::vector<MarginalEffect> out;
+    std::size_t each = 0;
+    for (std::size_t g = 0; g < over->labels.size(); ++g) {
+        VectorXd weights =
+            design.weights.size() > 0 ? design.weights : VectorXd(VectorXd::Ones(design.X.rows()));
+        for (Index i = 0; i < weights.size(); ++i) {
+            weights(i) *= over->of[static_cast<std::size_t>(i)] == static_cast<std::int32_t>(g);
+        }
+        auto own = effectsIn(design, fit, map, request, alpha, weights);
+        if (!own) {
+            return own;
+        }
+        each = own->size();
+        for (std::size_t e = 0; e < each; ++e) {
+            MarginalEffect& effect = (*own)[e];
+            effect.group = over->labels[g];
+            if (g > 0) {
+                const VectorXd d = effect.gradient - out[e].gradient;
+                const auto k = d.size();
+                effect.contrast = estimateOf(effect.effect.value - out[e].effect.value,
+                                             d.dot(fit.covariance.topLeftCorner(k, k) * d),
+                                             effect.effect.df, alpha);
+            }
+        }
+        out.insert(out.end(), own->begin(), own->end());
+    }
+    return out;
 }
 
 std::vector<TurningPoint> turningPoints(const Design& design, const Fit& fit,

@@ -54,11 +54,24 @@ struct Prediction {
                                                         const std::vector<PredictRequest>& requests,
                                                         double alpha);
 
+/// Rows of a design in groups of a variable that need not be among the terms.
+struct RowGroups {
+    std::vector<std::string> labels;
+    std::vector<std::int32_t> of;  ///< One a row of the design; −1: in none.
+};
+
+/// @return the groups, or UnknownName, NoVariation (one group), BadSetting (over sixty groups).
+[[nodiscard]] Result<RowGroups> rowGroups(const Frame& frame, const std::string& variable,
+                                          const std::vector<std::size_t>& rows);
+
 struct MarginalEffect {
     EffectRequest request;
     std::string level;    ///< Of groups: this level against the base.
     std::string outcome;  ///< Of an outcome of groups: the level whose probability moves.
     Estimate effect;
+    Eigen::VectorXd gradient = {};  ///< By the coefficients, in their order, the first ones.
+    std::string group = {};         ///< Of an effect over groups: this group’s rows.
+    std::optional<Estimate> contrast = {};  ///< From the first group’s, of the same level.
 };
 
 /// Slopes of quantities by differentiation through powers, products and logarithms; of groups and
@@ -66,13 +79,13 @@ struct MarginalEffect {
 /// effects that are linear in the coefficients. Elasticities: x·d ln y / dx for a logged outcome,
 /// (x/ŷ)·dy/dx else.
 ///
-/// @return one effect (of groups: one a level), or UnknownName, WrongType (a variable that enters
-///         through a jump), BadSetting (an elasticity at a prediction of zero or less).
-[[nodiscard]] Result<std::vector<MarginalEffect>> marginalEffects(const Design& design,
-                                                                  const Fit& fit,
-                                                                  const ScenarioMap& map,
-                                                                  const EffectRequest& request,
-                                                                  double alpha);
+/// @param over  groups of rows: an average in each of them, and how it differs from the first’s.
+/// @return one effect (of groups: one a level; of groups of rows: group by group), or UnknownName,
+///         WrongType (a variable that enters through a jump), BadSetting (an elasticity at a
+///         prediction of zero or less; groups of rows at given values).
+[[nodiscard]] Result<std::vector<MarginalEffect>> marginalEffects(
+    const Design& design, const Fit& fit, const ScenarioMap& map, const EffectRequest& request,
+    double alpha, const RowGroups* over = nullptr);
 
 /// Where the effect of a variable that enters by itself and its square changes sign.
 struct TurningPoint {

@@ -372,13 +372,6 @@ double sampleQuantile(std::vector<double> values, double p) {
 
 Result<Fit> fitQuantile(const Design& design, const EstimatorSettings& settings,
                         const ErrorSpec& errors, double alpha, const Job& job) {
-    if (!design.effects.empty()) {
-        return refuse(
-            ErrorCode::NotBuilt,
-            "effects held fixed are not swept out of quantiles: within a group a quantile "
-            "is not the group’s mean less something",
-            "held fixed", "Put the grouping among the terms.");
-    }
     std::vector<double> points = settings.at.empty() ? std::vector<double>{0.5} : settings.at;
     for (const double tau : points) {
         if (!(tau > 0.0 && tau < 1.0)) {
@@ -386,7 +379,8 @@ Result<Fit> fitQuantile(const Design& design, const EstimatorSettings& settings,
                           "Points lie between 0 and 1: .5 is the median.");
         }
     }
-    return QuantileFitter(design, errors, alpha, job).run(points);
+    return design.effects.empty() ? QuantileFitter(design, errors, alpha, job).run(points)
+                                  : fitQuantileWithEffects(design, points, errors, alpha, job);
 }
 
 }  // namespace rapporto

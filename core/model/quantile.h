@@ -39,12 +39,22 @@ struct QuantileFit {
 /// With several points the coefficients stand one point after another and their covariance is that
 /// of all together.
 ///
-/// @return the fit, or BadSetting (points outside of 0 to 1, effects held fixed, other kinds of
-///         errors), TooFewRows, NotConverged, Stopped.
+/// @return the fit, or BadSetting (points outside of 0 to 1, other kinds of errors), TooFewRows,
+///         NotConverged, Stopped.
 /// Source: Koenker & Bassett (1978), Econometrica 46; Koenker & Machado (1999), JASA 94; Powell
 /// (1991); Hall & Sheather (1988), JRSS B 50.
 [[nodiscard]] Result<Fit> fitQuantile(const Design& design, const EstimatorSettings& settings,
                                       const ErrorSpec& errors, double alpha, const Job& job);
+
+/// With effects held fixed (a swept design): y = a + xb + (d + xg)U with one law for U. b from
+/// least squares, g from what the residuals R make of the spread, 2R(1{R ≥ 0} − share), and the
+/// place q of a quantile by Σ σ(τ − 1{R ≤ qσ}) = 0; the effect is b + qg. Errors from what each row
+/// moves them by, robust at least. Their law is that of many rows in each group. Source: Machado &
+/// Santos Silva (2019), J. Econometrics 213.
+[[nodiscard]] Result<Fit> fitQuantileWithEffects(const Design& design,
+                                                 const std::vector<double>& points,
+                                                 const ErrorSpec& errors, double alpha,
+                                                 const Job& job);
 
 /// Quantile of values by linear interpolation between order statistics, weights aside.
 [[nodiscard]] double sampleQuantile(std::vector<double> values, double p);

@@ -138,6 +138,7 @@ struct EffectRequest {
     As as = As::Average;
     ScenarioValues at = {};
     bool elasticity = false;  ///< Percent for percent in place of unit for unit.
+    std::string over = {};    ///< Averaged in each group of this variable; empty: over all rows.
 
     friend bool operator==(const EffectRequest&, const EffectRequest&) = default;
 };

@@ -557,7 +557,8 @@ tl::unexpected<Refusal> heldLevels() {
 
 Result<std::vector<MarginalEffect>> outcomeEffects(const Design& design, const Fit& fit,
                                                    const ScenarioMap& map,
-                                                   const EffectRequest& request, double alpha) {
+                                                   const EffectRequest& request, double alpha,
+                                                   const VectorXd& asked) {
     if (!design.effects.empty()) {
         return heldLevels();
     }
@@ -576,7 +577,7 @@ Result<std::vector<MarginalEffect>> outcomeEffects(const Design& design, const F
     const auto names = engine.response().outcomes();
     const VectorXd none;
     const VectorXd& offset = average ? design.offset : none;
-    const VectorXd& weights = average ? design.weights : none;
+    const VectorXd& weights = average ? asked : none;
     std::vector<MarginalEffect> out;
     if (const auto levels = variable != nullptr ? levelsOfVariable(*variable) : std::nullopt) {
         if (request.elasticity) {
@@ -601,7 +602,7 @@ Result<std::vector<MarginalEffect>> outcomeEffects(const Design& design, const F
                 engine.addValue(o, at[l], offset, weights, 1.0, value, gradient);
                 engine.addValue(o, at[0], offset, weights, -1.0, value, gradient);
                 out.push_back({request, (*levels)[l].second, names[o],
-                               engine.estimate(value, gradient, alpha)});
+                               engine.estimate(value, gradient, alpha), gradient});
             }
         }
         return out;
@@ -632,7 +633,7 @@ Result<std::vector<MarginalEffect>> outcomeEffects(const Design& design, const F
         VectorXd gradient = engine.zero();
         engine.addSlope(o, Xk, Dk, offset, weights, by ? &*by : nullptr, request.elasticity, value,
                         gradient);
-        out.push_back({request, "", names[o], engine.estimate(value, gradient, alpha)});
+        out.push_back({request, "", names[o], engine.estimate(value, gradient, alpha), gradient});
     }
     return out;
 }
@@ -699,12 +700,11 @@ Result<std::vector<Prediction>> predictOutcome(const Design& design, const Fit& 
             const double se =
                 std::sqrt(std::max(row.dot(fit.covariance.topLeftCorner(k, k) * row), 0.0));
             const double reach = criticalValue(alpha, fit.coefficients.front().df) * se;
-            std::vector<double> g(2);
-            std::vector<double> H(4);
-            std::vector<double> place = {eta - reach,
-                                         fit.coefficients.size() > static_cast<std::size_t>(k)
-                                             ? fit.coefficients.back().estimate
-                                             : 0.0};
+            const auto D = static_cast<std::size_t>(1 + engine.response().extras());
+            std::vector<double> g(D);
+            std::vector<double> H(D * D);
+            std::vector<double> place(D, fit.coefficients.back().estimate);
+            place[0] = eta - reach;
             const double a = engine.response().at(0, place.data(), g.data(), H.data());
             place[0] = eta + reach;
             const double b = engine.response().at(0, place.data(), g.data(), H.data());
@@ -731,10 +731,17 @@ Result<std::vector<Prediction>> predictOutcome(const Design& design, const Fit& 
     return out;
 }
 
-std::vector<Coefficient> columnEffects(const Design& design, const Fit& fit, double alpha) {
+std::vector<std::string> outcomesOf(const Design& design, const Fit& fit) {
+    const auto response = responseOf(design, fit);
+    return response == nullptr || !design.effects.empty() ? std::vector<std::string>()
+                                                          : response->outcomes();
+}
+
+std::vector<Coefficient> columnEffects(const Design& design, const Fit& fit, double alpha,
+                                       std::size_t outcome) {
     std::vector<Coefficient> out;
     const auto response = responseOf(design, fit);
-    if (response == nullptr || response->outcomes().size() > 1 || !design.effects.empty()) {
+    if (response == nullptr || outcome >= response->outcomes().size() || !design.effects.empty()) {
         return out;
     }
     Engine engine(design, fit);
@@ -774,7 +781,8 @@ std::vector<Coefficient> columnEffects(const Design& design, const Fit& fit, dou
                         // The other levels of the same groups are off.
                         const bool groups =
                             design.terms[static_cast<std::size_t>(c.designTerm)].groups;
-                        for (Index l = 0; groups && m == 0 && l < at[m].cols(); ++l) {
+                        const bool same = m == 0 || design.zeroX.cols() == 0;
+                        for (Index l = 0; groups && same && l < at[m].cols(); ++l) {
                             const auto column = columns[m][static_cast<std::size_t>(l)];
                             const auto& other = design.columns[static_cast<std::size_t>(column)];
                             if (l != places[m] && other.term == c.designTerm) {
@@ -783,8 +791,8 @@ std::vector<Coefficient> columnEffects(const Design& design, const Fit& fit, dou
                         }
                     }
                 }
-                engine.addValue(0, at, design.offset, design.weights, level > 0.0 ? 1.0 : -1.0,
-                                value, gradient);
+                engine.addValue(outcome, at, design.offset, design.weights,
+                                level > 0.0 ? 1.0 : -1.0, value, gradient);
             }
         } else {
             IndexRows along;
@@ -794,8 +802,8 @@ std::vector<Coefficient> columnEffects(const Design& design, const Fit& fit, dou
                     along[m].col(places[m]).setOnes();
                 }
             }
-            engine.addSlope(0, kept, along, design.offset, design.weights, nullptr, false, value,
-                            gradient);
+            engine.addSlope(outcome, kept, along, design.offset, design.weights, nullptr, false,
+                            value, gradient);
         }
         const Estimate e = engine.estimate(value, gradient, alpha);
         c.estimate = e.value;

@@ -546,7 +546,7 @@ Result<Fit> fitProbitInstruments(const Design& design, const EstimatorSettings& 
                       "terms", "Take it out or merge its levels.", {name});
     }
     const auto probit =
-        maximise({part}, *probitModel(design.y), VectorXd::Zero(k), design.weights, job, false);
+        maximise(part, *probitModel(design.y), VectorXd::Zero(k), design.weights, job, false);
     if (!probit) {
         return tl::make_unexpected(probit.error());
     }
@@ -645,7 +645,7 @@ Result<Fit> fitPoissonControl(const Design& design, const EstimatorSettings& /*s
             design.offset.size() > 0 ? w.dot(design.offset.array().exp().matrix()) : w.sum();
         start(0) = std::log(std::max(w.dot(design.y) / exposed, 1e-300));
     }
-    auto found = maximise({part}, *poissonModel(design.y), start, design.weights, job);
+    auto found = maximise(part, *poissonModel(design.y), start, design.weights, job);
     if (!found) {
         return tl::make_unexpected(found.error());
     }

@@ -1,6 +1,7 @@
 #include "core/base/format.h"
 #include "core/model/likelihood.h"
 #include "core/model/outcome_models.h"
+#include "core/numerics/distributions.h"
 #include "core/numerics/kernels.h"
 #include "core/numerics/normal_below.h"
 
@@ -246,6 +247,165 @@ Result<Maximum> penalised(const IndexPart& part, const Design& design, const Job
     return out;
 }
 
+/// Ends of the penalised profile likelihood of every coefficient: where twice its fall from the top
+/// is what chance lets it be. Source: Heinze & Schemper (2002), Statistics in Medicine 21.
+class PenalisedProfile {
+  public:
+    PenalisedProfile(const IndexPart& part, const Design& design, const Maximum& top, double alpha)
+        : X_(part.X),
+          offset_(part.offset),
+          y_(design.y),
+          w_(rowWeights(design)),
+          top_(top.theta),
+          se_((top.factor * top.factor.transpose()).diagonal().cwiseSqrt()),
+          fall_(0.5 * std::pow(criticalValue(alpha, std::nullopt), 2)) {
+        const auto at = stateAt(top_);
+        best_ = at ? at->value : 0.0;
+    }
+
+    /// The end of coefficient j on a side (−1, +1); absent where the search leads nowhere.
+    [[nodiscard]] std::optional<double> end(Index j, double side) const {
+        // Outwards until the fall is passed, then halved and interpolated.
+        VectorXd b = top_;
+        double inner = top_(j);
+        double innerFall = 0.0;
+        double outer = inner;
+        double outerFall = 0.0;
+        double width = 2.0 * se_(j);
+        for (int grow = 0; grow < 60 && outerFall < fall_; ++grow, width *= 1.5) {
+            inner = outer;
+            innerFall = outerFall;
+            outer = inner + side * width;
+            const auto fall = fallAt(j, outer, b);
+            if (!fall) {
+                return std::nullopt;
+            }
+            outerFall = *fall;
+        }
+        if (outerFall < fall_) {
+            return std::nullopt;
+        }
+        for (int closer = 0; closer < 200 && std::abs(outer - inner) > 1e-10 * se_(j); ++closer) {
+            double at = inner + (outer - inner) * (fall_ - innerFall) / (outerFall - innerFall);
+            if (closer % 3 == 2) {
+                at = 0.5 * (inner + outer);
+            }
+            const auto fall = fallAt(j, at, b);
+            if (!fall) {
+                return std::nullopt;
+            }
+            (*fall < fall_ ? inner : outer) = at;
+            (*fall < fall_ ? innerFall : outerFall) = *fall;
+        }
+        return 0.5 * (inner + outer);
+    }
+
+    /// p of no effect: twice the fall to a coefficient of zero.
+    [[nodiscard]] std::optional<double> pOfNone(Index j) const {
+        VectorXd b = top_;
+        const auto fall = fallAt(j, 0.0, b);
+        return fall ? std::optional(chiSquareTail(std::max(2.0 * *fall, 0.0), 1.0)) : std::nullopt;
+    }
+
+  private:
+    struct State {
+        double value = 0.0;
+        VectorXd score;
+        MatrixXd information;
+    };
+
+    /// ℓ + ½ ln |I| over all columns, its slope, and the information.
+    [[nodiscard]] std::optional<State> stateAt(const VectorXd& b) const {
+        VectorXd eta = X_ * b;
+        if (offset_.size() > 0) {
+            eta += offset_;
+        }
+        const VectorXd p = probabilities(eta, Link::Logit);
+        const VectorXd W = w_.array() * p.array() * (1.0 - p.array());
+        State out;
+        out.information = X_.transpose() * W.asDiagonal() * X_;
+        const Eigen::LLT<MatrixXd> llt(out.information);
+        if (llt.info() != Eigen::Success) {
+            return std::nullopt;
+        }
+        const YesNoModel model(y_, Link::Logit);
+        double g = 0.0;
+        for (Index i = 0; i < eta.size(); ++i) {
+            out.value += w_(i) * model.row(i, &eta(i), &g, nullptr);
+        }
+        out.value += MatrixXd(llt.matrixL()).diagonal().array().log().sum();
+        const MatrixXd XI = llt.solve(X_.transpose()).transpose();
+        const VectorXd h = W.array() * XI.cwiseProduct(X_).rowwise().sum().array();
+        out.score = X_.transpose() *
+                    (w_.array() * (y_ - p).array() + h.array() * (0.5 - p.array())).matrix();
+        return std::isfinite(out.value) ? std::optional(std::move(out)) : std::nullopt;
+    }
+
+    /// How far the best with b_j held there lies below the top; b is where the others end.
+    [[nodiscard]] std::optional<double> fallAt(Index j, double held, VectorXd& b) const {
+        b(j) = held;
+        auto at = stateAt(b);
+        for (int step = 0; at && step < 200; ++step) {
+            VectorXd score = at->score;
+            MatrixXd information = at->information;
+            score(j) = 0.0;
+            information.row(j).setZero();
+            information.col(j).setZero();
+            information(j, j) = 1.0;
+            const VectorXd move = information.ldlt().solve(score);
+            const double gain = score.dot(move);
+            if (gain < 1e-20 * std::max(1.0, std::abs(at->value))) {
+                break;
+            }
+            double length = 1.0;
+            std::optional<State> next;
+            for (int half = 0; half < 40; ++half, length *= 0.5) {
+                next = stateAt(b + length * move);
+                if (next && next->value >= at->value - 1e-13 * std::abs(at->value)) {
+                    break;
+                }
+            }
+            if (!next) {
+                return std::nullopt;
+            }
+            b += length * move;
+            const bool still = std::abs(next->value - at->value) <= 1e-14 * std::abs(at->value);
+            at = std::move(next);
+            if (still && gain < 1e-14) {
+                break;
+            }
+        }
+        return at ? std::optional(best_ - at->value) : std::nullopt;
+    }
+
+    const MatrixXd& X_;
+    const VectorXd& offset_;
+    const VectorXd& y_;
+    VectorXd w_;
+    VectorXd top_;
+    VectorXd se_;
+    double fall_;
+    double best_ = 0.0;
+};
+
+/// Puts the profile’s ends, and p by the penalised likelihood ratio of no effect, in the
+/// coefficients; false where rows are too many to search for them at once.
+bool putProfile(Fit& fit, const PenalisedProfile& profile, std::size_t work) {
+    constexpr std::size_t kMost = 20'000'000;  // Rows times squared columns, for every end.
+    if (work > kMost) {
+        return false;
+    }
+    for (std::size_t j = 0; j < fit.coefficients.size(); ++j) {
+        Coefficient& c = fit.coefficients[j];
+        c.low = profile.end(static_cast<Index>(j), -1.0).value_or(c.low);
+        c.high = profile.end(static_cast<Index>(j), 1.0).value_or(c.high);
+        if (const auto p = profile.pOfNone(static_cast<Index>(j))) {
+            c.p = *p;
+        }
+    }
+    return true;
+}
+
 Result<Fit> fitYesNo(const Design& design, Link link, const std::string& family, bool firth,
                      const ErrorSpec& errors, double alpha, const Job& job) {
     if (!design.effects.empty()) {
@@ -275,7 +435,7 @@ Result<Fit> fitYesNo(const Design& design, Link link, const std::string& family,
     }
     auto found =
         firth ? penalised(part, design, job)
-              : maximise({part}, model, start, design.weights, job, errors.kind != "classical");
+              : maximise(part, model, start, design.weights, job, errors.kind != "classical");
     if (!firth) {
         const bool ran = !found ? found.error().code != ErrorCode::Stopped
                                 : found->index.col(0).cwiseAbs().maxCoeff() >
@@ -308,21 +468,22 @@ Result<Fit> fitYesNo(const Design& design, Link link, const std::string& family,
         const double d = design.y(i) - p(i);
         told->pearson += w(i) * d * d / std::max(p(i) * (1.0 - p(i)), 1e-300);
     }
-    VectorXd h(p.size());
-    const MatrixXd Q = part.X * found->factor;
-    for (Index i = 0; i < h.size(); ++i) {
-        double g = 0.0;
-        double H = 0.0;
-        model.row(i, &found->index(i, 0), &g, &H);
-        h(i) = std::max(-H, 0.0) * Q.row(i).squaredNorm() * w(i);
-    }
+    const VectorXd h = rowLeverages(part.X, found->factor, curvatures(model, *found, part.X.cols()),
+                                    design.weights);
+    const Maximum top{found->theta, found->factor, {}, {}};
     LikelihoodInput input{
         design, *std::move(found), columns->kept, columns->dropped, {}, h, {}, std::move(told), p};
     auto fit = fitOfLikelihood(std::move(input), errors, alpha, job);
     if (fit && firth) {
+        const auto k = static_cast<std::size_t>(part.X.cols());
+        const bool profiled = errors.kind == "classical" &&
+                              putProfile(*fit, PenalisedProfile(part, design, top, alpha),
+                                         static_cast<std::size_t>(part.X.rows()) * k * k * k);
         fit->notes.emplace_back(
-            "Firth’s penalty keeps every estimate finite; with few rows its intervals by the "
-            "curvature are rough.");
+            profiled ? "Firth’s penalty keeps every estimate finite; intervals are those of the "
+                       "penalised profile likelihood, not the estimate and two errors."
+                     : "Firth’s penalty keeps every estimate finite; with few rows its intervals "
+                       "by the curvature are rough.");
     }
     if (fit && family == "fractional-logit" && errors.kind == "classical") {
         fit->notes.emplace_back(
@@ -335,6 +496,18 @@ Result<Fit> fitYesNo(const Design& design, Link link, const std::string& family,
 
 std::unique_ptr<RowModel> probitModel(const VectorXd& y) {
     return std::make_unique<YesNoModel>(y, Link::Probit);
+}
+
+std::unique_ptr<RowModel> plainModel(const std::string& family, const VectorXd& y) {
+    if (family == "poisson") {
+        return poissonModel(y);
+    }
+    if (family != "logit" && family != "probit" && family != "cloglog") {
+        return nullptr;
+    }
+    return std::make_unique<YesNoModel>(y, family == "logit"    ? Link::Logit
+                                           : family == "probit" ? Link::Probit
+                                                                : Link::Cloglog);
 }
 
 Result<Fit> fitLogit(const Design& design, const EstimatorSettings& settings,

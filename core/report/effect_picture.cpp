@@ -49,7 +49,52 @@ Result<Exhibit> levelsExhibit(const Answer& answer, const ScenarioVariable& v) {
 
 }  // namespace
 
-Result<Exhibit> shapeExhibit(const Answer& answer, const std::string& variable) {
+namespace {
+
+/// Levels of a grouping or a yes–no variable with the value that sets each, for people.
+std::vector<std::pair<Key, std::string>> levelsOf(const ScenarioVariable& v) {
+    std::vector<std::pair<Key, std::string>> out;
+    for (const FoundLevel& level : v.levels) {
+        out.emplace_back(level.value, level.label);
+    }
+    if (v.yesNo() && !v.groups) {
+        out = {{0.0, v.name + ": no"}, {1.0, v.name + ": yes"}};
+    }
+    return out;
+}
+
+/// A curve with its band along a variable where further values are set.
+Result<std::pair<Exhibit::Line, Exhibit::Band>> curveAlong(const Answer& answer,
+                                                           const ScenarioVariable& v,
+                                                           const ScenarioValues& set) {
+    std::vector<PredictRequest> requests;
+    for (int i = 0; i < kPlaces; ++i) {
+        const double share = static_cast<double>(i) / (kPlaces - 1);
+        requests.push_back({set});
+        requests.back().at[v.name] = v.low + share * (v.high - v.low);
+    }
+    const auto predicted =
+        predictAt(*answer.design, *answer.fit, *answer.scenarios, requests, answer.alpha);
+    if (!predicted) {
+        return tl::make_unexpected(predicted.error());
+    }
+    std::pair<Exhibit::Line, Exhibit::Band> out;
+    for (std::size_t i = 0; i < predicted->size(); ++i) {
+        const double x = std::get<double>(requests[i].at.at(v.name));
+        const Estimate& m = (*predicted)[i].mean;
+        out.first.x.push_back(x);
+        out.first.y.push_back(m.value);
+        out.second.x.push_back(x);
+        out.second.low.push_back(m.low);
+        out.second.high.push_back(m.high);
+    }
+    return out;
+}
+
+}  // namespace
+
+Result<Exhibit> shapeExhibit(const Answer& answer, const std::string& variable,
+                             const std::string& by) {
     const ScenarioVariable* v = answer.scenarios ? answer.scenarios->find(variable) : nullptr;
     if (v == nullptr || !answer.fit) {
         return refuse(ErrorCode::UnknownName, "the terms do not hang on ‘" + variable + "’");
@@ -69,32 +114,35 @@ Result<Exhibit> shapeExhibit(const Answer& answer, const std::string& variable) 
         }
         return e;
     }
-    std::vector<PredictRequest> requests;
-    for (int i = 0; i < kPlaces; ++i) {
-        const double share = static_cast<double>(i) / (kPlaces - 1);
-        requests.push_back({{{variable, v->low + share * (v->high - v->low)}}});
-    }
-    const auto predicted =
-        predictAt(design, *answer.fit, *answer.scenarios, requests, answer.alpha);
-    if (!predicted) {
-        return tl::make_unexpected(predicted.error());
-    }
     Exhibit e;
     e.title = title;
     e.subtitle = subtitle;
     e.xTitle = v->label + (v->unit.empty() ? "" : ", " + v->unit);
     e.yTitle = yTitle;
-    Exhibit::Line line;
-    Exhibit::Band band;
-    for (std::size_t i = 0; i < predicted->size(); ++i) {
-        const double x = std::get<double>(requests[i].at.at(variable));
-        const Estimate& m = (*predicted)[i].mean;
-        line.x.push_back(x);
-        line.y.push_back(m.value);
-        band.x.push_back(x);
-        band.low.push_back(m.low);
-        band.high.push_back(m.high);
+    const ScenarioVariable* groups = by.empty() ? nullptr : answer.scenarios->find(by);
+    constexpr std::size_t kMostCurves = 12;
+    if (groups != nullptr && groups != v && (groups->groups || groups->yesNo()) &&
+        std::max<std::size_t>(groups->levels.size(), 2) <= kMostCurves) {
+        int series = 0;
+        for (const auto& [value, label] : levelsOf(*groups)) {
+            auto curve = curveAlong(answer, *v, {{by, value}});
+            if (!curve) {
+                return tl::make_unexpected(curve.error());
+            }
+            curve->first.name = label;
+            curve->first.series = curve->second.series = series++;
+            e.lines.push_back(std::move(curve->first));
+            e.bands.push_back(std::move(curve->second));
+        }
+        e.title = title + ", by " + by;
+        e.pointsHidden = true;
+        return e;
     }
+    auto curve = curveAlong(answer, *v, {});
+    if (!curve) {
+        return tl::make_unexpected(curve.error());
+    }
+    auto& [line, band] = *curve;
     // Each row where it would lie with the others there: the curve plus what the fit leaves of it.
     if (const auto x = answer.fromMoments ? std::nullopt : answer.scenarios->used(variable)) {
         const double step = (v->high - v->low) / (kPlaces - 1);

@@ -9,7 +9,11 @@ namespace rapporto {
 /// and yes–no variables a level at a time with its interval. Turning points and bends are marked.
 ///
 /// @return the exhibit, or the refusal of ScenarioMap::at.
-[[nodiscard]] Result<Exhibit> shapeExhibit(const Answer& answer, const std::string& variable);
+///
+/// @param by  a grouping among the terms: a curve for each of its levels (twelve at most); empty:
+///            one curve, with the rows.
+[[nodiscard]] Result<Exhibit> shapeExhibit(const Answer& answer, const std::string& variable,
+                                           const std::string& by = {});
 
 /// The pieces of a bent line at other places of its bends, fitted anew without errors: for a bend
 /// that is being dragged. Null without a bent line or when the pieces cannot be told apart.

@@ -158,6 +158,39 @@ std::vector<std::string> predictionReading(const Answer& answer, std::size_t i) 
     return out;
 }
 
+std::vector<std::string> groupReading(const Answer& answer,
+                                      const std::vector<MarginalEffect>& effects) {
+    std::vector<std::string> out;
+    if (effects.empty()) {
+        return out;
+    }
+    const bool points = answer.fit->likelihood && (answer.fit->likelihood->outcome == "yes-no" ||
+                                                   !effects.front().outcome.empty());
+    const double unit = points ? 100.0 : 1.0;
+    for (const MarginalEffect& e : effects) {
+        const double se = unit * e.effect.se;
+        std::string text = "In **" + e.group + "**" + (e.level.empty() ? "" : ", " + e.level) +
+                           (e.outcome.empty() ? "" : ", " + e.outcome) + ": **" +
+                           digits(unit * e.effect.value, se) + (points ? " points" : "") + "** (" +
+                           digits(unit * e.effect.low, se) + " to " +
+                           digits(unit * e.effect.high, se) + ")";
+        if (e.contrast && e.contrast->p) {
+            const double width = unit * e.contrast->se;
+            text += ", " + digits(unit * e.contrast->value, width) + " from " +
+                    effects.front().group + " (" + pClause(*e.contrast->p) + ")";
+        }
+        out.push_back(text + ".");
+    }
+    const bool alike = std::all_of(effects.begin(), effects.end(), [&](const MarginalEffect& e) {
+        return !e.contrast || e.contrast->se <= 1e-10 * std::abs(effects.front().effect.se);
+    });
+    if (alike && effects.size() > 1) {
+        out = {"The effect is the same in every group of " + effects.front().request.over +
+               ": no term lets it differ. Add a product with it to let it."};
+    }
+    return out;
+}
+
 std::string hypothesisReading(const Answer& answer, std::size_t i) {
     if (!answer.hypotheses[i]) {
         return "~" + answer.hypotheses[i].error().text();

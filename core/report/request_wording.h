@@ -7,6 +7,11 @@ namespace rapporto {
 /// “least squares”, “a line with 2 bends in hives”.
 [[nodiscard]] std::string methodText(const Question& question);
 
+/// Effects over groups of rows in words: each group’s with its interval and how it differs from the
+/// first’s.
+[[nodiscard]] std::vector<std::string> groupReading(const Answer& answer,
+                                                    const std::vector<MarginalEffect>& effects);
+
 /// Values in words: “hives 12, irrigated yes”; “everything at its mean or base” when none is named.
 [[nodiscard]] std::string scenarioText(const ScenarioMap& map, const ScenarioValues& at);
 

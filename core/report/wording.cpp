@@ -681,9 +681,20 @@ std::string ratioReading(const Answer& from, const Answer& to) {
     // A dispersion cannot be below zero: half of the law stands there.
     const bool half = spread && df == 1.0;
     const double p = half ? 0.5 * chiSquareTail(lr, 1.0) : chiSquareTail(lr, df);
+    const auto model = spread ? nullptr : plainModel(family, large.design->y);
+    const bool one = model != nullptr && small.fit->likelihood->index.cols() == 1 &&
+                     large.design->effects.empty() && !large.question.settings.penalised;
+    const auto score =
+        one ? scoreStatistic(*model,
+                             Eigen::MatrixXd(large.design->X(Eigen::all, large.fit->solution.kept)),
+                             small.fit->likelihood->index.col(0), large.design->weights)
+            : std::nullopt;
     return std::string(grows ? "What it adds" : "What it leaves out") +
            " raises twice the log-likelihood by " + fixedNumber(lr, 2) + " (chi-square(" +
            shortNumber(df) + ")" + (half ? ", half of it at zero" : "") + ", " + pClause(p) +
+           (score ? "; by the scores of the smaller " + fixedNumber(*score, 2) + ", " +
+                        pClause(chiSquareTail(*score, df))
+                  : std::string()) +
            (p < to.alpha ? "): the larger model is wanted."
                          : "): the data do not ask for the larger model, which does not prove the "
                            "smaller one.");

@@ -141,8 +141,15 @@ void answerRequests(Answer& answer, const Frame& frame, const Design& design, co
         }
     }
     for (const EffectRequest& request : q.effects) {
+        if (request.over.empty()) {
+            answer.effects.push_back(
+                marginalEffects(design, fit, *answer.scenarios, request, answer.alpha));
+            continue;
+        }
+        const auto over = rowGroups(frame, request.over, design.rows);
         answer.effects.push_back(
-            marginalEffects(design, fit, *answer.scenarios, request, answer.alpha));
+            over ? marginalEffects(design, fit, *answer.scenarios, request, answer.alpha, &*over)
+                 : tl::make_unexpected(over.error()));
     }
     std::vector<double> ps;
     for (const std::string& text : q.hypotheses) {

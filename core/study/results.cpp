@@ -288,6 +288,15 @@ Json effects(const Answer& a) {
                 one["outcome"] = effect.outcome;
             }
             putEstimate(one, effect.effect);
+            if (!effect.group.empty()) {
+                one["over"] = request.over;
+                one["group"] = effect.group;
+            }
+            if (effect.contrast) {
+                Json contrast = Json::object();
+                putEstimate(contrast, *effect.contrast);
+                one["from_first"] = std::move(contrast);
+            }
             list.push_back(std::move(one));
         }
     }

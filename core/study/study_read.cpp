@@ -929,6 +929,7 @@ void readRequests(Reader& in, Question& q) {
         }
         const std::string scale = effect.text("scale", "units");
         request.elasticity = scale == "elasticity";
+        request.over = effect.text("over");
         if (request.of.empty()) {
             effect.fault("an effect names its variable in ‘of’");
         } else if (scale != "units" && scale != "elasticity") {

@@ -227,6 +227,9 @@ Json effectsJson(const Question& q) {
         if (request.elasticity) {
             one["scale"] = "elasticity";
         }
+        if (!request.over.empty()) {
+            one["over"] = request.over;
+        }
         list.push_back(std::move(one));
     }
     return list;

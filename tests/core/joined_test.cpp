@@ -3,8 +3,12 @@
 #include "core/model/likelihood.h"
 #include "core/model/outcome_models.h"
 #include "core/model/panel.h"
+#include "core/model/quantile.h"
+#include "core/model/response.h"
 #include "core/numerics/normal_below.h"
 #include "core/numerics/sweep_effects.h"
+#include "core/report/classification.h"
+#include "core/report/request_wording.h"
 #include "core/report/wording.h"
 #include "core/study/kept.h"
 #include "core/study/sources.h"
@@ -316,6 +320,120 @@ class JoinedTest : public QObject {
               coefficient(c, "m")->estimate * c.fit->fitted.mean(), 1e-10);
     }
 
+    /// By hand from the smaller fit: the added column’s slope of ℓ over its spread given the
+    /// others.
+    void scoresOfWhatIsAdded() {
+        const Table table = tableFrom(reference()["fails"]["data"]);
+        for (const char* method : {"probit", "logit", "cloglog", "poisson"}) {
+            Question small = explain(std::string(method) == "poisson" ? "k" : "o", {"m"});
+            small.method = method;
+            small.allChecks = false;
+            Question large = small;
+            large.terms.push_back(Term::expression("z"));
+            const Answer a = answer(table, small);
+            const Answer b = answer(table, large);
+            const auto model = plainModel(method, b.design->y);
+            QVERIFY(model != nullptr);
+            const auto found = scoreStatistic(*model, b.design->X, a.fit->likelihood->index, {});
+            QVERIFY(found.has_value());
+            const Eigen::Index n = b.design->X.rows();
+            Eigen::VectorXd score = Eigen::VectorXd::Zero(3);
+            Eigen::MatrixXd information = Eigen::MatrixXd::Zero(3, 3);
+            for (Eigen::Index i = 0; i < n; ++i) {
+                double g = 0.0;
+                double H = 0.0;
+                model->row(i, &a.fit->likelihood->index(i, 0), &g, &H);
+                score += g * b.design->X.row(i).transpose();
+                information -= H * b.design->X.row(i).transpose() * b.design->X.row(i);
+            }
+            QVERIFY(std::abs(score(0)) < 1e-8 && std::abs(score(1)) < 1e-8);
+            const Eigen::MatrixXd inverse = information.inverse();
+            AGREE(method, *found, score(2) * score(2) * inverse(2, 2), 1e-9);
+            // It lies near the likelihood ratio, and both are told in Compare.
+            const double lr =
+                2.0 * (b.fit->likelihood->logLikelihood - a.fit->likelihood->logLikelihood);
+            QVERIFY2(std::abs(*found - lr) < 0.35 * lr, method);
+        }
+        QVERIFY(plainModel("negative-binomial", Eigen::VectorXd()) == nullptr);
+    }
+
+    /// Twenty rows that lean on each other: least squares leans with them, the half does not.
+    void trimmedSquaresFindWhatLeansTogether() {
+        std::vector<double> x;
+        std::vector<double> y;
+        for (int i = 0; i < 120; ++i) {
+            const bool odd = i % 6 == 0;
+            x.push_back(odd ? 6.0 + 0.1 * std::sin(i) : 2.0 * std::sin(1.7 * i));
+            y.push_back(odd ? -8.0 + 0.2 * std::cos(i) : x.back() + 0.5 * std::cos(2.9 * i));
+        }
+        Question q = explain("y", {"x"});
+        q.allChecks = false;
+        q.checks = {CheckRequest{"least-trimmed"}};
+        const Answer a = answer(tableOf({{"x", x}, {"y", y}}), q);
+        QVERIFY2(!a.refusal, a.refusal ? a.refusal->text().c_str() : "");
+        QVERIFY(coefficient(a, "x")->estimate < 0.0);
+        const CheckResult& found = check(a, "least-trimmed");
+        QCOMPARE(found.verdict, Verdict::Fails);
+        QCOMPARE(*found.statistic, 20.0);
+        QCOMPARE(found.exhibit.marked.size(), std::size_t{20});
+        for (const std::size_t row : found.exhibit.marked) {
+            QCOMPARE(row % 6, std::size_t{0});
+        }
+        QCOMPARE(detail(found, "rows of the half"), 61.0);
+        QVERIFY(found.reading.find("would be **1.0") != std::string::npos ||
+                found.reading.find("would be **.9") != std::string::npos ||
+                found.reading.find("would be **0.9") != std::string::npos);
+        // The same whatever the order of the rows and their units.
+        std::vector<double> x2(x.rbegin(), x.rend());
+        std::vector<double> y2(y.rbegin(), y.rend());
+        for (double& v : x2) {
+            v = 1000.0 * v + 5.0;
+        }
+        const Answer b = answer(tableOf({{"x", x2}, {"y", y2}}), q);
+        QCOMPARE(*check(b, "least-trimmed").statistic, 20.0);
+        AGREE("spread", detail(check(b, "least-trimmed"), "spread of the half"),
+              detail(found, "spread of the half"), 1e-8);
+        // Clean rows speak with one voice.
+        for (int i = 0; i < 120; ++i) {
+            y[static_cast<std::size_t>(i)] =
+                x[static_cast<std::size_t>(i)] + 0.5 * std::cos(2.9 * i) + 0.3 * std::sin(7.7 * i);
+        }
+        const Answer c = answer(tableOf({{"x", x}, {"y", y}}), q);
+        QCOMPARE(check(c, "least-trimmed").verdict, Verdict::Fine);
+        q.weightKind = WeightKind::Precision;
+        q.weight = "x * x + 1";
+        QCOMPARE(check(answer(tableOf({{"x", x}, {"y", y}}), q), "least-trimmed").verdict,
+                 Verdict::NotApplicable);
+    }
+
+    void aCutTellsRowsApart() {
+        const Table table = tableFrom(reference()["clean"]["data"]);
+        Question q = explain("o", {"m"});
+        q.method = "logit";
+        q.allChecks = false;
+        const Answer a = answer(table, q);
+        double before = 1e9;
+        for (const double cut : {0.01, 0.3, 0.5, 0.7, 0.99}) {
+            const auto told = classify(a, cut);
+            QVERIFY(told.has_value());
+            QCOMPARE(told->all(), static_cast<double>(a.design->y.size()));
+            QCOMPARE(told->yesFound + told->yesMissed, a.design->y.sum());
+            QVERIFY(told->yesFound + told->noTaken <= before);
+            before = told->yesFound + told->noTaken;
+        }
+        double right = 0.0;
+        for (Eigen::Index i = 0; i < a.design->y.size(); ++i) {
+            right += (a.fit->fitted(i) >= 0.3) == (a.design->y(i) > 0.5) ? 1.0 : 0.0;
+        }
+        const auto told = classify(a, 0.3);
+        QCOMPARE(told->right(), right / told->all());
+        QVERIFY(classificationReading(a, *told).find("0.30") != std::string::npos ||
+                classificationReading(a, *told).find(".30") != std::string::npos);
+        Question line = explain("y", {"x"});
+        line.allChecks = false;
+        QVERIFY(!classify(answer(table, line), 0.5));
+    }
+
     void studiesKeepTheirSettings() {
         for (const char* method :
              {"heckman", "heckman-two-step", "interval", "probit-instruments", "poisson-control"}) {
@@ -327,6 +445,152 @@ class JoinedTest : public QObject {
             QCOMPARE(read->questions[0].method, study.questions[0].method);
             QVERIFY(findEstimator(method) != nullptr);
         }
+    }
+
+    void quantilesWithEffects_data() {
+        QTest::addColumn<QString>("kind");
+        QTest::addColumn<QString>("name");
+        for (const auto& [kind, one] : reference().items()) {
+            for (const auto& [name, expected] : one["spread"]["cases"].items()) {
+                QTest::newRow((kind + " " + name).c_str())
+                    << QString::fromStdString(kind) << QString::fromStdString(name);
+            }
+        }
+    }
+
+    void quantilesWithEffects() {
+        QFETCH(QString, kind);
+        QFETCH(QString, name);
+        const auto& set = reference()[kind.toStdString()]["spread"];
+        const auto& expected = set["cases"][name.toStdString()];
+        Question q = explain("y", {"x", "z"});
+        q.method = "quantile";
+        q.settings.at = {0.25, 0.5, 0.8};
+        q.allChecks = false;
+        q.fixedEffects = {"u"};
+        if (name == "u t") {
+            q.fixedEffects.emplace_back("t");
+        }
+        if (name.endsWith("weighted")) {
+            q.weightKind = WeightKind::Sampling;
+            q.weight = "w";
+        }
+        for (const std::string errors : {"HC1", "clustered"}) {
+            // Effects held fixed are within clusters by the unit: they cost no degree there.
+            if (errors == "clustered" && name != "u") {
+                continue;
+            }
+            q.errors = errors == "HC1" ? ErrorSpec{} : ErrorSpec{"clustered", "HC1", {"u"}};
+            const Answer a = answer(tableFrom(set["data"]), q);
+            QVERIFY2(!a.refusal, a.refusal ? a.refusal->text().c_str() : "");
+            const std::size_t k = a.fit->solution.kept.size();
+            for (std::size_t t = 0; t < 3; ++t) {
+                for (std::size_t j = 0; j < 2; ++j) {
+                    const Coefficient& c = a.fit->coefficients[t * k + (k - 2) + j];
+                    AGREE_FROM(1e-2, c.equation + " " + c.term, c.estimate,
+                               expected["b"][t][j].get<double>(), 1e-8);
+                    AGREE_FROM(1e-2, c.equation + " " + c.term + " " + errors, c.se,
+                               expected[errors][t][j].get<double>(), 1e-6);
+                }
+            }
+            QCOMPARE(a.fit->quantile->crossing, expected["flat"].get<std::size_t>());
+            QCOMPARE(a.fit->quantile->process.at.size(), std::size_t{19});
+            QVERIFY(a.fit->quantile->equal.has_value());
+            QCOMPARE(a.fit->quantile->equal->df1, 2.0);
+        }
+    }
+
+    /// Over groups of rows: the slope of an interaction at the group’s own mean, and what differs.
+    void effectsOverGroups() {
+        std::vector<double> y;
+        std::vector<double> x;
+        std::vector<double> g;
+        std::vector<double> o;
+        std::vector<double> n;
+        for (int i = 0; i < 210; ++i) {
+            g.push_back(i % 3);
+            x.push_back(std::sin(1.9 * i) + 0.3 * g.back());
+            y.push_back(2.0 + x.back() * (1.0 + 0.5 * x.back()) + std::cos(3.7 * i));
+            o.push_back(std::sin(2.3 * i) + x.back() > 0.4 ? 1.0 : 0.0);
+            n.push_back(1 + (std::sin(5.1 * i) + 0.8 * x.back() > 0.5 ? 1 : 0) +
+                        (i % 5 == 0 ? 1 : 0));
+        }
+        const Table table = tableOf({{"y", y}, {"x", x}, {"g", g}, {"o", o}, {"n", n}});
+        VariableEntry groups;
+        groups.name = "g";
+        groups.measure = Measure::Groups;
+        Question q = explain("y", {"x", "power(x, 2)"});
+        q.allChecks = false;
+        q.effects = {{"x", EffectRequest::As::Average, {}, false, "g"}};
+        const Answer a = answer(table, q, {}, {groups});
+        QVERIFY2(!a.refusal && a.effects[0], a.refusal ? a.refusal->text().c_str() : "");
+        const auto& effects = *a.effects[0];
+        QCOMPARE(effects.size(), std::size_t{3});
+        const double b1 = a.fit->coefficients[1].estimate;
+        const double b2 = a.fit->coefficients[2].estimate;
+        const double v22 = a.fit->covariance(2, 2);
+        std::vector<double> mean(3, 0.0);
+        for (std::size_t i = 0; i < x.size(); ++i) {
+            mean[static_cast<std::size_t>(g[i])] += x[i] / 70.0;
+        }
+        for (std::size_t e = 0; e < 3; ++e) {
+            AGREE("effect", effects[e].effect.value, b1 + 2.0 * b2 * mean[e], 1e-10);
+            QCOMPARE(effects[e].contrast.has_value(), e > 0);
+            if (e > 0) {
+                AGREE("contrast", effects[e].contrast->value, 2.0 * b2 * (mean[e] - mean[0]), 1e-9);
+                AGREE("contrast se", effects[e].contrast->se,
+                      2.0 * std::abs(mean[e] - mean[0]) * std::sqrt(v22), 1e-9);
+            }
+        }
+        QCOMPARE(groupReading(a, effects).size(), std::size_t{3});
+        // On the outcome’s scale: the mean slope of a logit in the group’s rows.
+        Question logit = explain("o", {"x"});
+        logit.method = "logit";
+        logit.allChecks = false;
+        logit.effects = q.effects;
+        const Answer b = answer(table, logit, {}, {groups});
+        QVERIFY2(!b.refusal && b.effects[0], b.refusal ? b.refusal->text().c_str() : "");
+        double slope = 0.0;
+        for (std::size_t i = 0; i < x.size(); ++i) {
+            const double p = b.fit->fitted(static_cast<Eigen::Index>(i));
+            slope += g[i] == 1.0 ? p * (1.0 - p) / 70.0 : 0.0;
+        }
+        AGREE("logit", (*b.effects[0])[1].effect.value, slope * b.fit->coefficients[1].estimate,
+              1e-9);
+        // Without a term that lets it differ a linear effect is the same, and is said to be.
+        Question line = explain("y", {"x"});
+        line.allChecks = false;
+        line.effects = q.effects;
+        const Answer c = answer(table, line, {}, {groups});
+        const auto said = groupReading(c, *c.effects[0]);
+        QCOMPARE(said.size(), std::size_t{1});
+        QVERIFY(said[0].find("same in every group") != std::string::npos);
+        // What cannot be: a group with one value, and groups at given values.
+        q.effects[0].over = "y * 0";
+        QVERIFY(!answer(table, q, {}, {groups}).effects[0]);
+        q.effects[0].over = "g";
+        q.effects[0].as = EffectRequest::As::AtMeans;
+        QVERIFY(!answer(table, q, {}, {groups}).effects[0]);
+        // Whose probability moves: of each level of an ordered outcome, and they sum to nothing.
+        Question ordered = explain("n", {"x", "g"});
+        ordered.method = "ordered-logit";
+        ordered.allChecks = false;
+        VariableEntry levels = groups;
+        levels.name = "n";
+        levels.measure = Measure::OrderedGroups;
+        const Answer d = answer(table, ordered, {}, {groups, levels});
+        QVERIFY2(!d.refusal, d.refusal ? d.refusal->text().c_str() : "");
+        const auto names = outcomesOf(*d.design, *d.fit);
+        QCOMPARE(names.size(), std::size_t{3});
+        double sum = 0.0;
+        double moved = 0.0;
+        for (std::size_t level = 0; level < names.size(); ++level) {
+            const auto own = columnEffects(*d.design, *d.fit, 0.05, level);
+            QCOMPARE(own.size(), std::size_t{3});
+            sum += own[0].estimate;
+            moved += std::abs(own[0].estimate);
+        }
+        QVERIFY(std::abs(sum) < 1e-10 && moved > 1e-3);
     }
 
     /// Effects of one grouping are the groups’ means of what the terms leave; of two, those that

@@ -246,6 +246,12 @@ class OutcomesTest : public QObject {
             if (QTest::currentTestFailed()) {
                 return;
             }
+            for (std::size_t j = 0; expected.contains("profile") && j < 3; ++j) {
+                const Coefficient& c = a.fit->coefficients[j];
+                AGREE("low", c.low, expected["profile"][j][0].get<double>(), 1e-6);
+                AGREE("high", c.high, expected["profile"][j][1].get<double>(), 1e-6);
+                AGREE("p", *c.p, expected["p"][j].get<double>(), 1e-5);
+            }
             if (errors != "classical" || !expected.contains("x")) {
                 continue;
             }

@@ -78,6 +78,66 @@ def stacked(moments, theta, w, clusters, last, n):
     return out
 
 
+def spread_quantiles(kind):
+    """Quantiles with effects held fixed: two regressions on all indicators, the place of a quantile
+    as a root, errors from what each row moves the three of them by."""
+    draw = generator({"clean": 131, "fails": 132, "awkward": 133}[kind])
+    units = {"clean": 30, "fails": 40, "awkward": 9}[kind]
+    d = {name: [] for name in ("y", "x", "z", "u", "t", "w")}
+    for u in range(units):
+        level = normal(draw)
+        for t in range({"clean": 10, "fails": 7, "awkward": 6}[kind] + u % 3):
+            x, z = round(abs(normal(draw)) + 0.3 * level, 3), float(draw() < 0.4)
+            e = normal(draw) if kind != "fails" else -math.log(draw() + 1e-12) - 1
+            y = round(1 + 0.7 * x - 0.4 * z + level + 0.1 * t + (1.5 + 0.5 * max(x, 0) + 0.3 * z) * e, 3)
+            for name, value in zip(d, (y, x, z, u, t, round(0.5 + draw(), 3))):
+                d[name].append(value)
+    a = {name: np.array(v, dtype=float) for name, v in d.items()}
+    n = len(a["y"])
+    out = {"data": d, "cases": {}}
+    for held, weighted in (("u", False), ("u t", False), ("u", True)):
+        w = a["w"] / a["w"].mean() if weighted else np.ones(n)
+        blocks = [(a[name][:, None] == np.unique(a[name])[None, :]).astype(float) for name in held.split()]
+        G = np.hstack([blocks[0]] + [b[:, 1:] for b in blocks[1:]])
+        X = np.column_stack([a["x"], a["z"]])
+        full = np.hstack([X, G])
+        root = np.sqrt(w)
+        solve = lambda M, v: np.linalg.lstsq(M * root[:, None], (v.T * root).T, rcond=None)[0]
+        left = lambda v: v - full @ solve(full, v)
+        b = solve(full, a["y"])[:2]
+        R = left(a["y"])
+        share = (w * (R >= 0)).sum() / w.sum()
+        D = 2 * R * ((R >= 0) - share)
+        g = solve(full, D)[:2]
+        e = left(D)
+        s = D - e
+        within = X - G @ solve(G, X)
+        inverse = np.linalg.inv(within.T @ (w[:, None] * within))
+        case = {"tau": [], "b": [], "HC1": [], "clustered": [], "flat": int((s <= 0).sum())}
+        k = G.shape[1] + 2
+        ok = s > 0
+        for tau in (0.25, 0.5, 0.8):
+            order = np.argsort(R[ok] / s[ok], kind="stable")
+            sums = np.cumsum((w[ok] * s[ok])[order])
+            total = sums[-1]
+            q = (R[ok] / s[ok])[order][np.searchsorted(sums, tau * total)]
+            u = R[ok] / s[ok]
+            width = 0.9 * min(u.std(ddof=1), (np.quantile(u, 0.75) - np.quantile(u, 0.25)) / 1.34) * len(u) ** -0.2
+            f = (w[ok] * np.exp(-0.5 * ((u - q) / width) ** 2)).sum() / (w[ok].sum() * width * math.sqrt(2 * math.pi))
+            place = (np.where(ok, s, 0) * (tau - (R / np.where(ok, s, 1) <= q)) / f - R - q * e) / total
+            psi = w[:, None] * ((R + q * e)[:, None] * (within @ inverse) + place[:, None] * g[None, :])
+            # Means of columns that the constant takes up do not enter slopes.
+            V = n / (n - k) * psi.T @ psi
+            groups = [psi[a["u"] == v].sum(0) for v in np.unique(a["u"])]
+            C = len(groups) / (len(groups) - 1) * (n - 1) / (n - 3) * sum(np.outer(v, v) for v in groups)
+            case["tau"].append(tau)
+            case["b"].append((b + q * g).tolist())
+            case["HC1"].append(np.sqrt(np.diag(V)).tolist())
+            case["clustered"].append(np.sqrt(np.diag(C)).tolist())
+        out["cases"][held + (" weighted" if weighted else "")] = case
+    return out
+
+
 def main():
     out = {}
     for kind in KINDS:
@@ -183,6 +243,7 @@ def main():
             case = stacked(control, np.r_[pi, poisson.theta], wi, a["c"][used], [4, 5, 6, 7], used.sum())
             case["b"] = poisson.theta.tolist()
             one["cases"]["poisson-control" + name] = case
+        one["spread"] = spread_quantiles(kind)
         out[kind] = one
     pathlib.Path(__file__).with_name("joined_reference.json").write_text(json.dumps(out, indent=None) + "\n")
 

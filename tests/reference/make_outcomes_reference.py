@@ -357,7 +357,34 @@ def yes_no():
                 t = t - np.linalg.solve(H, g)
             p = logistic(X @ t)
             I = X.T @ ((p * (1 - p) * (1 if w is None else w))[:, None] * X)
-            one["cases"]["firth" + tail] = {"b": t.tolist(), "classical": np.sqrt(np.diag(np.linalg.inv(I))).tolist()}
+            se = np.sqrt(np.diag(np.linalg.inv(I)))
+            # Profile: the best of the others with one coefficient held; where its fall is chance's.
+            reach = 0.5 * st.chi2.ppf(0.95, 1)
+            top = penalised(t)
+
+            def fall(j, held):
+                others = [i for i in range(3) if i != j]
+
+                def rest(v):
+                    full = np.empty(3)
+                    full[j] = held
+                    full[others] = v
+                    return -penalised(full)
+
+                best = so.minimize(rest, t[others], method="Nelder-Mead", options={"xatol": 1e-10, "fatol": 1e-14, "maxiter": 20000, "maxfev": 20000})
+                return top + best.fun
+
+            profile = []
+            for j in range(3):
+                ends = []
+                for side in (-1, 1):
+                    far = t[j] + side * 2 * se[j]
+                    while fall(j, far) < reach:
+                        far += side * se[j]
+                    ends.append(so.brentq(lambda v: fall(j, v) - reach, t[j], far, xtol=1e-10))
+                profile.append(ends)
+            one["cases"]["firth" + tail] = {"b": t.tolist(), "classical": se.tolist(), "profile": profile,
+                                            "p": [float(st.chi2.sf(2 * fall(j, 0.0), 1)) for j in range(3)]}
             # Ordered: slopes, then cuts.
             o = a["o"].astype(int)
             levels = np.unique(o)

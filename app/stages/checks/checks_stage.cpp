@@ -6,6 +6,7 @@
 #include "core/base/format.h"
 #include "core/describe/row_names.h"
 #include "core/report/assumptions.h"
+#include "core/report/classification.h"
 #include "core/study/kept.h"
 
 #include <QGridLayout>
@@ -16,6 +17,7 @@
 #include <QPainter>
 #include <QPushButton>
 #include <QScrollArea>
+#include <QSlider>
 #include <QTextBrowser>
 
 #include <set>
@@ -144,6 +146,8 @@ void CheckList::keyPressEvent(QKeyEvent* event) {
 ChecksStage::ChecksStage(Session& session, QWidget* parent)
     : Stage(session, parent),
       list_(new CheckList),
+      cut_(new QSlider(Qt::Horizontal, this)),
+      cutWords_(new QLabel(this)),
       plot_(new PlotView(this)),
       numbers_(new QLabel(this)),
       ledger_(new QTextBrowser(this)),
@@ -170,6 +174,19 @@ ChecksStage::ChecksStage(Session& session, QWidget* parent)
     auto* right = new QVBoxLayout;
     right->setContentsMargins(16, 12, 16, 12);
     right->addWidget(plot_, 1);
+    cut_->setObjectName("checks:cut");
+    cut_->setAccessibleName(tr("Probability from which a row is told yes"));
+    cut_->setRange(1, 99);
+    cut_->setValue(50);
+    cut_->hide();
+    right->addWidget(cut_);
+    cutWords_->setObjectName("checks:cutWords");
+    cutWords_->setWordWrap(true);
+    cutWords_->setFont(paperFont(15, false));
+    cutWords_->setSizePolicy(QSizePolicy::Ignored, QSizePolicy::Preferred);
+    cutWords_->hide();
+    right->addWidget(cutWords_);
+    connect(cut_, &QSlider::valueChanged, this, &ChecksStage::showCut);
     numbers_->setStyleSheet("border-top:2px solid #6B6F7B;padding-top:6px");
     numbers_->setWordWrap(true);
     // Wide numbers never push the other columns off the window.
@@ -240,6 +257,27 @@ ChecksStage::ChecksStage(Session& session, QWidget* parent)
     connect(plot_, &PlotView::rowsSelected, &session_, &Session::selectRows);
 }
 
+void ChecksStage::showCut() {
+    const CheckResult* result = selected();
+    if (result == nullptr || result->id != "roc" || !answer_) {
+        return;
+    }
+    const auto told = classify(*answer_, cut_->value() / 100.0);
+    if (!told) {
+        return;
+    }
+    Exhibit e = result->exhibit;
+    const double found = told->yesFound / (told->yesFound + told->yesMissed);
+    const double taken = told->noTaken / (told->noTaken + told->noSpared);
+    e.lines.push_back({.name = "cut " + fixedNumber(told->cut, 2),
+                       .x = {taken, taken},
+                       .y = {0.0, found},
+                       .dashed = true});
+    e.lines.push_back({.x = {0.0, taken}, .y = {found, found}, .dashed = true});
+    plot_->showExhibit(std::move(e));
+    cutWords_->setText(richText(classificationReading(*answer_, *told)));
+}
+
 const CheckResult* ChecksStage::selected() const {
     if (!answer_) {
         return nullptr;
@@ -277,6 +315,7 @@ void ChecksStage::showSelected() {
         plot_->setRowNamer([frame](std::size_t row) { return text(rowName(*frame, row)); });
     }
     plot_->showSelection(session_.selectedRows());
+    plot_->showHeld(heldRows(answer_));
     const CheckResult* result = selected();
     const bool ledger = ledgerButton_->isChecked();
     const bool overview = overviewButton_->isChecked();
@@ -288,6 +327,8 @@ void ChecksStage::showSelected() {
     plot_->setVisible(!ledger && !overview && !sheet);
     if (ledger || overview || sheet) {
         numbers_->hide();
+        cut_->hide();
+        cutWords_->hide();
         if (sheet) {
             sheet_->showAnswer(answer_);
         } else {
@@ -295,6 +336,10 @@ void ChecksStage::showSelected() {
         }
         return;
     }
+    const bool tells =
+        result != nullptr && result->id == "roc" && result->verdict != Verdict::NotApplicable;
+    cut_->setVisible(tells);
+    cutWords_->setVisible(tells);
     numbers_->setVisible(result != nullptr && result->verdict != Verdict::NotApplicable);
     if (result == nullptr) {
         plot_->showNothing(
@@ -309,6 +354,9 @@ void ChecksStage::showSelected() {
         return;
     }
     plot_->showExhibit(result->exhibit);
+    if (tells) {
+        showCut();
+    }
     std::vector<std::pair<QString, QString>> cells;
     if (result->statistic) {
         cells.emplace_back(text(result->statisticName), text(shortNumber(*result->statistic, 4)));
@@ -383,6 +431,7 @@ void ChecksStage::showOverview() {
             }
             pictures_[i]->showExhibit(further[at]);
             pictures_[i]->showSelection(session_.selectedRows());
+            pictures_[i]->showHeld(heldRows(answer_));
         }
         return;
     }
@@ -397,6 +446,7 @@ void ChecksStage::showOverview() {
         }
         pictures_[i]->showExhibit(shown[i]->exhibit);
         pictures_[i]->showSelection(session_.selectedRows());
+        pictures_[i]->showHeld(heldRows(answer_));
     }
 }
 

@@ -4,6 +4,7 @@
 
 class QLabel;
 class QPushButton;
+class QSlider;
 class QTextBrowser;
 
 namespace rapporto::app {
@@ -62,6 +63,8 @@ class ChecksStage : public Stage {
   private:
     [[nodiscard]] const CheckResult* selected() const;
     void showSelected();
+    /// The classification at the cut of the slider, on the curve and in words.
+    void showCut();
     void showLedger();
     void showOverview();
     [[nodiscard]] ReadingContent rowsReadingContent() const;
@@ -70,6 +73,8 @@ class ChecksStage : public Stage {
     void addDecision(ReadingContent& content, const CheckResult& result) const;
 
     CheckList* list_;
+    QSlider* cut_;
+    QLabel* cutWords_;
     QWidget* listBox_ = nullptr;
     PlotView* plot_;
     QLabel* numbers_;

@@ -242,6 +242,13 @@ void ExploreStage::refresh() {
     rebuildDeskLine();
     rebuildWords();
     draw();
+    // What the question in focus holds down shows in every picture of its rows.
+    const auto held = heldRows(session_.answer());
+    for (const auto* tiles : {&pictures_, &companions_}) {
+        for (PictureTile* tile : *tiles) {
+            tile->showHeld(held);
+        }
+    }
     emit readingChanged();
 }
 

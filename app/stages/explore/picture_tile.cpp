@@ -91,6 +91,7 @@ PlotView* PictureTile::viewAt(std::size_t k) {
         connect(view, &PlotView::pressed, this, &PictureTile::taken);
         view->setRowNamer(namer_);
         view->showSelection(selection_);
+        view->showHeld(held_);
         views_.push_back(view);
     }
     return views_[k];
@@ -189,6 +190,13 @@ void PictureTile::showSelection(const RowSet& rows) {
     selection_ = rows;
     for (PlotView* view : views_) {
         view->showSelection(rows);
+    }
+}
+
+void PictureTile::showHeld(const std::shared_ptr<const HeldRows>& held) {
+    held_ = held;
+    for (PlotView* view : views_) {
+        view->showHeld(held);
     }
 }
 

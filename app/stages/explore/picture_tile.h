@@ -1,5 +1,6 @@
 #pragma once
 
+#include "app/plots/held_rows.h"
 #include "app/plots/plot_view.h"
 #include "core/picture/picture.h"
 
@@ -25,6 +26,7 @@ class PictureTile : public QFrame {
     /// What stands here is of before a change, and the new is being made.
     void setStale(bool stale);
     void showSelection(const RowSet& rows);
+    void showHeld(const std::shared_ptr<const HeldRows>& held);
     void setRowNamer(std::function<QString(std::size_t)> namer);
 
     /// Whether this is the picture that the words above change, among several.
@@ -51,6 +53,7 @@ class PictureTile : public QFrame {
     QTableWidget* table_ = nullptr;
     QPushButton* close_;
     RowSet selection_;
+    std::shared_ptr<const HeldRows> held_;
     std::function<QString(std::size_t)> namer_;
 };
 

@@ -63,6 +63,7 @@ CurvePage::CurvePage(Session& session, QWidget* parent)
     : QWidget(parent),
       session_(session),
       picker_(new QComboBox(this)),
+      by_(new QComboBox(this)),
       looks_(new QComboBox(this)),
       plot_(new BendPlot(this)),
       list_(new QTextBrowser(this)),
@@ -77,6 +78,14 @@ CurvePage::CurvePage(Session& session, QWidget* parent)
     picker_->setObjectName("curve:variable");
     picker_->setAccessibleName(tr("Along which variable"));
     top->addWidget(picker_);
+    auto* apart = new QLabel(tr("by"), this);
+    apart->setFont(paperFont(15, true));
+    top->addWidget(apart);
+    by_->setObjectName("curve:by");
+    by_->setAccessibleName(tr("In the groups of which variable"));
+    by_->setToolTip(tr("Its curve and its mean effect in each group"));
+    top->addWidget(by_);
+    connect(by_, &QComboBox::activated, this, [this] { draw(); });
     top->addStretch(1);
     looks_->setObjectName("curve:look");
     looks_->setAccessibleName(tr("What is looked at"));
@@ -144,6 +153,7 @@ void CurvePage::showAnswer(const std::shared_ptr<const Answer>& answer) {
     }
     picker_->setCurrentIndex(picker_->findData(text(variable_)));
     fillLooks();
+    fillGroups();
     draw();
 }
 
@@ -188,11 +198,31 @@ void CurvePage::fillLooks() {
     looks_->setCurrentIndex(std::max(looks_->findText(was), 0));
 }
 
+/// Groupings of few levels, whether they are among the terms or not.
+void CurvePage::fillGroups() {
+    const QVariant was = by_->currentData();
+    by_->clear();
+    by_->addItem(tr("all rows"), QString());
+    const auto frame = session_.frame();
+    for (std::size_t i = 0; frame && !answer_->fromMoments && i < frame->table().variables.size();
+         ++i) {
+        const Variable& v = frame->table().variables[i];
+        const bool grouping = isGrouping(v.measure) || v.measure == Measure::YesNo;
+        if (grouping && v.measure != Measure::Text && v.name != variable_) {
+            by_->addItem(termText(quotedName(v.name)), text(v.name));
+        }
+    }
+    by_->setCurrentIndex(std::max(by_->findData(was), 0));
+}
+
+std::string CurvePage::by() const { return utf8(by_->currentData().toString()); }
+
 void CurvePage::setVariable(const std::string& name) {
     variable_ = name;
     picker_->setCurrentIndex(picker_->findData(text(variable_)));
     if (answer_ && answer_->fit && answer_->scenarios) {
         fillLooks();
+        fillGroups();
         draw();
     }
 }
@@ -284,6 +314,7 @@ void CurvePage::listTrials() {
     const ShapeTrials& t = **trials_;
     plot_->showExhibit(t.exhibit(chosen_));
     plot_->showSelection(session_.selectedRows());
+    plot_->showHeld(heldRows(answer_));
     const ShapeTrial* best = t.best();
     const auto cell = [](const QString& value, const char* align = "right") {
         return QString("<td align=\"%1\" style=\"padding:2px 10px\">%2</td>").arg(align, value);
@@ -354,6 +385,7 @@ void CurvePage::drawAlone() {
     if (exhibit) {
         plot_->showExhibit(*exhibit);
         plot_->showSelection(session_.selectedRows());
+        plot_->showHeld(heldRows(answer_));
     } else {
         plot_->showNothing(text(exhibit.error().text()));
     }
@@ -445,15 +477,26 @@ ReadingContent CurvePage::aloneReading() const {
 void CurvePage::drawCurve() {
     plot_->setStale(true);
     later_.ask(
-        [answer = answer_, variable = variable_] {
-            Curve out{shapeExhibit(*answer, variable), {}, {}, {}};
+        [answer = answer_, variable = variable_, by = by(), frame = session_.frame()] {
+            Curve out{shapeExhibit(*answer, variable, by), {}, {}, {}, {}};
+            if (!by.empty() && frame) {
+                const auto groups = rowGroups(*frame, quotedName(by), answer->design->rows);
+                const auto effects =
+                    groups
+                        ? marginalEffects(*answer->design, *answer->fit, *answer->scenarios,
+                                          {variable, EffectRequest::As::Average, {}, false, by},
+                                          answer->alpha, &*groups)
+                        : Result<std::vector<MarginalEffect>>(tl::make_unexpected(groups.error()));
+                out.groups = effects ? groupReading(*answer, *effects)
+                                     : std::vector<std::string>{"~" + effects.error().text()};
+            }
             const ScenarioVariable* v = answer->scenarios->find(variable);
             if (v == nullptr || v->groups || v->yesNo()) {
                 return out;
             }
             const auto effectOf = [&](bool elasticity) {
                 return marginalEffects(*answer->design, *answer->fit, *answer->scenarios,
-                                       {variable, EffectRequest::As::Average, {}, elasticity},
+                                       {variable, EffectRequest::As::Average, {}, elasticity, {}},
                                        answer->alpha);
             };
             if (const auto effect = effectOf(false)) {
@@ -480,6 +523,7 @@ void CurvePage::show(const Curve& curve) {
     } else {
         plot_->showExhibit(*curve_.exhibit);
         plot_->showSelection(session_.selectedRows());
+        plot_->showHeld(heldRows(answer_));
         if (answer_->fit->bent && answer_->fit->bent->variable == variable_) {
             std::vector<double> places;
             for (const Bend& b : answer_->fit->bent->bends) {
@@ -584,6 +628,15 @@ ReadingContent CurvePage::reading() const {
     const ScenarioVariable* v = answer_->scenarios->find(variable_);
     if (v == nullptr) {
         return content;
+    }
+    if (!curve_.groups.empty()) {
+        content.paragraphs << richText("The mean effect of **" + variable_ +
+                                       "** over the rows of "
+                                       "each group of " +
+                                       by() + ":");
+        for (const std::string& line : curve_.groups) {
+            content.paragraphs << richText(line);
+        }
     }
     if (v->groups || v->yesNo()) {
         content.paragraphs << tr(

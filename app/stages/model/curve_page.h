@@ -75,6 +75,7 @@ class CurvePage : public QWidget {
         std::optional<Refusal> none;  ///< Why there is no average effect.
         std::optional<Estimate> effect;
         std::optional<Estimate> elasticity;
+        std::vector<std::string> groups;  ///< Effects in the groups of `by`, in words.
     };
 
     void draw();
@@ -86,6 +87,8 @@ class CurvePage : public QWidget {
     void listTrials();
     void take(std::size_t trial);
     void fillLooks();
+    void fillGroups();
+    [[nodiscard]] std::string by() const;
     [[nodiscard]] ReadingContent trialReading() const;
     [[nodiscard]] ReadingContent aloneReading() const;
     [[nodiscard]] int look() const;
@@ -99,6 +102,7 @@ class CurvePage : public QWidget {
     std::string variable_;
     std::string question_;
     QComboBox* picker_;
+    QComboBox* by_;
     QComboBox* looks_;
     BendPlot* plot_;
     QTextBrowser* list_;  ///< Of trials.

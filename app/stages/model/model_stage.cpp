@@ -16,6 +16,7 @@
 #include <QApplication>
 #include <QButtonGroup>
 #include <QClipboard>
+#include <QComboBox>
 #include <QHBoxLayout>
 #include <QLabel>
 #include <QPushButton>
@@ -60,6 +61,7 @@ ModelStage::ModelStage(Session& session, QWidget* parent)
     : Stage(session, parent),
       tabs_(new QButtonGroup(this)),
       scales_(new QButtonGroup(this)),
+      levels_(new QComboBox(this)),
       pages_(new QStackedWidget(this)),
       effects_(new EffectRows),
       relation_(new RelationView),
@@ -102,6 +104,13 @@ ModelStage::ModelStage(Session& session, QWidget* parent)
         scales_->addButton(button, id++);
         scalesLine->addWidget(button);
     }
+    levels_->setObjectName("effects:level");
+    levels_->setAccessibleName(tr("Whose probability moves"));
+    levels_->setToolTip(tr("Whose probability moves"));
+    levels_->setSizeAdjustPolicy(QComboBox::AdjustToContents);
+    levels_->hide();
+    scalesLine->addWidget(levels_);
+    connect(levels_, &QComboBox::activated, this, &ModelStage::refresh);
     tabs_->button(0)->setChecked(true);
     scales_->button(0)->setChecked(true);
     // What not every answer has takes no room before the first one.
@@ -250,17 +259,19 @@ void ModelStage::refresh() {
     const LikelihoodFit* told = answer->fit->likelihood.get();
     const bool ratios = told != nullptr && told->outcome != "cut-off" && told->family != "probit" &&
                         told->family != "probit-instruments" && told->family != "ordered-probit";
+    fillLevels(*answer);
     const std::vector<Coefficient> own =
         told != nullptr && scale_ == EffectScale::Outcome
-            ? columnEffects(*answer->design, *answer->fit, answer->alpha)
+            ? columnEffects(*answer->design, *answer->fit, answer->alpha,
+                            static_cast<std::size_t>(std::max(levels_->currentIndex(), 0)))
             : std::vector<Coefficient>();
-    const bool onOutcome =
-        told != nullptr && answer->design->effects.empty() &&
-        (told->outcome == "count" || told->outcome == "yes-no" || told->outcome == "share");
+    const bool onOutcome = told != nullptr && answer->design->effects.empty() &&
+                           told->outcome != "cut-off" && told->family != "conditional-logit";
     scales_->button(1)->setVisible(told == nullptr && !answer->fit->quantile);
     scales_->button(2)->setVisible(told == nullptr);
     scales_->button(3)->setVisible(ratios);
     scales_->button(4)->setVisible(onOutcome);
+    levels_->setVisible(onOutcome && scale_ == EffectScale::Outcome && levels_->count() > 1);
     const bool lost = (!logged && scale_ == EffectScale::Percent) ||
                       (!ratios && scale_ == EffectScale::Ratio) ||
                       (!onOutcome && scale_ == EffectScale::Outcome) ||
@@ -311,6 +322,27 @@ void ModelStage::refresh() {
     }
     showStrip(*answer);
     emit readingChanged();
+}
+
+/// The levels whose probability effects can be told of; the choice stays while they do.
+void ModelStage::fillLevels(const Answer& answer) {
+    QStringList names;
+    for (const std::string& name : outcomesOf(*answer.design, *answer.fit)) {
+        names << text(name);
+    }
+    QStringList present;
+    for (int i = 0; i < levels_->count(); ++i) {
+        present << levels_->itemText(i);
+    }
+    if (names == present) {
+        return;
+    }
+    const QString was = levels_->currentText();
+    levels_->clear();
+    levels_->addItems(names);
+    // The highest of ordered levels is what people ask about first.
+    const auto at = static_cast<int>(names.indexOf(was));
+    levels_->setCurrentIndex(at >= 0 ? at : static_cast<int>(names.size()) - 1);
 }
 
 void ModelStage::showRelation(const std::shared_ptr<const Answer>& answer) {

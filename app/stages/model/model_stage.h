@@ -11,6 +11,7 @@
 #include "app/stages/model/terms_page.h"
 
 class QButtonGroup;
+class QComboBox;
 class QLabel;
 class QPushButton;
 class QStackedWidget;
@@ -38,6 +39,7 @@ class ModelStage : public Stage {
 
   private:
     void showPage(int page);
+    void fillLevels(const Answer& answer);
     void showRelation(const std::shared_ptr<const Answer>& answer);
     [[nodiscard]] ReadingContent relationReadingContent(const Answer& answer) const;
     void openPair(int a, int b);
@@ -47,6 +49,7 @@ class ModelStage : public Stage {
 
     QButtonGroup* tabs_;
     QButtonGroup* scales_;
+    QComboBox* levels_;  ///< Of an outcome of groups: whose probability.
     QStackedWidget* pages_;
     EffectRows* effects_;
     RelationView* relation_;
