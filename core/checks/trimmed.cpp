@@ -207,9 +207,7 @@ CheckResult checkTrimmed(const CheckInput& in) {
     Exhibit e;
     e.title = result.verdict == Verdict::Fine ? "The rows speak with one voice"
                                               : "Some rows stand apart from the half that agrees";
-    e.subtitle =
-        "distance from the trimmed line against that from least squares, in spreads · n = " +
-        countText(n);
+    e.subtitle = "distances in spreads · rings: more than 2.5 off · n = " + countText(n);
     e.xTitle = "by least squares";
     e.yTitle = "by the half that agrees best";
     const double sigma = in.fit.statistics.sigma;

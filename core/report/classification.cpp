@@ -35,9 +35,9 @@ std::string classificationReading(const Answer& answer, const Classification& to
     return "Told yes from a probability of " + fixedNumber(told.cut, 2) + " on, " +
            percent(told.yesFound + told.noSpared, told.all()) + " of the rows are told right (" +
            fixedNumber(100.0 * larger, 0) + " % by always saying " + (yes >= no ? "yes" : "no") +
-           "): " + percent(told.yesFound, yes) + " of those with " + answer.design->outcome + ", " +
-           percent(told.noSpared, no) + " of those without; of the rows told yes " +
-           percent(told.yesFound, told.yesFound + told.noTaken) + " are.";
+           "): " + percent(told.yesFound, yes) + " of the yes to " + answer.design->outcomeLabel +
+           ", " + percent(told.noSpared, no) + " of the no. Of the rows told yes " +
+           percent(told.yesFound, told.yesFound + told.noTaken) + " are yes.";
 }
 
 }  // namespace rapporto

@@ -176,7 +176,8 @@ std::vector<std::string> groupReading(const Answer& answer,
                            digits(unit * e.effect.high, se) + ")";
         if (e.contrast && e.contrast->p) {
             const double width = unit * e.contrast->se;
-            text += ", " + digits(unit * e.contrast->value, width) + " from " +
+            text += ", " + digits(std::abs(unit * e.contrast->value), width) +
+                    (e.contrast->value < 0.0 ? " less" : " more") + " than in " +
                     effects.front().group + " (" + pClause(*e.contrast->p) + ")";
         }
         out.push_back(text + ".");

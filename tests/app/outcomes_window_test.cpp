@@ -11,9 +11,12 @@
 #include "core/model/robust.h"
 
 #include <QApplication>
+#include <QComboBox>
 #include <QFileInfo>
+#include <QLabel>
 #include <QLineEdit>
 #include <QPushButton>
+#include <QSlider>
 #include <QTest>
 
 #include <cmath>
@@ -178,6 +181,105 @@ class OutcomesWindowTest : public QObject {
         click(card);
         QCOMPARE(session().question()->without.size(), before - answer().rows.used);
         QVERIFY(!session().question()->without.empty());
+    }
+
+    /// Revenue is known of members alone: who is seen gets an equation of its own, by chips.
+    void revenueThatSomeLack() {
+        session().edit(
+            PutDerived{{"members_revenue", "case when member = 1 then ln(revenue_fl) end",
+                        "Log revenue of members"}},
+            "derive");
+        window_->settle();
+        ask("members_revenue", {"hives", "schooling_years"});
+        by("an outcome that some rows lack");
+        QCOMPARE(session().question()->method, std::string("heckman"));
+        click("slot:zero");
+        auto* finder = window_->findChild<Finder*>();
+        auto* line = finder->findChild<QLineEdit*>();
+        QTest::keyClicks(line, "road_km");
+        QTest::keyClick(line, Qt::Key_Return);
+        window_->activateWindow();
+        window_->settle();
+        QCOMPARE(session().question()->settings.zeroTerms, std::vector<std::string>{"road_km"});
+        QVERIFY2(answer().fit != nullptr, answer().refusal ? answer().refusal->text().c_str() : "");
+        QVERIFY(answer().fit->likelihood->unseen > 300);
+        QVERIFY(answer().design->rows.size() < answer().rows.used);
+        QCOMPARE(answer().fit->coefficients.back().term, std::string("rho"));
+        // Delete takes the chip out of the sentence again.
+        auto* chip = find<QPushButton>("zero:0");
+        chip->setFocus();
+        QTest::keyClick(chip, Qt::Key_Delete);
+        window_->settle();
+        QVERIFY(session().question()->settings.zeroTerms.empty());
+    }
+
+    /// The cut of a classification is dragged; its words and the curve follow.
+    void aCutIsMoved() {
+        ask("member", {"schooling_years", "road_km"});
+        by("logit");
+        window_->showStage(3);
+        window_->settle();
+        auto* list = window_->findChild<CheckList*>();
+        QTest::mouseClick(list, Qt::LeftButton, {}, list->rowOf("roc").center());
+        window_->settle();
+        auto* cut = find<QSlider>("checks:cut");
+        auto* words = find<QLabel>("checks:cutWords");
+        QVERIFY(cut->isVisible() && words->isVisible());
+        const QString before = words->text();
+        cut->setFocus();
+        for (int i = 0; i < 12; ++i) {
+            QTest::keyClick(cut, Qt::Key_Left);
+        }
+        QVERIFY(cut->value() < 50);
+        QVERIFY(words->text() != before);
+        QVERIFY(words->text().contains(QString::number(cut->value())));
+        QTest::mouseClick(list, Qt::LeftButton, {}, list->rowOf("hosmer-lemeshow").center());
+        window_->settle();
+        QVERIFY(!cut->isVisible());
+    }
+
+    /// Effects in the groups of a variable on the page Shape; the curve comes once for each.
+    void effectsByZone() {
+        ask("member", {"schooling_years", "zone"});
+        by("logit");
+        click("tab:Shape");
+        auto* groups = find<QComboBox>("curve:by");
+        groups->setCurrentIndex(groups->findData(QString("zone")));
+        emit groups->activated(groups->currentIndex());
+        window_->settle();
+        QString said;
+        for (const QLabel* label : window_->findChildren<QLabel*>()) {
+            said += label->text();
+        }
+        QVERIFY2(said.contains("points") &&
+                     (said.contains("more than in") || said.contains("less than in")),
+                 qPrintable(said));
+    }
+
+    /// What is left stays as a variable when the question moves on.
+    void whatIsLeftIsKept() {
+        ask("ln(revenue_fl)", {"hives"});
+        window_->showStage(3);
+        window_->settle();
+        click("checks:rows");
+        click("card:Keep what is left as a variable");
+        const auto& kept = session().study().kept;
+        QCOMPARE(kept.size(), std::size_t{1});
+        const std::string name = kept[0].name;
+        QVERIFY(session().frame()->column(name) != nullptr);
+        const double first = answer().fit->residuals(0);
+        const std::size_t row = answer().design->rows[0];
+        ask("ln(revenue_fl)", {"schooling_years"});
+        QVERIFY(answer().fit->residuals(0) != first);
+        QCOMPARE(session().frame()->column(name)->numbers()[row], first);
+        // It is a variable like others: as a term, and undone as a step.
+        ask("hives", {name});
+        QVERIFY(std::abs(answer().fit->coefficients[1].estimate) < 1e-9);
+        session().undo();
+        session().undo();
+        session().undo();
+        window_->settle();
+        QVERIFY(session().study().kept.empty());
     }
 
     void netsBeforeAndAfter() {

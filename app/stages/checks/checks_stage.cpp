@@ -372,7 +372,8 @@ void ChecksStage::showSelected() {
         cells.emplace_back("p", text(pText(*result->p)));
     }
     for (const auto& [name, value] : result->details) {
-        if (cells.size() < 5) {
+        // The slider tells what a cut does.
+        if (cells.size() < 5 && !(tells && name.starts_with("cut "))) {
             cells.emplace_back(text(name), text(shortNumber(value, 3)));
         }
     }

@@ -648,10 +648,11 @@ ReadingContent CurvePage::reading() const {
         const Estimate& e = *curve_.effect;
         const int d = decimalsFor(e.se);
         content.paragraphs << richText(
-            "On average over the rows, one " + (v->unit.empty() ? "unit" : v->unit) +
-            " more of **" + variable_ + "** goes with **" + fixedNumber(e.value, d) + "** in " +
-            answer_->design->outcome + " (" + fixedNumber(e.low, d) + " to " +
-            fixedNumber(e.high, d) + "), through every term it enters.");
+            "On average over the rows, one unit" +
+            (v->unit.empty() ? std::string() : " (" + v->unit + ")") + " more of **" + variable_ +
+            "** goes with **" + fixedNumber(e.value, d) + "** in " + answer_->design->outcome +
+            " (" + fixedNumber(e.low, d) + " to " + fixedNumber(e.high, d) +
+            "), through every term it enters.");
     } else if (curve_.none) {
         content.paragraphs << richText("~" + curve_.none->text());
     }
@@ -662,9 +663,11 @@ ReadingContent CurvePage::reading() const {
                                        fixedNumber(e.low, decimalsFor(e.se)) + " to " +
                                        fixedNumber(e.high, decimalsFor(e.se)) + ").");
     }
-    content.paragraphs << tr(
-        "Each point is a row moved to where it would lie with the other "
-        "variables at their means: the curve plus what the fit leaves of it.");
+    if (curve_.exhibit && !curve_.exhibit->pointsHidden) {
+        content.paragraphs << tr(
+            "Each point is a row moved to where it would lie with the other "
+            "variables at their means: the curve plus what the fit leaves of it.");
+    }
     const bool own = std::any_of(answer_->design->terms.begin(), answer_->design->terms.end(),
                                  [&](const DesignTerm& t) { return t.name == variable_; });
     if (own && answer_->question.method == "least-squares" &&

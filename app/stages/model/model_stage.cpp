@@ -20,6 +20,7 @@
 #include <QHBoxLayout>
 #include <QLabel>
 #include <QPushButton>
+#include <QRegularExpression>
 #include <QScrollArea>
 #include <QStackedWidget>
 #include <QTextBrowser>
@@ -394,11 +395,18 @@ ReadingContent ModelStage::relationReadingContent(const Answer& answer) const {
 }
 
 void ModelStage::showEquation(const Answer& answer) {
+    const QString said = text(htmlText(equationText(answer)));
+    // A number without its nought is not to be broken at its point: a word joiner holds it.
+    static const QRegularExpression kPoint("(^|[^0-9])\\.(\\d)");
+    QString whole = said;
+    whole.replace(kPoint, QString("\\1.%1\\2").arg(QChar(0x2060)));
+    const QString note = said.contains("+ e")
+                             ? tr("Standard errors in parentheses; e is what the terms leave.")
+                             : tr("Standard errors in parentheses.");
     equation_->setHtml(
         QString("<div style=\"font-family:STIX;font-size:18px;line-height:115%\">%1</div><p "
                 "style=\"color:#6B6F7B\">%2</p>")
-            .arg(text(htmlText(equationText(answer))),
-                 tr("Standard errors in parentheses; e is what the terms leave.")));
+            .arg(whole, note));
 }
 
 void ModelStage::showSplit(const Answer& answer) {
