@@ -229,6 +229,89 @@ std::vector<Story> stories() {
                        plain(method),
                        {{"x", 0.5}}});
     }
+    // Two normal errors, the second with a correlation of .6 to the first.
+    const auto joined = [](RandomStream& r, int n) {
+        Columns c = {{"y", {}}, {"x", {}}, {"z", {}},  {"m", {}},
+                     {"o", {}}, {"k", {}}, {"lo", {}}, {"hi", {}}};
+        for (int i = 0; i < n; ++i) {
+            const double x = normal(r);
+            const double z = normal(r);
+            const double e = normal(r);
+            const double u = 0.6 * e + 0.8 * normal(r);
+            const double y = 1.0 + 0.5 * x + e;
+            const double m = 0.5 + 0.9 * z + e;
+            const double row[] = {
+                0.3 + 0.9 * z + u > 0.0 ? y : std::nan(""),
+                x,
+                z,
+                m,
+                -0.2 + 0.5 * m + u > 0.0 ? 1.0 : 0.0,
+                static_cast<double>(poisson(r, std::exp(0.3 + 0.2 * m + 0.3 * u))),
+                std::floor(y),
+                std::floor(y) + 1.0};
+            for (std::size_t j = 0; j < c.size(); ++j) {
+                c[j].second.push_back(row[j]);
+            }
+        }
+        return c;
+    };
+    for (const char* method : {"heckman", "heckman-two-step"}) {
+        std::vector<std::pair<std::string, double>> truth = {{"x", 0.5}};
+        if (std::string(method) == "heckman") {
+            truth.emplace_back("rho", 0.6);
+        }
+        out.push_back({method, [joined](RandomStream& r) { return joined(r, 500); },
+                       [method](Question& q) {
+                           q.method = method;
+                           q.terms = {Term::expression("x")};
+                           q.settings.zeroTerms = {"z"};
+                       },
+                       truth});
+    }
+    out.push_back({"interval",
+                   [joined](RandomStream& r) { return joined(r, 300); },
+                   [](Question& q) {
+                       q.method = "interval";
+                       q.outcome = "lo";
+                       q.terms = {Term::expression("x")};
+                       q.settings.variable = "hi";
+                   },
+                   {{"x", 0.5}}});
+    for (const char* method : {"probit-instruments", "poisson-control"}) {
+        const bool count = std::string(method) == "poisson-control";
+        out.push_back({method,
+                       [joined](RandomStream& r) { return joined(r, 500); },
+                       [method, count](Question& q) {
+                           q.method = method;
+                           q.outcome = count ? "k" : "o";
+                           q.endogenous = {Term::expression("m")};
+                           q.instruments = {Term::expression("z")};
+                       },
+                       {{"m", count ? 0.2 : 0.5}}});
+    }
+    // The upper quartile within units whose spread grows with x.
+    out.push_back({"quantile within",
+                   [](RandomStream& r) {
+                       Columns c = {{"y", {}}, {"x", {}}, {"u", {}}};
+                       for (int u = 0; u < 50; ++u) {
+                           const double level = normal(r);
+                           for (int t = 0; t < 30; ++t) {
+                               const double x = r.uniform() * 2.0;
+                               c[0].second.push_back(level + 0.5 * x + (1.0 + 0.3 * x) * normal(r));
+                               c[1].second.push_back(x);
+                               c[2].second.push_back(u);
+                           }
+                       }
+                       return c;
+                   },
+                   [](Question& q) {
+                       q.method = "quantile";
+                       q.settings.at = {0.75};
+                       q.terms = {Term::expression("x")};
+                       q.fixedEffects = {"u"};
+                       q.errors = ErrorSpec{"clustered", "HC1", {"u"}};
+                   },
+                   {{"x", 0.5 + 0.3 * 0.674489750196082}}});
     return out;
 }
 

@@ -1,6 +1,7 @@
 #include "core/model/instruments.h"
 
 #include "core/base/format.h"
+#include "core/base/large_memory.h"
 #include "core/base/parallel.h"
 #include "core/numerics/distributions.h"
 
@@ -60,6 +61,20 @@ FirstStage stageOf(Design& first, const InstrumentParts& parts, const std::strin
     return out;
 }
 
+/// Columns of n numbers each as one matrix, block by block of rows on all threads.
+MatrixXd besideEachOther(const std::vector<const double*>& columns, Index n) {
+    MatrixXd out = largeMatrix(n, static_cast<Index>(columns.size()));
+    const RowChunks chunks(static_cast<std::size_t>(n));
+    chunks.forEach([&](std::size_t chunk) {
+        const auto from = static_cast<Index>(chunks[chunk].begin);
+        const auto rows = static_cast<Index>(chunks[chunk].end) - from;
+        for (std::size_t j = 0; j < columns.size(); ++j) {
+            std::copy_n(columns[j] + from, rows, &out(from, static_cast<Index>(j)));
+        }
+    });
+    return out;
+}
+
 std::shared_ptr<InstrumentedFit> toldOf(std::shared_ptr<const InstrumentParts> parts) {
     auto out = std::make_shared<InstrumentedFit>();
     out->excluded = static_cast<int>(parts->excluded.size());
@@ -96,10 +111,15 @@ struct TwoStage {
 
 Result<TwoStage> twoStage(const Design& design, const InstrumentParts& parts, const Job& job) {
     TwoStage out;
-    out.projected = design.X;
-    for (std::size_t g = 0; g < parts.endogenous.size(); ++g) {
-        out.projected.col(parts.endogenous[g]) = parts.projected.col(static_cast<Index>(g));
+    std::vector<const double*> columns;
+    for (Index j = 0; j < design.X.cols(); ++j) {
+        columns.push_back(design.X.col(j).data());
     }
+    for (std::size_t g = 0; g < parts.endogenous.size(); ++g) {
+        columns[static_cast<std::size_t>(parts.endogenous[g])] =
+            parts.projected.col(static_cast<Index>(g)).data();
+    }
+    out.projected = besideEachOther(columns, design.X.rows());
     auto solution =
         solveLinear({out.projected, design.y, design.weights, design.hasConstant}, false, job);
     if (!solution) {
@@ -528,13 +548,16 @@ Result<InstrumentParts> instrumentParts(const Design& design, const Job& job) {
                       "there are fewer rows than instruments and terms together", "sample",
                       "Take instruments out or widen the sample.");
     }
-    MatrixXd W(design.y.size(), all);
+    std::vector<const double*> own;
     std::vector<DesignColumn> columns;
     for (std::size_t j = 0; j < exogenous.size(); ++j) {
-        W.col(static_cast<Index>(j)) = design.X.col(exogenous[j]);
+        own.push_back(design.X.col(exogenous[j]).data());
         columns.push_back(design.columns[static_cast<std::size_t>(exogenous[j])]);
     }
-    W.rightCols(design.Z.cols()) = design.Z;
+    for (Index j = 0; j < design.Z.cols(); ++j) {
+        own.push_back(design.Z.col(j).data());
+    }
+    MatrixXd W = besideEachOther(own, design.y.size());
     for (const DesignColumn& column : design.instrumentColumns) {
         columns.push_back(column);
         // A first stage knows its instruments as terms of their own.

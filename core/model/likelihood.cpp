@@ -683,6 +683,16 @@ Result<Fit> fitOfLikelihood(LikelihoodInput in, const ErrorSpec& errors, double 
     covariance->matrix = slope.asDiagonal() * covariance->matrix * slope.asDiagonal();
     covariance->df = std::numeric_limits<double>::infinity();
     replaceCovariance(fit, *std::move(covariance), alpha);
+    // Spreads, dispersions and correlations have the interval of the scale they are searched on,
+    // where their law is nearer to the normal: it keeps within their bounds.
+    for (Index j = kept; in.shown && j < in.maximum.theta.size(); ++j) {
+        Coefficient& c = fit.coefficients[static_cast<std::size_t>(j)];
+        if (slope(j) != 1.0 && slope(j) > 0.0) {
+            const double reach = criticalValue(alpha, std::nullopt) * c.se / slope(j);
+            c.low = in.shown(j, in.maximum.theta(j) - reach).first;
+            c.high = in.shown(j, in.maximum.theta(j) + reach).first;
+        }
+    }
     fit.dropped = std::move(in.dropped);
     fit.fitted = std::move(in.fitted);
     fit.residuals = design.y - fit.fitted;

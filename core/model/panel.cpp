@@ -1,6 +1,7 @@
 #include "core/model/panel.h"
 
 #include "core/base/format.h"
+#include "core/base/large_memory.h"
 #include "core/base/parallel.h"
 #include "core/model/likelihood.h"
 #include "core/numerics/sweep_effects.h"
@@ -253,7 +254,7 @@ Result<Design> sweptDesign(Design design, const Job& job) {
     const Index n = design.y.size();
     // The columns are large: one copy is kept as they were, one is worked on, with the outcome in
     // the constant's place.
-    MatrixXd columns(n, 1 + k - first + m);
+    MatrixXd columns = largeMatrix(n, 1 + k - first + m);
     columns.col(0) = design.y;
     columns.middleCols(1, k - first) = design.X.rightCols(k - first);
     if (m > 0) {
@@ -328,6 +329,10 @@ Result<Design> sweptDesign(Design design, const Job& job) {
         columns = MatrixXd(columns.middleCols(1, k));
     }
     design.X = std::move(columns);
+    constexpr Index kMany = 1'000'000;
+    if (n > kMany) {
+        giveBackMemory();  // The tables of the groups are gone; the fit wants the room.
+    }
     design.effectsRank = report->rank - (design.hasConstant ? 1.0 : 0.0);
     design.swept = true;
     design.before = std::move(before);

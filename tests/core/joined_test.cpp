@@ -155,6 +155,12 @@ class JoinedTest : public QObject {
         QCOMPARE(a.design->rows.size(), seen);
         QCOMPARE(static_cast<std::size_t>(a.fit->residuals.size()), seen);
         QCOMPARE(a.fit->likelihood->unseen, table.rows() - seen);
+        // The interval of a correlation is that of its inverse tanh, of a spread that of its
+        // logarithm.
+        const Coefficient& rho = a.fit->coefficients.back();
+        const double by = 1.959963984540054 * rho.se / (1.0 - rho.estimate * rho.estimate);
+        AGREE("low", rho.low, std::tanh(std::atanh(rho.estimate) - by), 1e-9);
+        AGREE("high", rho.high, std::tanh(std::atanh(rho.estimate) + by), 1e-9);
         for (std::size_t i = 0; i < seen; ++i) {
             const auto row = static_cast<Eigen::Index>(i);
             AGREE("residual", a.fit->residuals(row) + a.fit->fitted(row),
