@@ -2,6 +2,7 @@
 #include "core/checks/check.h"
 #include "core/checks/common.h"
 #include "core/model/likelihood.h"
+#include "core/model/outcome_models.h"
 #include "core/model/panel.h"
 
 #include <algorithm>
@@ -340,6 +341,10 @@ std::vector<CheckResult> runChecks(const Frame& frame, const Question& question,
             wanted.push_back(CheckRequest{check.id});
         }
     }
+    // The second step of a selection has an uneven spread of its own: least squares' checks would
+    // speak of that.
+    const unsigned kind =
+        isSelection(question.method) ? unsigned{fits::kOther} : kindOf(design, fit);
     std::vector<CheckResult> results;
     for (const CheckRequest& request : wanted) {
         if (job.stopped()) {
@@ -350,8 +355,8 @@ std::vector<CheckResult> runChecks(const Frame& frame, const Question& question,
             check == nullptr ? notApplicable("The check ‘" + request.id + "’ is not built yet.")
             : check->needsRows && frame.moments() != nullptr
                 ? notApplicable("It looks at rows, and the source is a summary of them.")
-            : (check->of & kindOf(design, fit)) == 0
-                ? notApplicable(outOfScope(kindOf(design, fit)))
+            : (check->of & kind) == 0
+                ? notApplicable(outOfScope(kind))
                 : check->run({frame, question, design, fit, request, alpha, job});
         result.id = request.id;
         results.push_back(std::move(result));

@@ -17,7 +17,7 @@ using Eigen::MatrixXd;
 using Eigen::VectorXd;
 
 constexpr double kBound = 2.5;  // Of a row's distance, in spreads of the half.
-constexpr std::size_t kMostRows = 20000;
+constexpr std::size_t kMostRows = 5000;
 constexpr double kWork = 1.5e8;    // Products that all starts may take together.
 constexpr std::size_t kBest = 10;  // Starts that are followed to their end.
 

@@ -131,6 +131,37 @@ class JoinedProbitModel final : public RowModel {
     VectorXd moved_;
 };
 
+/// The last two parameters, ln σ and the inverse tanh of ρ, as σ and ρ.
+void nameJoint(LikelihoodInput& input, Index spread) {
+    input.further.push_back({"spread", "sigma"});
+    input.further.push_back({"correlation", "rho"});
+    input.shown = [spread](Index j, double value) {
+        if (j == spread) {
+            return std::pair(std::exp(value), std::exp(value));
+        }
+        const double rho = std::tanh(value);
+        return j == spread + 1 ? std::pair(rho, 1.0 - rho * rho) : std::pair(value, 1.0);
+    };
+}
+
+/// Why a search for two joined equations led nowhere, or nothing: its last parameter is the inverse
+/// tanh of ρ.
+std::optional<Refusal> ranToOne(const Result<Maximum>& found, const std::string& help) {
+    constexpr double kOne = 9.0;  // tanh of it is one but for 3e-8.
+    if (found && std::abs(found->theta(found->theta.size() - 1)) <= kOne) {
+        return std::nullopt;
+    }
+    if (!found && found.error().code == ErrorCode::Stopped) {
+        return found.error();
+    }
+    return Refusal{ErrorCode::NotConverged,
+                   "the correlation of the two equations runs to one: the likelihood has no inner "
+                   "maximum",
+                   "method",
+                   help,
+                   {}};
+}
+
 /// Both parts of a selection.
 struct Selection {
     std::vector<Index> seen;
@@ -341,16 +372,10 @@ Result<Fit> fitHeckman(const Design& design, const EstimatorSettings& /*settings
     if (!found && found.error().code != ErrorCode::Stopped) {
         found = maximise({part, second}, model, start, design.weights, job);
     }
-    if (!found || std::abs(found->theta(k + q + 1)) > 9.0) {
-        if (!found && found.error().code == ErrorCode::Stopped) {
-            return tl::make_unexpected(found.error());
-        }
-        return refuse(ErrorCode::NotConverged,
-                      "the correlation of the two equations runs to one: the likelihood has no "
-                      "inner maximum",
-                      "method",
-                      "Name something that decides whether the outcome is seen and is no term "
-                      "itself, or take two steps.");
+    if (auto lost = ranToOne(found,
+                             "Name something that decides whether the outcome is seen and is "
+                             "no term itself, or take two steps.")) {
+        return tl::make_unexpected(*std::move(lost));
     }
     auto told = std::make_shared<LikelihoodFit>();
     told->family = "heckman";
@@ -386,15 +411,7 @@ Result<Fit> fitHeckman(const Design& design, const EstimatorSettings& /*settings
     for (const DesignColumn& column : selection->names) {
         input.further.push_back({"seen", column.name});
     }
-    input.further.push_back({"spread", "sigma"});
-    input.further.push_back({"correlation", "rho"});
-    input.shown = [k, q](Index j, double value) {
-        if (j == k + q) {
-            return std::pair(std::exp(value), std::exp(value));
-        }
-        const double rho = std::tanh(value);
-        return j == k + q + 1 ? std::pair(rho, 1.0 - rho * rho) : std::pair(value, 1.0);
-    };
+    nameJoint(input, k + q);
     auto fit = fitOfLikelihood(std::move(input), errors, alpha, job);
     if (!fit) {
         return fit;
@@ -560,14 +577,8 @@ Result<Fit> fitProbitInstruments(const Design& design, const EstimatorSettings& 
     const double apart = probit->logLikelihood - w.sum() * (std::log(spread) + kHalfLog + 0.5);
     const JoinedProbitModel model(design.y, design.X.col(moved));
     auto found = maximise({part, first}, model, start, design.weights, job);
-    if (!found || std::abs(found->theta(k + q + 1)) > 9.0) {
-        if (!found && found.error().code == ErrorCode::Stopped) {
-            return tl::make_unexpected(found.error());
-        }
-        return refuse(ErrorCode::NotConverged,
-                      "the correlation of the two equations runs to one: the likelihood has no "
-                      "inner maximum",
-                      "method", "Use two-stage least squares, or stronger instruments.");
+    if (auto lost = ranToOne(found, "Use two-stage least squares, or stronger instruments.")) {
+        return tl::make_unexpected(*std::move(lost));
     }
     auto told = std::make_shared<LikelihoodFit>();
     told->family = "probit-instruments";
@@ -587,15 +598,7 @@ Result<Fit> fitProbitInstruments(const Design& design, const EstimatorSettings& 
     for (const DesignColumn& column : parts->columns) {
         input.further.push_back({"first", column.name});
     }
-    input.further.push_back({"spread", "sigma"});
-    input.further.push_back({"correlation", "rho"});
-    input.shown = [k, q](Index j, double value) {
-        if (j == k + q) {
-            return std::pair(std::exp(value), std::exp(value));
-        }
-        const double rho = std::tanh(value);
-        return j == k + q + 1 ? std::pair(rho, 1.0 - rho * rho) : std::pair(value, 1.0);
-    };
+    nameJoint(input, k + q);
     auto fit = fitOfLikelihood(std::move(input), errors, alpha, job);
     if (fit) {
         fit->notes.push_back(apartNote(*fit, design,

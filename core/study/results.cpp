@@ -140,6 +140,12 @@ void putLikelihood(Json& one, const LikelihoodFit& told) {
     fit["parameters"] = number(told.parameters);
     fit["iterations"] = told.iterations;
     fit["separated"] = told.separated;
+    if (told.unseen > 0) {
+        fit["unseen"] = told.unseen;
+    }
+    if (told.apartLogLikelihood) {
+        fit["log_likelihood_apart"] = number(told.apartLogLikelihood);
+    }
     if (told.dispersion) {
         fit["alpha"] = number(told.dispersion);
         fit["alpha_se"] = number(told.dispersionSe);
