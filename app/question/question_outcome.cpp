@@ -199,16 +199,21 @@ void QuestionLine::buildZeroPart(const Question& q) {
 
 void QuestionLine::pickZeroTerm(QWidget* by) {
     const Question* q = session_.question();
-    const auto put = [this](const QString& expression) {
+    const QString chip = by->objectName();
+    const auto put = [this, chip](const QString& expression) {
         Question next = *session_.question();
-        next.settings.zeroTerms.push_back(utf8(expression));
+        auto& terms = next.settings.zeroTerms;
+        if (chip.startsWith("zero:")) {
+            terms[static_cast<std::size_t>(chip.section(':', 1).toInt())] = utf8(expression);
+        } else {
+            terms.push_back(utf8(expression));
+        }
         session_.putQuestion(next, isSelection(next.method) ? tr("seen by %1").arg(expression)
                                                             : tr("zeros by %1").arg(expression));
     };
     std::vector<FinderEntry> entries;
-    if (by->objectName().startsWith("zero:")) {
-        entries.push_back({tr("take it out"), tr("Delete"),
-                           [this, chip = by->objectName()] { removeListed(chip); }});
+    if (chip.startsWith("zero:")) {
+        entries.push_back({tr("take it out"), tr("Delete"), [this, chip] { removeListed(chip); }});
     } else if (q->settings.zeroTerms.empty()) {
         entries.push_back({tr("the terms of the outcome"), tr("to add to and take from"), [this] {
                                Question next = *session_.question();

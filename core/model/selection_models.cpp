@@ -298,16 +298,17 @@ std::string sameTermsNote(const Design& design) {
             return {};
         }
     }
-    return "Nothing decides whether the outcome is seen that is not a term itself: the two are "
-           "told "
-           "apart by the normal curve alone.";
+    return "Nothing decides whether the outcome is seen that is not a term itself: the two "
+           "are told apart by the normal curve alone.";
 }
 
-/// Likelihood ratio of no correlation, or its z where weights leave no likelihood.
-std::string apartNote(const Fit& fit, const Design& design, const std::string& apart) {
+/// Likelihood ratio of no correlation, or its z where weights leave no likelihood and where the
+/// errors asked for do not take it at its word.
+std::string apartNote(const Fit& fit, const Design& design, const ErrorSpec& errors,
+                      const std::string& apart) {
     const Coefficient& rho = fit.coefficients.back();
-    const bool ratio = design.weightKind != WeightKind::Sampling && fit.likelihood != nullptr &&
-                       fit.likelihood->apartLogLikelihood.has_value();
+    const bool ratio = errors.kind == "classical" && design.weightKind != WeightKind::Sampling &&
+                       fit.likelihood != nullptr && fit.likelihood->apartLogLikelihood.has_value();
     const double lr = ratio ? std::max(0.0, 2.0 * (fit.likelihood->logLikelihood -
                                                    *fit.likelihood->apartLogLikelihood))
                             : 0.0;
@@ -385,16 +386,15 @@ Result<Fit> fitHeckman(const Design& design, const EstimatorSettings& /*settings
     told->apartLogLikelihood = apart;
     if (design.hasConstant && selection->zeroConstant) {
         const MatrixXd one = MatrixXd::Ones(design.y.size(), 1);
-        VectorXd plain(4);
-        plain << w.dot(y) / w.sum(), 0.0,
-            0.5 * std::log((w.array() * (y.array() - w.dot(y) / w.sum()).square()).sum() / w.sum()),
-            0.0;
+        const double mean = w.dot(y) / w.sum();
+        const double logSpread =
+            0.5 * std::log((w.array() * (y.array() - mean).square()).sum() / w.sum());
         // With constants alone ρ is not told: the two apart.
         const VectorXd isSeen = seenRows(design);
         const auto probit = maximise({{one, VectorXd(), true}}, *probitModel(isSeen),
                                      VectorXd::Zero(1), design.weights, job, false);
         told->nullLogLikelihood =
-            probit ? probit->logLikelihood - w.sum() * (plain(2) + kHalfLog + 0.5) : 0.0;
+            probit ? probit->logLikelihood - w.sum() * (logSpread + kHalfLog + 0.5) : 0.0;
     }
     const VectorXd fitted = found->index.col(0);
     LikelihoodInput input{design,
@@ -425,7 +425,7 @@ Result<Fit> fitHeckman(const Design& design, const EstimatorSettings& /*settings
     own->index = MatrixXd(own->index(seen, Eigen::all));
     fit->likelihood = std::move(own);
     fit->notes.push_back(unseenNote(design, seen.size()));
-    fit->notes.push_back(apartNote(*fit, design,
+    fit->notes.push_back(apartNote(*fit, design, errors,
                                    "who is seen has nothing to do with what is left of the "
                                    "outcome, and least squares of those seen would do"));
     if (const std::string note = sameTermsNote(design); !note.empty()) {
@@ -601,7 +601,7 @@ Result<Fit> fitProbitInstruments(const Design& design, const EstimatorSettings& 
     nameJoint(input, k + q);
     auto fit = fitOfLikelihood(std::move(input), errors, alpha, job);
     if (fit) {
-        fit->notes.push_back(apartNote(*fit, design,
+        fit->notes.push_back(apartNote(*fit, design, errors,
                                        "the term is not moved by what the outcome is moved by, "
                                        "and a plain probit would do"));
     }

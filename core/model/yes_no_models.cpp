@@ -1,6 +1,7 @@
 #include "core/base/format.h"
 #include "core/model/likelihood.h"
 #include "core/model/outcome_models.h"
+#include "core/model/penalised_profile.h"
 #include "core/numerics/distributions.h"
 #include "core/numerics/kernels.h"
 #include "core/numerics/normal_below.h"
@@ -251,13 +252,13 @@ Result<Maximum> penalised(const IndexPart& part, const Design& design, const Job
 /// is what chance lets it be. Source: Heinze & Schemper (2002), Statistics in Medicine 21.
 class PenalisedProfile {
   public:
-    PenalisedProfile(const IndexPart& part, const Design& design, const Maximum& top, double alpha)
-        : X_(part.X),
-          offset_(part.offset),
+    PenalisedProfile(const Design& design, const Fit& fit, double alpha)
+        : X_(design.X(Eigen::all, fit.solution.kept)),
+          offset_(design.offset),
           y_(design.y),
           w_(rowWeights(design)),
-          top_(top.theta),
-          se_((top.factor * top.factor.transpose()).diagonal().cwiseSqrt()),
+          top_(fit.solution.coefficients),
+          se_(fit.likelihood->inverse.diagonal().cwiseSqrt()),
           fall_(0.5 * std::pow(criticalValue(alpha, std::nullopt), 2)) {
         const auto at = stateAt(top_);
         best_ = at ? at->value : 0.0;
@@ -378,7 +379,7 @@ class PenalisedProfile {
         return at ? std::optional(best_ - at->value) : std::nullopt;
     }
 
-    const MatrixXd& X_;
+    MatrixXd X_;
     const VectorXd& offset_;
     const VectorXd& y_;
     VectorXd w_;
@@ -387,24 +388,6 @@ class PenalisedProfile {
     double fall_;
     double best_ = 0.0;
 };
-
-/// Puts the profile’s ends, and p by the penalised likelihood ratio of no effect, in the
-/// coefficients; false where rows are too many to search for them at once.
-bool putProfile(Fit& fit, const PenalisedProfile& profile, std::size_t work) {
-    constexpr std::size_t kMost = 20'000'000;  // Rows times squared columns, for every end.
-    if (work > kMost) {
-        return false;
-    }
-    for (std::size_t j = 0; j < fit.coefficients.size(); ++j) {
-        Coefficient& c = fit.coefficients[j];
-        c.low = profile.end(static_cast<Index>(j), -1.0).value_or(c.low);
-        c.high = profile.end(static_cast<Index>(j), 1.0).value_or(c.high);
-        if (const auto p = profile.pOfNone(static_cast<Index>(j))) {
-            c.p = *p;
-        }
-    }
-    return true;
-}
 
 Result<Fit> fitYesNo(const Design& design, Link link, const std::string& family, bool firth,
                      const ErrorSpec& errors, double alpha, const Job& job) {
@@ -470,20 +453,11 @@ Result<Fit> fitYesNo(const Design& design, Link link, const std::string& family,
     }
     const VectorXd h = rowLeverages(part.X, found->factor, curvatures(model, *found, part.X.cols()),
                                     design.weights);
-    const Maximum top{found->theta, found->factor, {}, {}};
     LikelihoodInput input{
         design, *std::move(found), columns->kept, columns->dropped, {}, h, {}, std::move(told), p};
     auto fit = fitOfLikelihood(std::move(input), errors, alpha, job);
     if (fit && firth) {
-        const auto k = static_cast<std::size_t>(part.X.cols());
-        const bool profiled = errors.kind == "classical" &&
-                              putProfile(*fit, PenalisedProfile(part, design, top, alpha),
-                                         static_cast<std::size_t>(part.X.rows()) * k * k * k);
-        fit->notes.emplace_back(
-            profiled ? "Firth’s penalty keeps every estimate finite; intervals are those of the "
-                       "penalised profile likelihood, not the estimate and two errors."
-                     : "Firth’s penalty keeps every estimate finite; with few rows its intervals "
-                       "by the curvature are rough.");
+        fit->notes.emplace_back("Firth’s penalty keeps every estimate finite.");
     }
     if (fit && family == "fractional-logit" && errors.kind == "classical") {
         fit->notes.emplace_back(
@@ -540,6 +514,30 @@ Result<Fit> fitFractionalLogit(const Design& design, const EstimatorSettings& /*
         return tl::make_unexpected(done.error());
     }
     return fitYesNo(design, Link::Logit, "fractional-logit", false, errors, alpha, job);
+}
+
+void profileIntervals(Fit& fit, const Design& design, const EstimatorSettings& settings,
+                      const ErrorSpec& errors, double alpha) {
+    if (!fit.likelihood || fit.likelihood->family != "logit" || !settings.penalised) {
+        return;
+    }
+    const auto k = fit.solution.kept.size();
+    constexpr std::size_t kMost = 20'000'000;  // Rows times squared columns, for every end.
+    if (errors.kind != "classical" ||
+        static_cast<std::size_t>(design.y.size()) * k * k * k > kMost) {
+        fit.notes.emplace_back("With few rows its intervals by the curvature are rough.");
+        return;
+    }
+    const PenalisedProfile profile(design, fit, alpha);
+    for (std::size_t j = 0; j < fit.coefficients.size(); ++j) {
+        Coefficient& c = fit.coefficients[j];
+        c.low = profile.end(static_cast<Index>(j), -1.0).value_or(c.low);
+        c.high = profile.end(static_cast<Index>(j), 1.0).value_or(c.high);
+        c.p = profile.pOfNone(static_cast<Index>(j)).value_or(*c.p);
+    }
+    fit.notes.emplace_back(
+        "Intervals and p are those of its profile, not the estimate and two errors; z is the "
+        "estimate over its error.");
 }
 
 }  // namespace rapporto

@@ -11,10 +11,6 @@ namespace rapporto::kernels {
 using Eigen::Index;
 using Eigen::MatrixXd;
 
-// Each element is worked out by itself, and sums run in lanes of fixed number, so that the
-// instruction set changes no bit.
-#define RAPPORTO_CLONES __attribute__((target_clones("avx512f", "avx2", "default"), optimize("O3")))
-
 RAPPORTO_CLONES void centredInto(double* __restrict__ out, const double* __restrict__ x, Index n,
                                  double m, double s) {
     for (Index i = 0; i < n; ++i) {

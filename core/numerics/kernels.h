@@ -4,6 +4,10 @@
 
 #include <cstdint>
 
+// An inner loop compiled for each instruction set and chosen at run time. Each element is worked
+// out by itself, and sums run in lanes of fixed number, so that none of them changes a bit.
+#define RAPPORTO_CLONES __attribute__((target_clones("avx512f", "avx2", "default"), optimize("O3")))
+
 /// Inner loops over blocks of rows that stay in the cache, compiled for several instruction sets
 /// and chosen at run time; the same bits with each of them.
 namespace rapporto::kernels {

@@ -1,6 +1,7 @@
 #include "core/numerics/sweep_effects.h"
 
 #include "core/base/parallel.h"
+#include "core/numerics/kernels.h"
 
 #include <Eigen/SparseCholesky>
 #include <cblas.h>
@@ -28,10 +29,6 @@ constexpr Index kMostTableNumbers = 4'000'000;  // Sums by group kept once a str
 constexpr std::size_t kMostSlots = 8;           // Stretches that are worked on beside each other.
 constexpr std::size_t kDenseShare = 8;          // A group with this part of the others: dense.
 constexpr std::size_t kBlock = 256;             // Groups of one dense block.
-
-// The inner loops, compiled for each instruction set and chosen at run time. Each element is worked
-// out by itself, so all of them give the same bits.
-#define RAPPORTO_CLONES __attribute__((target_clones("avx512f", "avx2", "default"), optimize("O3")))
 
 constexpr Index kTile = 64;  // Rows turned to lie side by side.
 constexpr Index kLane = 4;   // A row of a table is padded to a multiple of this.

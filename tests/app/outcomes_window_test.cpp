@@ -205,6 +205,13 @@ class OutcomesWindowTest : public QObject {
         QVERIFY(answer().fit->likelihood->unseen > 300);
         QVERIFY(answer().design->rows.size() < answer().rows.used);
         QCOMPARE(answer().fit->coefficients.back().term, std::string("rho"));
+        // Enter on the chip changes it, and does not add to it.
+        click("zero:0");
+        QTest::keyClicks(line, "market_km");
+        QTest::keyClick(line, Qt::Key_Return);
+        window_->activateWindow();
+        window_->settle();
+        QCOMPARE(session().question()->settings.zeroTerms, std::vector<std::string>{"market_km"});
         // Delete takes the chip out of the sentence again.
         auto* chip = find<QPushButton>("zero:0");
         chip->setFocus();

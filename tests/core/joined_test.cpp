@@ -5,6 +5,7 @@
 #include "core/model/panel.h"
 #include "core/model/quantile.h"
 #include "core/model/response.h"
+#include "core/numerics/kernels.h"
 #include "core/numerics/normal_below.h"
 #include "core/numerics/sweep_effects.h"
 #include "core/report/classification.h"
@@ -291,6 +292,41 @@ class JoinedTest : public QObject {
                   -0.5 * x * x - 0.5 * std::log(2.0 * std::acos(-1.0)) - std::log(ratio), 1e-13);
         }
         QVERIFY(normalBelow(9.0).value < 0.0 && normalBelow(9.0).value > -1e-18);
+    }
+
+    /// Against extended precision, in units of the last place.
+    void exponentialsHaveTheirDigits() {
+        std::vector<double> x;
+        for (int i = -70000; i <= 70000; ++i) {
+            x.push_back(0.01 * i + 1e-4 * std::sin(i));
+        }
+        std::vector<double> y(x.size());
+        kernels::expInto(y.data(), x.data(), static_cast<Eigen::Index>(x.size()));
+        double worst = 0.0;
+        for (std::size_t i = 0; i < x.size(); ++i) {
+            const long double exact = std::exp(static_cast<long double>(x[i]));
+            if (std::abs(x[i]) < 700.0) {
+                worst = std::max(worst, std::abs(static_cast<double>((y[i] - exact) / exact)));
+            }
+        }
+        QVERIFY2(worst < 1.2 * 2.220446049250313e-16, QByteArray::number(worst / 2.2e-16));
+        const double ends[] = {800.0, -800.0, std::nan("")};
+        double out[3];
+        kernels::expInto(out, ends, 3);
+        QVERIFY(std::isinf(out[0]) && out[1] == 0.0 && std::isnan(out[2]));
+    }
+
+    /// Errors that do not take the likelihood at its word test the correlation by z.
+    void aCorrelationIsTestedByTheErrorsAskedFor() {
+        const Table table = tableFrom(reference()["clean"]["data"]);
+        for (const auto& [errors, words] :
+             {std::pair("classical", "likelihood ratio"), std::pair("clustered", "z test")}) {
+            const Answer a = answer(table, questionOf("heckman", false, errors));
+            QVERIFY(std::any_of(a.fit->notes.begin(), a.fit->notes.end(),
+                                [words = words](const std::string& note) {
+                                    return note.find(words) != std::string::npos;
+                                }));
+        }
     }
 
     void effectsOnTheOutcome() {
