@@ -69,7 +69,7 @@ CheckResult checkLaggedOutcome(const CheckInput& in) {
     const Design& raw = rawOf(in);
     const bool units = in.design.swept && !raw.units.empty() &&
                        std::any_of(raw.effects.begin(), raw.effects.end(),
-                                   [&](const SweptGrouping& e) { return e.of == raw.units; });
+                                   [&](const SweptGrouping& e) { return e.of.all() == raw.units; });
     const Coefficient* own = nullptr;
     for (const Coefficient& c : in.fit.coefficients) {
         own = c.designTerm == term ? &c : own;

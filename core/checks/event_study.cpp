@@ -20,7 +20,7 @@ std::string noChange(const CheckInput& in) {
         return "No row is a unit at a moment, so no change can be placed.";
     }
     const bool units = std::any_of(raw.effects.begin(), raw.effects.end(),
-                                   [&](const SweptGrouping& e) { return e.of == raw.units; });
+                                   [&](const SweptGrouping& e) { return e.of.all() == raw.units; });
     const bool moments =
         std::any_of(raw.effects.begin(), raw.effects.end(), [&](const SweptGrouping& e) {
             std::map<std::int32_t, std::int64_t> seen;

@@ -191,7 +191,7 @@ Result<Moments> momentsOf(const CheckInput& in, const InstrumentParts& parts,
     // Columns of unit length keep the moments comparable.
     const VectorXd root = in.design.weights.size() > 0 ? VectorXd(in.design.weights.cwiseSqrt())
                                                        : VectorXd::Ones(in.design.y.size());
-    const MatrixXd W = root.asDiagonal() * parts.W;
+    const MatrixXd W = root.asDiagonal() * parts.W.matrix();
     const MatrixXd P = instrumentBasis(in.design, parts);
     const MatrixXd turn = P.transpose() * W;  // W = P·turn
     Moments out;
@@ -825,7 +825,7 @@ class AndersonRubin {
     static std::optional<AndersonRubin> make(const CheckInput& in, const InstrumentParts& parts) {
         AndersonRubin out;
         Design first = sameRows(in.design);
-        first.X = parts.W;
+        first.X = parts.W.matrix();
         first.columns = parts.columns;
         const VectorXd x = in.design.X.col(parts.endogenous.front());
         const auto run = [&](const VectorXd& y, VectorXd& b, MatrixXd& V) {

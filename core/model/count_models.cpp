@@ -1,4 +1,5 @@
 #include "core/base/format.h"
+#include "core/model/count_terms.h"
 #include "core/model/likelihood.h"
 #include "core/model/outcome_models.h"
 #include "core/model/panel.h"
@@ -62,11 +63,18 @@ class CountModel final : public RowModel {
 
     double block(Index from, Index rows, const MatrixXd& eta, const double* shared,
                  const double* weights, RowTerms* terms) const override {
+        if (law_ == CountLaw::Quadratic) {
+            return quadraticBlock(from, rows, eta, shared[0], weights, terms);
+        }
         if (law_ != CountLaw::Poisson) {
             return RowModel::block(from, rows, eta, shared, weights, terms);
         }
         std::array<double, kernels::kBlock> mean = {};
         kernels::expInto(mean.data(), eta.data(), rows);
+        if (weights == nullptr && terms != nullptr) {
+            return kernels::poissonInto(terms->first.data(), terms->second.data(), &y_(from),
+                                        eta.data(), mean.data(), &factorials_(from), rows);
+        }
         double sum = 0.0;
         for (Index i = 0; i < rows; ++i) {
             const double w = weights != nullptr ? weights[i] : 1.0;
@@ -82,6 +90,31 @@ class CountModel final : public RowModel {
     }
 
   private:
+    /// The sums over the counts below y hang on y and α alone: a list of them serves the block.
+    double quadraticBlock(Index from, Index rows, const MatrixXd& eta, double tau,
+                          const double* weights, RowTerms* terms) const {
+        std::array<double, kernels::kBlock> mean = {};
+        kernels::expInto(mean.data(), eta.data(), rows);
+        const double alpha = std::exp(tau);
+        const RisingProducts products(y_.segment(from, rows), alpha);
+        double sum = 0.0;
+        for (Index i = 0; i < rows; ++i) {
+            const double w = weights != nullptr ? weights[i] : 1.0;
+            const double y = y_(from + i);
+            const CountTerms t = quadraticTerms(products(y), y, factorials_(from + i), eta(i, 0),
+                                                mean[static_cast<std::size_t>(i)], alpha);
+            sum += w * t.value;
+            if (terms != nullptr) {
+                terms->first(i, 0) = w * t.g[0];
+                terms->first(i, 1) = w * t.g[1];
+                terms->second(i, 0) = -w * t.h[0];
+                terms->second(i, 1) = -w * t.h[1];
+                terms->among(0, 0) -= w * t.h[2];
+            }
+        }
+        return sum;
+    }
+
     const VectorXd& y_;
     VectorXd factorials_;
     CountLaw law_;
@@ -504,7 +537,7 @@ Result<Fit> fitPoissonWithEffects(const Design& asked, const ErrorSpec& errors, 
     const VectorXd w = rowWeights(design);
     std::vector<EffectGroups> groupings;
     for (const SweptGrouping& effects : design.effects) {
-        groupings.push_back({effects.of, effects.count});
+        groupings.push_back({effects.of.all(), effects.count});
     }
     const VectorXd offset = design.offset.size() > 0 ? design.offset : VectorXd(VectorXd::Zero(n));
     const double average = w.dot(design.y) / w.sum();

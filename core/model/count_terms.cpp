@@ -1,26 +1,23 @@
 // Laws of counts and their derivatives.
-#include "core/model/outcome_models.h"
+#include "core/model/count_terms.h"
 
 #include <boost/math/special_functions/digamma.hpp>
 #include <boost/math/special_functions/gamma.hpp>
 #include <boost/math/special_functions/log1p.hpp>
 #include <boost/math/special_functions/trigamma.hpp>
 
+#include <algorithm>
 #include <cmath>
 
 namespace rapporto {
 namespace {
 
-/// S(a) = ln Γ(y + a) − ln Γ(a) with two derivatives.
-struct Rising {
-    double value = 0.0;
-    double first = 0.0;
-    double second = 0.0;
-};
+constexpr double kSummed = 200.0;  // Whole counts below it are summed over, one by one.
 
-Rising risingOf(double y, double a) {
-    Rising out;
-    if (y < 200.0 && y == std::floor(y)) {
+/// ln Γ(y + a) − ln Γ(a) with two derivatives.
+RisingProduct risingOf(double y, double a) {
+    RisingProduct out;
+    if (y < kSummed && y == std::floor(y)) {
         for (double j = 0.0; j < y; j += 1.0) {
             const double t = 1.0 / (a + j);
             out.value += std::log(a + j);
@@ -35,15 +32,19 @@ Rising risingOf(double y, double a) {
     return out;
 }
 
-/// R(α) = Σ_{j<y} ln(1 + αj) with two derivatives: what a quadratic law adds to Poisson’s y ln μ.
-Rising productOf(double y, double alpha) {
-    Rising out;
-    if (y < 200.0 && y == std::floor(y)) {
+/// R(α) at y + 1 from that at y, for a whole y.
+void addFactor(RisingProduct& to, double y, double alpha) {
+    const double t = y / (1.0 + alpha * y);
+    to.value += std::log1p(alpha * y);
+    to.first += t;
+    to.second -= t * t;
+}
+
+RisingProduct productOf(double y, double alpha) {
+    RisingProduct out;
+    if (y < kSummed && y == std::floor(y)) {
         for (double j = 1.0; j < y; j += 1.0) {
-            const double t = j / (1.0 + alpha * j);
-            out.value += std::log1p(alpha * j);
-            out.first += t;
-            out.second -= t * t;
+            addFactor(out, j, alpha);
         }
         return out;
     }
@@ -77,7 +78,7 @@ Rising productOf(double y, double alpha) {
         out.second = a * a * a * (2.0 * slope + a * curve);
         return out;
     }
-    const Rising s = risingOf(y, a);
+    const RisingProduct s = risingOf(y, a);
     out.value = s.value + y * std::log(alpha);
     out.first = a * (y - a * s.first);
     out.second = a * a * (2.0 * a * s.first + a * a * s.second - y);
@@ -85,6 +86,52 @@ Rising productOf(double y, double alpha) {
 }
 
 }  // namespace
+
+RisingProducts::RisingProducts(const Eigen::Ref<const Eigen::VectorXd>& counts, double alpha)
+    : alpha_(alpha) {
+    double most = 0.0;
+    for (const double y : counts) {
+        most = y < kSummed ? std::max(most, y) : most;
+    }
+    list_.resize(static_cast<std::size_t>(most) + 1);
+    for (std::size_t y = 1; y < list_.size(); ++y) {
+        list_[y] = list_[y - 1];
+        if (y > 1) {
+            addFactor(list_[y], static_cast<double>(y - 1), alpha);
+        }
+    }
+}
+
+RisingProduct RisingProducts::operator()(double y) const {
+    if (y >= 0.0 && y < static_cast<double>(list_.size()) && y == std::floor(y)) {
+        return list_[static_cast<std::size_t>(y)];
+    }
+    return productOf(y, alpha_);
+}
+
+CountTerms quadraticTerms(const RisingProduct& product, double y, double logFactorial, double eta,
+                          double mean, double alpha) {
+    CountTerms out;
+    const double am = alpha * mean;
+    const double log1 = std::log1p(am);
+    const double shrunk = mean / (1.0 + am);
+    // ln(1 + αμ)/α without loss as α goes to zero.
+    const double overAlpha = am > 1e-12 ? log1 / alpha : mean;
+    out.value = product.value - logFactorial + y * eta - y * log1 - overAlpha;
+    out.g[0] = (y - mean) / (1.0 + am);
+    out.h[0] = -mean * (1.0 + alpha * y) / ((1.0 + am) * (1.0 + am));
+    // By α, then by its logarithm.
+    const double q = am > 1e-4 ? (log1 / alpha - shrunk) / alpha
+                               : mean * mean * (0.5 - am * (2.0 / 3.0 - 0.75 * am));
+    const double first = product.first - y * shrunk + q;
+    const double qFirst = am > 1e-3 ? (shrunk * shrunk - 2.0 * q) / alpha
+                                    : -mean * mean * mean * (2.0 / 3.0 - am * (1.5 - am * 2.4));
+    const double second = product.second + y * shrunk * shrunk + qFirst;
+    out.g[1] = alpha * first;
+    out.h[2] = alpha * first + alpha * alpha * second;
+    out.h[1] = -alpha * mean * (y - mean) / ((1.0 + am) * (1.0 + am));
+    return out;
+}
 
 CountTerms countTerms(CountLaw law, double y, double logFactorial, double eta, double tau) {
     CountTerms out;
@@ -97,30 +144,11 @@ CountTerms countTerms(CountLaw law, double y, double logFactorial, double eta, d
     }
     const double alpha = std::exp(tau);
     if (law == CountLaw::Quadratic) {
-        const Rising r = productOf(y, alpha);
-        const double am = alpha * mean;
-        const double log1 = std::log1p(am);
-        const double shrunk = mean / (1.0 + am);
-        // ln(1 + αμ)/α without loss as α goes to zero.
-        const double overAlpha = am > 1e-12 ? log1 / alpha : mean;
-        out.value = r.value - logFactorial + y * eta - y * log1 - overAlpha;
-        out.g[0] = (y - mean) / (1.0 + am);
-        out.h[0] = -mean * (1.0 + alpha * y) / ((1.0 + am) * (1.0 + am));
-        // By α, then by its logarithm.
-        const double q = am > 1e-4 ? (log1 / alpha - shrunk) / alpha
-                                   : mean * mean * (0.5 - am * (2.0 / 3.0 - 0.75 * am));
-        const double first = r.first - y * shrunk + q;
-        const double qFirst = am > 1e-3 ? (shrunk * shrunk - 2.0 * q) / alpha
-                                        : -mean * mean * mean * (2.0 / 3.0 - am * (1.5 - am * 2.4));
-        const double second = r.second + y * shrunk * shrunk + qFirst;
-        out.g[1] = alpha * first;
-        out.h[2] = alpha * first + alpha * alpha * second;
-        out.h[1] = -alpha * mean * (y - mean) / ((1.0 + am) * (1.0 + am));
-        return out;
+        return quadraticTerms(productOf(y, alpha), y, logFactorial, eta, mean, alpha);
     }
     // Σ ln(μ + αj) = y ln μ + R(α/μ): nothing is lost as α goes to zero.
     const double r = alpha / mean;
-    const Rising s = productOf(y, r);
+    const RisingProduct s = productOf(y, r);
     const double log1 = std::log1p(alpha);
     const double q = alpha / (1.0 + alpha);
     const double whole = alpha > 1e-12 ? mean * (log1 / alpha) : mean;

@@ -76,7 +76,7 @@ Result<Covariance> autocorrelationCovariance(const CovarianceInput& in, const Er
     }
     // Scores on orthonormal columns, so that no digits are lost to the terms' scales.
     const auto& kept = in.solution.kept;
-    const MatrixXd Q = in.problem.X(Eigen::all, kept) * in.solution.factor;
+    const MatrixXd Q = in.problem.X.of(kept).matrix() * in.solution.factor;
     VectorXd we = in.solution.residuals;
     if (in.problem.weights.size() > 0) {
         we = we.cwiseProduct(in.problem.weights);

@@ -8,6 +8,8 @@
 #include <limits>
 #include <memory>
 #include <unordered_map>
+#include <utility>
+#include <vector>
 
 namespace rapporto {
 
@@ -63,10 +65,31 @@ struct DesignTerm {
     bool endogenous = false;  ///< Moved by the instruments.
 };
 
+/// Ids of all rows, shared by the copies of a design (one before and one after sweeping, say): they
+/// are replaced as a whole.
+class SharedIds {
+  public:
+    SharedIds() = default;
+
+    // NOLINTNEXTLINE(google-explicit-constructor): ids are made as a vector.
+    SharedIds(std::vector<std::int32_t> ids)
+        : ids_(std::make_shared<const std::vector<std::int32_t>>(std::move(ids))) {}
+
+    [[nodiscard]] const std::vector<std::int32_t>& all() const { return *ids_; }
+
+    [[nodiscard]] std::size_t size() const { return ids_->size(); }
+
+    [[nodiscard]] std::int32_t operator[](std::size_t row) const { return (*ids_)[row]; }
+
+  private:
+    std::shared_ptr<const std::vector<std::int32_t>> ids_ =
+        std::make_shared<const std::vector<std::int32_t>>();
+};
+
 /// A grouping whose effects are swept out of the outcome, the terms and the instruments.
 struct SweptGrouping {
     std::string name;
-    std::vector<std::int32_t> of;  ///< Of each row, from 0.
+    SharedIds of;  ///< Of each row, from 0.
     std::int32_t count = 0;
     std::vector<std::string> slopeNames = {};
     Eigen::MatrixXd slopes =

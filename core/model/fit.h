@@ -263,9 +263,10 @@ struct CovarianceKind {
 [[nodiscard]] Result<Fit> fitBentLine(const Design& design, const EstimatorSettings& settings,
                                       const ErrorSpec& errors, double alpha, const Job& job);
 
-/// A solution made elsewhere, with the columns its covariance is made of (as many as design.X).
+/// A solution made elsewhere, with the columns its covariance is made of (as many as design.X),
+/// which must outlive it.
 struct GivenSolution {
-    Eigen::MatrixXd columns;
+    ColumnsView columns;
     LinearSolution solution;
     std::optional<Covariance> covariance = {};  ///< Absent: by the kind of errors.
     std::optional<double> df = {};  ///< Of the law; absent: of the covariance. Infinity: normal.

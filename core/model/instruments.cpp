@@ -22,17 +22,25 @@ VectorXd rootsOf(const Design& design) {
                                      : VectorXd::Ones(design.y.size());
 }
 
-/// @param first  W as a design, whose outcome is set here.
+/// @param first  W as a design without its columns, whose outcome is set here.
+/// @param solution  of the outcome on W.
 FirstStage stageOf(Design& first, const InstrumentParts& parts, const std::string& name,
-                   const VectorXd& outcome, const ErrorSpec& errors, double alpha, const Job& job) {
+                   const Eigen::Ref<const VectorXd>& outcome,
+                   const Result<LinearSolution>& solution, const ErrorSpec& errors, double alpha,
+                   const Job& job) {
     FirstStage out;
     out.endogenous = name;
+    if (!solution) {
+        return out;
+    }
     first.y = outcome;
     std::vector<Index> excluded;
     for (std::size_t j = 0; j < parts.excluded.size(); ++j) {
         excluded.push_back(static_cast<Index>(parts.exogenous.size() + j));
     }
-    const auto fit = fitLeastSquares(first, errors, alpha, job);
+    GivenSolution given{parts.W, *solution};
+    given.likelihood = true;
+    const auto fit = fitGiven(first, std::move(given), errors, alpha, job);
     if (!fit || fit->coefficients.size() != parts.columns.size()) {
         return out;
     }
@@ -61,20 +69,6 @@ FirstStage stageOf(Design& first, const InstrumentParts& parts, const std::strin
     return out;
 }
 
-/// Columns of n numbers each as one matrix, block by block of rows on all threads.
-MatrixXd besideEachOther(const std::vector<const double*>& columns, Index n) {
-    MatrixXd out = largeMatrix(n, static_cast<Index>(columns.size()));
-    const RowChunks chunks(static_cast<std::size_t>(n));
-    chunks.forEach([&](std::size_t chunk) {
-        const auto from = static_cast<Index>(chunks[chunk].begin);
-        const auto rows = static_cast<Index>(chunks[chunk].end) - from;
-        for (std::size_t j = 0; j < columns.size(); ++j) {
-            std::copy_n(columns[j] + from, rows, &out(from, static_cast<Index>(j)));
-        }
-    });
-    return out;
-}
-
 std::shared_ptr<InstrumentedFit> toldOf(std::shared_ptr<const InstrumentParts> parts) {
     auto out = std::make_shared<InstrumentedFit>();
     out->excluded = static_cast<int>(parts->excluded.size());
@@ -84,61 +78,44 @@ std::shared_ptr<InstrumentedFit> toldOf(std::shared_ptr<const InstrumentParts> p
     return out;
 }
 
-/// y − X b over the kept columns.
-VectorXd residualsOf(const Design& design, const std::vector<Index>& kept, const VectorXd& b) {
-    VectorXd out = design.y;
-    const RowChunks chunks(static_cast<std::size_t>(out.size()));
-    chunks.forEach([&](std::size_t chunk) {
-        const auto end = static_cast<Index>(chunks[chunk].end);
-        constexpr Index kBlock = 1024;  // Rows that stay in the cache while the columns pass.
-        for (auto at = static_cast<Index>(chunks[chunk].begin); at < end; at += kBlock) {
-            const Index rows = std::min(kBlock, end - at);
-            for (std::size_t j = 0; j < kept.size(); ++j) {
-                out.segment(at, rows) -=
-                    b(static_cast<Index>(j)) * design.X.col(kept[j]).segment(at, rows);
-            }
-        }
-    });
-    return out;
-}
-
 /// Two-stage least squares: the solution on the projected columns with the residuals of the
 /// structural equation.
 struct TwoStage {
-    MatrixXd projected;  ///< As many columns as design.X.
+    MatrixXd projected;   ///< Endogenous columns as the instruments have them, n × g.
+    ColumnsView columns;  ///< design.X with these in their places.
     LinearSolution solution;
 };
 
 Result<TwoStage> twoStage(const Design& design, const InstrumentParts& parts, const Job& job) {
     TwoStage out;
-    std::vector<const double*> columns;
-    for (Index j = 0; j < design.X.cols(); ++j) {
-        columns.push_back(design.X.col(j).data());
+    const auto g = static_cast<Index>(parts.endogenous.size());
+    out.projected = largeMatrix(design.y.size(), g);
+    out.columns = ColumnsView(design.X);
+    for (Index j = 0; j < g; ++j) {
+        const Index column = parts.endogenous[static_cast<std::size_t>(j)];
+        out.projected.col(j) = design.X.col(column) - parts.left.col(j);
+        out.columns.replace(column, out.projected.col(j).data());
     }
-    for (std::size_t g = 0; g < parts.endogenous.size(); ++g) {
-        columns[static_cast<std::size_t>(parts.endogenous[g])] =
-            parts.projected.col(static_cast<Index>(g)).data();
-    }
-    out.projected = besideEachOther(columns, design.X.rows());
     auto solution =
-        solveLinear({out.projected, design.y, design.weights, design.hasConstant}, false, job);
+        solveLinear({out.columns, design.y, design.weights, design.hasConstant}, false, job);
     if (!solution) {
         return tl::make_unexpected(solution.error());
     }
     out.solution = *std::move(solution);
-    for (const Index column : parts.endogenous) {
-        const auto& kept = out.solution.kept;
-        if (std::find(kept.begin(), kept.end(), column) == kept.end()) {
+    LinearSolution& s = out.solution;
+    for (Index j = 0; j < g; ++j) {
+        const Index column = parts.endogenous[static_cast<std::size_t>(j)];
+        const auto at = std::find(s.kept.begin(), s.kept.end(), column);
+        if (at == s.kept.end()) {
             const std::string name = design.columns[static_cast<std::size_t>(column)].name;
             return refuse(ErrorCode::RankDeficient,
                           "the instruments do not move ‘" + name + "’ apart from the other terms",
                           "instruments", "Find an instrument that moves it, or take a term out.",
                           {name});
         }
+        // What the instruments leave of the column belongs to the equation.
+        s.residuals -= s.coefficients(at - s.kept.begin()) * parts.left.col(j);
     }
-    // An exogenous column that others say stays out of the equation, too.
-    const auto& s = out.solution;
-    out.solution.residuals = residualsOf(design, s.kept, s.coefficients);
     return out;
 }
 
@@ -236,7 +213,7 @@ Result<Fit> kClass(const Design& design, const ErrorSpec& errors, double alpha, 
         s.factor = s.factor * turn;
         s.centredFactor = s.centredFactor * turn;
     }
-    auto fit = fitGiven(design, {std::move(stage->projected), std::move(s)}, errors, alpha, job);
+    auto fit = fitGiven(design, {stage->columns, std::move(s)}, errors, alpha, job);
     if (fit) {
         auto told = toldOf(parts);
         told->kappa = kappa;
@@ -459,12 +436,16 @@ void describeInstruments(Fit& fit, const Design& design, const ErrorSpec& errors
     const InstrumentParts& parts = *fit.instrumented->parts;
     auto out = std::make_shared<InstrumentedFit>(*fit.instrumented);
     Design first = sameRows(design);
-    first.X = parts.W;
     first.columns = parts.columns;
-    for (const Index column : parts.endogenous) {
-        out->firstStages.push_back(stageOf(first, parts,
-                                           design.columns[static_cast<std::size_t>(column)].name,
-                                           design.X.col(column), errors, alpha, job));
+    const auto onW = [&](const Eigen::Ref<const VectorXd>& y) {
+        return solveOther({parts.W, y, design.weights, design.hasConstant}, parts.onW, job);
+    };
+    for (std::size_t j = 0; j < parts.endogenous.size(); ++j) {
+        const Index column = parts.endogenous[j];
+        const auto x = design.X.col(column);
+        out->firstStages.push_back(
+            stageOf(first, parts, design.columns[static_cast<std::size_t>(column)].name, x,
+                    j == 0 ? Result<LinearSolution>(parts.onW) : onW(x), errors, alpha, job));
     }
     if (const auto least = fitLeastSquares(design, errors, alpha, job)) {
         for (const Coefficient& c : least->coefficients) {
@@ -474,7 +455,8 @@ void describeInstruments(Fit& fit, const Design& design, const ErrorSpec& errors
             }
         }
     }
-    out->reducedForm = stageOf(first, parts, design.outcome, design.y, errors, alpha, job);
+    out->reducedForm =
+        stageOf(first, parts, design.outcome, design.y, onW(design.y), errors, alpha, job);
     out->parts.reset();
     fit.instrumented = std::move(out);
 }
@@ -508,7 +490,7 @@ Design sameRows(const Design& design) {
 
 MatrixXd instrumentBasis(const Design& design, const InstrumentParts& parts) {
     const LinearSolution& s = parts.onW;
-    MatrixXd W = parts.W;  // Centred first: no digits are lost to the size of a column.
+    MatrixXd W = parts.W.matrix();  // Centred first: no digits are lost to the size of a column.
     const Index first = design.hasConstant ? 1 : 0;
     for (Index j = first; j < W.cols(); ++j) {
         W.col(j).array() -= s.centre(j);
@@ -548,24 +530,22 @@ Result<InstrumentParts> instrumentParts(const Design& design, const Job& job) {
                       "there are fewer rows than instruments and terms together", "sample",
                       "Take instruments out or widen the sample.");
     }
-    std::vector<const double*> own;
+    ColumnsView W = ColumnsView(design.X).of(exogenous);
     std::vector<DesignColumn> columns;
-    for (std::size_t j = 0; j < exogenous.size(); ++j) {
-        own.push_back(design.X.col(exogenous[j]).data());
-        columns.push_back(design.columns[static_cast<std::size_t>(exogenous[j])]);
+    for (const Index column : exogenous) {
+        columns.push_back(design.columns[static_cast<std::size_t>(column)]);
     }
     for (Index j = 0; j < design.Z.cols(); ++j) {
-        own.push_back(design.Z.col(j).data());
+        W.add(design.Z.col(j).data());
     }
-    MatrixXd W = besideEachOther(own, design.y.size());
     for (const DesignColumn& column : design.instrumentColumns) {
         columns.push_back(column);
         // A first stage knows its instruments as terms of their own.
         columns.back().term += static_cast<int>(design.terms.size());
     }
     // The first endogenous column is the outcome: its residuals are wanted anyway.
-    VectorXd x = design.X.col(out.endogenous.front());
-    auto solution = solveLinear({W, x, design.weights, design.hasConstant}, false, job);
+    auto solution = solveLinear(
+        {W, design.X.col(out.endogenous.front()), design.weights, design.hasConstant}, false, job);
     if (!solution) {
         return tl::make_unexpected(solution.error());
     }
@@ -586,11 +566,7 @@ Result<InstrumentParts> instrumentParts(const Design& design, const Job& job) {
     if (out.excluded.size() < out.endogenous.size()) {
         return tooFew(out.excluded.size());
     }
-    if (static_cast<Index>(solution->kept.size()) == W.cols()) {
-        out.W = std::move(W);
-    } else {
-        out.W = W(Eigen::all, solution->kept);
-    }
+    out.W = W.of(solution->kept);
     out.onW = *std::move(solution);
     out.onW.kept.resize(static_cast<std::size_t>(out.W.cols()));
     for (std::size_t j = 0; j < out.onW.kept.size(); ++j) {
@@ -598,21 +574,17 @@ Result<InstrumentParts> instrumentParts(const Design& design, const Job& job) {
     }
     out.onW.redundant.clear();
     const auto g = static_cast<Index>(out.endogenous.size());
-    out.projected.resize(design.y.size(), g);
-    out.left.resize(design.y.size(), g);
-    for (Index j = 0; j < g; ++j) {
-        if (j == 0) {
-            out.left.col(0) = out.onW.residuals;
-        } else {
-            x = design.X.col(out.endogenous[static_cast<std::size_t>(j)]);
-            const auto stage =
-                solveOther({out.W, x, design.weights, design.hasConstant}, out.onW, job);
-            if (!stage) {
-                return tl::make_unexpected(stage.error());
-            }
-            out.left.col(j) = stage->residuals;
+    out.left = largeMatrix(design.y.size(), g);
+    out.left.col(0) = out.onW.residuals;
+    for (Index j = 1; j < g; ++j) {
+        const auto stage =
+            solveOther({out.W, design.X.col(out.endogenous[static_cast<std::size_t>(j)]),
+                        design.weights, design.hasConstant},
+                       out.onW, job);
+        if (!stage) {
+            return tl::make_unexpected(stage.error());
         }
-        out.projected.col(j) = x - out.left.col(j);
+        out.left.col(j) = stage->residuals;
     }
     return out;
 }
@@ -727,8 +699,8 @@ Result<Fit> fitGmm(const Design& design, const EstimatorSettings& settings, cons
     TwoStage& stage = gmm.start();
     moveBy(design, stage.solution, gmm.step());
     auto fit = fitGiven(design,
-                        {std::move(stage.projected), std::move(stage.solution),
-                         *std::move(covariance), std::numeric_limits<double>::infinity()},
+                        {stage.columns, std::move(stage.solution), *std::move(covariance),
+                         std::numeric_limits<double>::infinity()},
                         errors, alpha, job);
     if (fit) {
         auto told = toldOf(parts);

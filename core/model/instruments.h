@@ -34,18 +34,17 @@ struct InstrumentedFit {
     [[nodiscard]] int overidentified() const { return excluded - endogenous; }
 };
 
-/// The parts of a design with instruments. W = [exogenous columns, independent instruments], not
-/// weighted.
+/// The parts of a design with instruments, which must outlive them. W = [exogenous columns,
+/// independent instruments], not weighted.
 struct InstrumentParts {
     std::vector<Eigen::Index> exogenous;   ///< Columns of X, kept ones.
     std::vector<Eigen::Index> endogenous;  ///< Columns of X.
     std::vector<Eigen::Index> excluded;    ///< Kept columns of Z.
     std::vector<DroppedTerm> idle;
     std::vector<DroppedTerm> redundant;  ///< Exogenous columns that others already say.
-    Eigen::MatrixXd W;                   ///< n × L: exogenous, then excluded.
+    ColumnsView W;                       ///< n × L: exogenous, then excluded, of the design.
     std::vector<DesignColumn> columns;   ///< Of W.
     LinearSolution onW;                  ///< Of the first endogenous column on W.
-    Eigen::MatrixXd projected;           ///< Endogenous columns as W has them, n × g.
     Eigen::MatrixXd left;                ///< What W leaves of them, n × g.
 };
 

@@ -175,10 +175,15 @@ class Fitter {
     }
 
     void fillCoefficients() {
-        const double sdOutcome = std::sqrt(centredSquares(design_.y, design_.weights));
+        const double sdOutcome =
+            std::sqrt(fit_.statistics.uncentred ? centredSquares(design_.y, design_.weights)
+                                                : fit_.statistics.tss);
         const double critical = criticalValue(alpha_, law());
-        const VectorXd spread = centredSquares(
-            {design_.X, design_.y, design_.weights, design_.hasConstant}, fit_.solution);
+        const VectorXd spread =
+            isLeastSquares()
+                ? centredSquares(problem_, fit_.solution)
+                : centredSquares({design_.X, design_.y, design_.weights, design_.hasConstant},
+                                 fit_.solution);
         for (std::size_t j = 0; j < fit_.solution.kept.size(); ++j) {
             const Index column = fit_.solution.kept[j];
             const DesignColumn& info = design_.columns[static_cast<std::size_t>(column)];

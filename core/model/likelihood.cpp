@@ -5,12 +5,14 @@
 #include "core/model/reweighted.h"
 #include "core/numerics/distributions.h"
 #include "core/numerics/kernels.h"
+#include "core/numerics/square_sums.h"
 
 #include <cblas.h>
 
 #include <algorithm>
 #include <cmath>
 #include <limits>
+#include <mutex>
 #include <numeric>
 #include <span>
 
@@ -33,22 +35,19 @@ struct Scaled {
 
 Scaled scaledPart(const IndexPart& part) {
     const Index k = part.X.cols();
-    const auto n = static_cast<double>(part.X.rows());
     Scaled out{VectorXd::Zero(k), VectorXd::Ones(k), MatrixXd::Identity(k, k)};
-    // About the first value: a rough centre and length do.
-    const RowChunks chunks(static_cast<std::size_t>(part.X.rows()));
-    std::vector<MatrixXd> parts(chunks.count(), MatrixXd::Zero(2, k));
-    chunks.forEach([&](std::size_t c) {
-        const auto from = static_cast<Index>(chunks[c].begin);
-        const auto rows = static_cast<Index>(chunks[c].end) - from;
+    // About the first value: a rough centre and length do, of all rows or of blocks all over them.
+    constexpr Index kEnough = 65536;
+    const Index stride = kernels::kBlock * std::max<Index>(1, part.X.rows() / kEnough);
+    MatrixXd moments = MatrixXd::Zero(2, k);
+    double n = 0.0;
+    for (Index from = 0; from < part.X.rows(); from += stride) {
+        const Index rows = std::min(kernels::kBlock, part.X.rows() - from);
+        n += static_cast<double>(rows);
         for (Index j = part.hasConstant ? 1 : 0; j < k; ++j) {
             kernels::addMoments(&part.X(from, j), nullptr, rows,
-                                part.hasConstant ? part.X(0, j) : 0.0, &parts[c](0, j));
+                                part.hasConstant ? part.X(0, j) : 0.0, &moments(0, j));
         }
-    });
-    MatrixXd moments = MatrixXd::Zero(2, k);
-    for (const MatrixXd& one : parts) {
-        moments += one;
     }
     for (Index j = part.hasConstant ? 1 : 0; j < k; ++j) {
         const double moved = part.hasConstant ? moments(0, j) / n : 0.0;
@@ -157,37 +156,38 @@ class Maximiser {
     double evaluate(const VectorXd& theta, bool derivatives) {
         const auto count = chunks_.count();
         std::vector<double> values(count, 0.0);
-        std::vector<VectorXd> gradients(derivatives ? count : 0);
-        std::vector<MatrixXd> hessians(derivatives ? count : 0);
+        std::vector<MatrixXd> sums(derivatives ? count : 0);
         chunks_.forEach([&](std::size_t c) {
             const auto [begin, end] = chunks_[c];
             if (derivatives) {
-                gradients[c] = VectorXd::Zero(p_);
-                hessians[c] = MatrixXd::Zero(p_, p_);
+                sums[c] = MatrixXd::Zero(p_, p_ + 1);
             }
-            Room room = makeRoom();
+            std::unique_ptr<Room> room = borrowRoom();
             // Blocks of rows that stay near while all is made of them.
             for (auto from = static_cast<Index>(begin); from < static_cast<Index>(end);
                  from += kernels::kBlock) {
                 const Index rows = std::min(kernels::kBlock, static_cast<Index>(end) - from);
                 values[c] +=
-                    evaluateBlock(theta, from, rows, room, derivatives ? &gradients[c] : nullptr,
-                                  derivatives ? &hessians[c] : nullptr);
+                    evaluateBlock(theta, from, rows, *room, derivatives ? &sums[c] : nullptr);
             }
+            for (std::size_t m = 0; derivatives && m < room->squares.size(); ++m) {
+                const Index k = parts_[m].X.cols();
+                room->squares[m].moveTo(sums[c].block(starts_[m], 1 + starts_[m], k, k));
+            }
+            giveBack(std::move(room));
         });
         double value = 0.0;
         for (const double one : values) {
             value += one;
         }
         if (derivatives) {
-            gradient_ = VectorXd::Zero(p_);
-            information_ = MatrixXd::Zero(p_, p_);
-            for (std::size_t c = 0; c < count; ++c) {
-                gradient_ += gradients[c];
-                information_ += hessians[c];
+            MatrixXd sum = MatrixXd::Zero(p_, p_ + 1);
+            for (const MatrixXd& one : sums) {
+                sum += one;
             }
+            gradient_ = sum.col(0);
             // Only the upper half was filled between indices.
-            information_ = MatrixXd(information_.selfadjointView<Eigen::Upper>());
+            information_ = MatrixXd(sum.rightCols(p_).selfadjointView<Eigen::Upper>());
         }
         return std::isnan(value) ? -std::numeric_limits<double>::infinity() : value;
     }
@@ -198,27 +198,47 @@ class Maximiser {
         MatrixXd eta;
         RowTerms terms;
         MatrixXd weighted;
-        MatrixXd product;
+        std::vector<SquareSums> squares;  ///< Of each index with itself.
     };
+
+    /// Rooms are kept from one stretch of rows to the next: as many as threads have asked at once.
+    [[nodiscard]] std::unique_ptr<Room> borrowRoom() {
+        {
+            const std::lock_guard<std::mutex> lock(roomsLock_);
+            if (!rooms_.empty()) {
+                std::unique_ptr<Room> out = std::move(rooms_.back());
+                rooms_.pop_back();
+                return out;
+            }
+        }
+        return std::make_unique<Room>(makeRoom());
+    }
+
+    void giveBack(std::unique_ptr<Room> room) {
+        const std::lock_guard<std::mutex> lock(roomsLock_);
+        rooms_.push_back(std::move(room));
+    }
 
     [[nodiscard]] Room makeRoom() const {
         Room out;
         Index widest = 0;
         for (const IndexPart& part : parts_) {
             out.X.emplace_back(kernels::kBlock, part.X.cols());
+            out.squares.emplace_back(part.X.cols());
             widest = std::max(widest, part.X.cols());
         }
         out.eta.resize(kernels::kBlock, M_);
         out.terms.first.resize(kernels::kBlock, M_ + S_);
         out.terms.second.resize(kernels::kBlock, M_ * (M_ + S_));
         out.terms.among.resize(S_, S_);
-        out.weighted.resize(kernels::kBlock, widest + 1);
+        out.weighted.resize(kernels::kBlock, M_ > 1 ? widest : 0);
         return out;
     }
 
-    /// ℓ of a block of rows; its gradient and negative Hessian are added where they are wanted.
+    /// ℓ of a block of rows; its gradient and, beside it, the upper half of its negative Hessian
+    /// are added to `sums` (p × (1 + p)) where they are wanted.
     double evaluateBlock(const VectorXd& theta, Index from, Index rows, Room& room,
-                         VectorXd* gradient, MatrixXd* hessian) {
+                         MatrixXd* sums) {
         const int lead = static_cast<int>(kernels::kBlock);
         for (int m = 0; m < M_; ++m) {
             const auto at = static_cast<std::size_t>(m);
@@ -239,52 +259,50 @@ class Maximiser {
         room.terms.among.setZero();
         const double sum = model_.block(from, rows, room.eta, theta.data() + extrasAt_,
                                         weights_.size() > 0 ? weights_.data() + from : nullptr,
-                                        gradient != nullptr ? &room.terms : nullptr);
-        if (gradient != nullptr) {
-            combine(rows, room, *gradient, *hessian);
+                                        sums != nullptr ? &room.terms : nullptr);
+        if (sums != nullptr) {
+            combine(rows, room, *sums);
         }
         return sum;
     }
 
-    void combine(Index rows, Room& room, VectorXd& gradient, MatrixXd& hessian) const {
+    void combine(Index rows, Room& room, MatrixXd& sums) const {
         const int lead = static_cast<int>(kernels::kBlock);
+        const int n = static_cast<int>(rows);
+        const int p = static_cast<int>(p_);
         const MatrixXd& first = room.terms.first;
         const MatrixXd& second = room.terms.second;
         for (int a = 0; a < M_; ++a) {
             const auto ma = static_cast<std::size_t>(a);
             const MatrixXd& Xa = room.X[ma];
-            const Index ka = Xa.cols();
-            for (int b = a; b < M_; ++b) {
+            const int ka = static_cast<int>(Xa.cols());
+            room.squares[ma].add(Xa.data(), kernels::kBlock, rows,
+                                 second.col(a * (M_ + S_) + a).data());
+            for (int b = a + 1; b < M_; ++b) {
                 const auto mb = static_cast<std::size_t>(b);
                 const MatrixXd& Xb = room.X[mb];
-                const Index kb = Xb.cols();
+                const int kb = static_cast<int>(Xb.cols());
                 const double* h = second.col(a * (M_ + S_) + b).data();
                 for (Index j = 0; j < kb; ++j) {
                     kernels::productInto(&room.weighted(0, j), &Xb(0, j), h, rows);
                 }
-                // The gradient is one column more.
-                const Index more = a == b ? 1 : 0;
-                room.weighted.col(kb).head(rows) = first.col(a).head(rows);
-                room.product.resize(ka, kb + more);
-                cblas_dgemm(CblasColMajor, CblasTrans, CblasNoTrans, static_cast<int>(ka),
-                            static_cast<int>(kb + more), static_cast<int>(rows), 1.0, Xa.data(),
-                            lead, room.weighted.data(), lead, 0.0, room.product.data(),
-                            static_cast<int>(ka));
-                hessian.block(starts_[ma], starts_[mb], ka, kb) += room.product.leftCols(kb);
-                if (more > 0) {
-                    gradient.segment(starts_[ma], ka) += room.product.col(kb);
-                }
+                cblas_dgemm(CblasColMajor, CblasTrans, CblasNoTrans, ka, kb, n, 1.0, Xa.data(),
+                            lead, room.weighted.data(), lead, 1.0,
+                            &sums(starts_[ma], 1 + starts_[mb]), p);
             }
+            const auto addColumn = [&](const double* by, Index column) {
+                cblas_dgemv(CblasColMajor, CblasTrans, n, ka, 1.0, Xa.data(), lead, by, 1, 1.0,
+                            &sums(starts_[ma], column), 1);
+            };
+            addColumn(first.col(a).data(), 0);
             for (int s = 0; s < S_; ++s) {
-                cblas_dgemv(CblasColMajor, CblasTrans, static_cast<int>(rows), static_cast<int>(ka),
-                            1.0, Xa.data(), lead, second.col(a * (M_ + S_) + M_ + s).data(), 1, 1.0,
-                            hessian.data() + starts_[ma] + p_ * (extrasAt_ + s), 1);
+                addColumn(second.col(a * (M_ + S_) + M_ + s).data(), 1 + extrasAt_ + s);
             }
         }
         for (int s = 0; s < S_; ++s) {
-            gradient(extrasAt_ + s) += first.col(M_ + s).head(rows).sum();
+            sums(extrasAt_ + s, 0) += first.col(M_ + s).head(rows).sum();
         }
-        hessian.bottomRightCorner(S_, S_) += room.terms.among;
+        sums.bottomRightCorner(S_, S_) += room.terms.among;
     }
 
     /// Newton’s direction; a ridge where the information is not positive.
@@ -401,6 +419,8 @@ class Maximiser {
     VectorXd gradient_;
     MatrixXd information_;
     MatrixXd index_;  ///< n × indices, of the last evaluation.
+    std::mutex roomsLock_;
+    std::vector<std::unique_ptr<Room>> rooms_;
     bool ridged_ = false;
 };
 

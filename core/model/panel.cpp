@@ -220,8 +220,9 @@ Design withRows(const Design& design, const std::vector<Index>& rows) {
         out.clusterCounts[d] = renumber(out.clusters[d]);
     }
     for (SweptGrouping& effects : out.effects) {
-        effects.of = picked(effects.of, rows);
-        effects.count = renumber(effects.of);
+        std::vector<std::int32_t> of = picked(effects.of.all(), rows);
+        effects.count = renumber(of);
+        effects.of = std::move(of);
         if (effects.slopes.cols() > 0) {
             effects.slopes = MatrixXd(effects.slopes(rows, Eigen::all));
         }
@@ -287,12 +288,12 @@ Result<Design> sweptDesign(Design design, const Job& job) {
         if (effects.slopes.cols() > 0) {
             sloped = &effects;
         } else {
-            groupings.push_back({effects.of, effects.count});
+            groupings.push_back({effects.of.all(), effects.count});
         }
     }
     const auto report = sloped != nullptr
-                            ? sweepSlopes(columns, {sloped->of, sloped->count}, sloped->slopes,
-                                          groupings, design.weights, job)
+                            ? sweepSlopes(columns, {sloped->of.all(), sloped->count},
+                                          sloped->slopes, groupings, design.weights, job)
                             : sweepEffects(columns, groupings, design.weights, job);
     if (!report) {
         return tl::make_unexpected(report.error());
@@ -385,7 +386,7 @@ Result<std::vector<VectorXd>> effectsHeldFixed(const Fit& fit, const Design& des
             }
             return std::vector<VectorXd>{left};
         }
-        groupings.push_back({effects.of, effects.count});
+        groupings.push_back({effects.of.all(), effects.count});
     }
     // Of a count the index is worked out under the weights of the last step; what it holds is
     // exact.

@@ -110,7 +110,7 @@ class SpreadLine {
         }
         std::vector<EffectGroups> groupings;
         for (const SweptGrouping& effects : design_.effects) {
-            groupings.push_back({effects.of, effects.count});
+            groupings.push_back({effects.of.all(), effects.count});
         }
         const double mean = w_.dot(D) / w_.sum();
         MatrixXd column = D.array() - mean;

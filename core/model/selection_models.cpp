@@ -546,7 +546,7 @@ Result<Fit> fitProbitInstruments(const Design& design, const EstimatorSettings& 
     const Index moved = parts->endogenous.front();
     const IndexPart part{MatrixXd(design.X(Eigen::all, columns->kept)), VectorXd(),
                          design.hasConstant};
-    const IndexPart first{parts->W, VectorXd(), design.hasConstant};
+    const IndexPart first{parts->W.matrix(), VectorXd(), design.hasConstant};
     const Index k = part.X.cols();
     const Index q = first.X.cols();
     const VectorXd w = rowWeights(design);
@@ -654,7 +654,7 @@ Result<Fit> fitPoissonControl(const Design& design, const EstimatorSettings& /*s
     }
     // dS/dπ of the second stage’s equations, times the first stage’s rows W v (W'wW)⁻¹.
     const VectorXd mean = found->index.col(0).array().exp();
-    const MatrixXd& W = parts->W;
+    const MatrixXd W = parts->W.matrix();
     const MatrixXd A = parts->onW.factor * parts->onW.factor.transpose();
     for (Index j = 0; j < g; ++j) {
         const auto at = std::find(columns->kept.begin(), columns->kept.end(), before + j);

@@ -65,8 +65,8 @@ class Triangle {
 
 }  // namespace
 
-Orthogonalised blockedQr(const MatrixXd& X, const VectorXd& y, const VectorXd& rootWeights,
-                         const VectorXd& centre, double tolerance) {
+Orthogonalised blockedQr(const ColumnsView& X, const Eigen::Ref<const VectorXd>& y,
+                         const VectorXd& rootWeights, const VectorXd& centre, double tolerance) {
     const Index k = X.cols();
     const RowChunks chunks(static_cast<std::size_t>(X.rows()));
     std::vector<MatrixXd> triangles(chunks.count());

@@ -10,7 +10,8 @@ namespace rapporto {
 /// times at most). Same bits for any number of threads.
 /// Source: Golub & Van Loan, Matrix Computations (2013), section 5.2; Demmel, Grigori, Hoemmen &
 /// Langou (2012), SIAM J. Scientific Computing 34.
-[[nodiscard]] Orthogonalised blockedQr(const Eigen::MatrixXd& X, const Eigen::VectorXd& y,
+[[nodiscard]] Orthogonalised blockedQr(const ColumnsView& X,
+                                       const Eigen::Ref<const Eigen::VectorXd>& y,
                                        const Eigen::VectorXd& rootWeights,
                                        const Eigen::VectorXd& centre, double tolerance);
 

@@ -70,7 +70,7 @@ std::vector<T> backSolve(const std::vector<std::vector<T>>& R, std::vector<T> c)
 }
 
 template <class T>
-Orthogonalised run(const Eigen::MatrixXd& X, const Eigen::VectorXd& y,
+Orthogonalised run(const ColumnsView& X, const Eigen::Ref<const Eigen::VectorXd>& y,
                    const Eigen::VectorXd& rootWeights, const Eigen::VectorXd& centre,
                    double tolerance, const Eigen::VectorXd* lengths = nullptr) {
     const auto n = static_cast<std::size_t>(X.rows());
@@ -158,7 +158,7 @@ Orthogonalised run(const Eigen::MatrixXd& X, const Eigen::VectorXd& y,
 
 }  // namespace
 
-Orthogonalised gramSchmidt(const Eigen::MatrixXd& X, const Eigen::VectorXd& y,
+Orthogonalised gramSchmidt(const ColumnsView& X, const Eigen::Ref<const Eigen::VectorXd>& y,
                            const Eigen::VectorXd& rootWeights, const Eigen::VectorXd& centre,
                            double tolerance, bool wide) {
     return wide ? run<Quad>(X, y, rootWeights, centre, tolerance)

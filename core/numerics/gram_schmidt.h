@@ -1,5 +1,7 @@
 #pragma once
 
+#include "core/numerics/columns_view.h"
+
 #include <Eigen/Dense>
 
 #include <vector>
@@ -29,7 +31,8 @@ struct Orthogonalised {
 ///
 /// @param rootWeights  square roots of the weights, n, or empty.
 /// @param tolerance    a column is redundant when it keeps no larger share of its raw length.
-[[nodiscard]] Orthogonalised gramSchmidt(const Eigen::MatrixXd& X, const Eigen::VectorXd& y,
+[[nodiscard]] Orthogonalised gramSchmidt(const ColumnsView& X,
+                                         const Eigen::Ref<const Eigen::VectorXd>& y,
                                          const Eigen::VectorXd& rootWeights,
                                          const Eigen::VectorXd& centre, double tolerance,
                                          bool wide);

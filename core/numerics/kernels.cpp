@@ -1,7 +1,5 @@
 #include "core/numerics/kernels.h"
 
-#include <cblas.h>
-
 #include <algorithm>
 #include <bit>
 #include <limits>
@@ -9,7 +7,6 @@
 namespace rapporto::kernels {
 
 using Eigen::Index;
-using Eigen::MatrixXd;
 
 RAPPORTO_CLONES void centredInto(double* __restrict__ out, const double* __restrict__ x, Index n,
                                  double m, double s) {
@@ -29,6 +26,32 @@ RAPPORTO_CLONES void addSquares(double* __restrict__ out, const double* __restri
     for (Index i = 0; i < n; ++i) {
         out[i] += x[i] * x[i];
     }
+}
+
+RAPPORTO_CLONES double poissonInto(double* __restrict__ score, double* __restrict__ curve,
+                                   const double* __restrict__ y, const double* __restrict__ eta,
+                                   const double* __restrict__ mean, const double* __restrict__ less,
+                                   Index n) {
+    constexpr Index kLanes = 8;
+    double sum[kLanes] = {};
+    Index i = 0;
+    for (; i + kLanes <= n; i += kLanes) {
+        for (Index lane = 0; lane < kLanes; ++lane) {
+            sum[lane] += y[i + lane] * eta[i + lane] - mean[i + lane] - less[i + lane];
+            score[i + lane] = y[i + lane] - mean[i + lane];
+            curve[i + lane] = mean[i + lane];
+        }
+    }
+    for (; i < n; ++i) {
+        sum[0] += y[i] * eta[i] - mean[i] - less[i];
+        score[i] = y[i] - mean[i];
+        curve[i] = mean[i];
+    }
+    double out = 0.0;
+    for (Index lane = 0; lane < kLanes; ++lane) {
+        out += sum[lane];
+    }
+    return out;
 }
 
 RAPPORTO_CLONES void addMoments(const double* __restrict__ x, const double* __restrict__ weights,
@@ -89,22 +112,6 @@ RAPPORTO_CLONES void addByGroup(double* __restrict__ sums, const std::int32_t* _
             }
         }
     }
-}
-
-void addSquare(const MatrixXd& block, Index rows, Index width, MatrixXd& sum) {
-    // For few columns the general product, which has a kernel without packing, is faster than the
-    // symmetric one, though it does twice the work.
-    constexpr Index kFewColumns = 48;
-    const int k = static_cast<int>(width);
-    const int n = static_cast<int>(rows);
-    const int lead = static_cast<int>(block.rows());
-    if (width <= kFewColumns) {
-        cblas_dgemm(CblasColMajor, CblasTrans, CblasNoTrans, k, k, n, 1.0, block.data(), lead,
-                    block.data(), lead, 1.0, sum.data(), static_cast<int>(sum.rows()));
-        return;
-    }
-    cblas_dsyrk(CblasColMajor, CblasUpper, CblasTrans, k, n, 1.0, block.data(), lead, 1.0,
-                sum.data(), static_cast<int>(sum.rows()));
 }
 
 RAPPORTO_CLONES void expInto(double* __restrict__ mean, const double* __restrict__ eta, Index n) {

@@ -27,15 +27,15 @@ void addSquares(double* out, const double* x, Eigen::Index n);
 /// out[0] += Σ w d, out[1] += Σ w d² for d = x − from; weights may be null.
 void addMoments(const double* x, const double* weights, Eigen::Index n, double from, double* out);
 
+/// Of Poisson counts: score = y − mean, curve = mean; the sum of y·η − mean − less.
+[[nodiscard]] double poissonInto(double* score, double* curve, const double* y, const double* eta,
+                                 const double* mean, const double* less, Eigen::Index n);
+
 /// sums.col(groups[i]) += f[i]·(row i of a block of `k` columns of leading dimension `lead`).
 ///
 /// @param tile  room for kGroupTile · k numbers.
 void addByGroup(double* sums, const std::int32_t* groups, const double* block, Eigen::Index lead,
                 const double* f, Eigen::Index rows, Eigen::Index k, double* tile);
-
-/// Adds block' block over the first `width` columns to the upper triangle of `sum` at least.
-void addSquare(const Eigen::MatrixXd& block, Eigen::Index rows, Eigen::Index width,
-               Eigen::MatrixXd& sum);
 
 /// mean = e^eta of n numbers, none of them past ±700 without becoming 0 or ∞; to about one unit in
 /// the last place.

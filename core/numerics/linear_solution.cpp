@@ -4,6 +4,7 @@
 #include "core/numerics/blocked_qr.h"
 #include "core/numerics/gram_schmidt.h"
 #include "core/numerics/kernels.h"
+#include "core/numerics/square_sums.h"
 
 #include <cblas.h>
 
@@ -20,7 +21,6 @@ using Eigen::MatrixXd;
 using Eigen::VectorXd;
 using kernels::addByGroup;
 using kernels::addMoments;
-using kernels::addSquare;
 using kernels::addSquares;
 using kernels::centredInto;
 using kernels::kBlock;
@@ -50,7 +50,7 @@ class BlockReader {
     /// Fills `block` (at least kBlock × width); the leading dimension is its rows.
     void read(Index from, Index rows, MatrixXd& block) const {
         for (Index c = 0; c < width(); ++c) {
-            const double* x = &problem_.X(from, columns_[static_cast<std::size_t>(c)]);
+            const double* x = problem_.X.data(columns_[static_cast<std::size_t>(c)]) + from;
             double* out = &block(0, c);
             const double m = centre_(c);
             const double s = scale_(c);
@@ -206,11 +206,13 @@ CrossProducts crossProducts(const LinearProblem& problem, const BlockReader& rea
     std::vector<MatrixXd> parts(chunks.count(), MatrixXd::Zero(k + 1, k + 1));
     chunks.forEach([&](std::size_t c) {
         MatrixXd block(kBlock, k + 1);
+        SquareSums sums(k + 1);
         forBlocks(chunks[c], [&](Index from, Index rows) {
             reader.read(from, rows, block);
             reader.readOutcome(from, rows, out.outcomeCentre, &block(0, k));
-            addSquare(block, rows, k + 1, parts[c]);
+            sums.add(block.data(), kBlock, rows, nullptr);
         });
+        sums.moveTo(parts[c]);
     });
     out.gram = sumOf(parts).selfadjointView<Eigen::Upper>();
     return out;
@@ -256,8 +258,9 @@ SecondPass secondPass(const LinearProblem& problem, const BlockReader& reader, c
     std::vector<MatrixXd> scores(slots, MatrixXd::Zero(k, wanted.groupCount));
     const auto run = [&](std::size_t c, MatrixXd* byGroup) {
         MatrixXd block(kBlock, k);
-        MatrixXd scaled(kBlock, wanted.meat ? k : 0);
+        SquareSums meat(wanted.meat ? k : 0);
         VectorXd e(kBlock);
+        VectorXd ee(kBlock);
         std::vector<double> tile(static_cast<std::size_t>(kernels::kGroupTile * k));
         forBlocks(chunks[c], [&](Index from, Index rows) {
             reader.read(from, rows, block);
@@ -269,10 +272,8 @@ SecondPass secondPass(const LinearProblem& problem, const BlockReader& reader, c
                         block.data(), lead, e.data(), 1, 1.0, gradients[c].data(), 1);
             squares[c] += e.head(rows).squaredNorm();
             if (wanted.meat) {
-                for (Index j = 0; j < k; ++j) {
-                    productInto(&scaled(0, j), &block(0, j), e.data(), rows);
-                }
-                addSquare(scaled, rows, k, meats[c]);
+                productInto(ee.data(), e.data(), e.data(), rows);
+                meat.add(block.data(), kBlock, rows, ee.data());
             }
             if (byGroup != nullptr) {
                 addByGroup(byGroup->data(), &wanted.groups[static_cast<std::size_t>(from)],
@@ -281,6 +282,9 @@ SecondPass secondPass(const LinearProblem& problem, const BlockReader& reader, c
             residuals.segment(from, rows) = e.head(rows);
             reader.unweigh(from, rows, residuals);
         });
+        if (wanted.meat) {
+            meat.moveTo(meats[c]);
+        }
     };
     if (grouped) {
         forSlots(static_cast<std::size_t>(problem.X.rows()), slots,
@@ -472,7 +476,7 @@ VectorXd centredSquares(const LinearProblem& problem, const LinearSolution& solu
         const auto from = static_cast<Index>(chunks[c].begin);
         const auto rows = static_cast<Index>(chunks[c].end) - from;
         for (Index j = constant ? 1 : 0; j < k; ++j) {
-            addMoments(&problem.X(from, solution.kept[static_cast<std::size_t>(j)]),
+            addMoments(problem.X.data(solution.kept[static_cast<std::size_t>(j)]) + from,
                        w != nullptr ? w + from : nullptr, rows, solution.centre(j),
                        &parts[c](0, j));
         }
@@ -541,13 +545,14 @@ MatrixXd scaledMeat(const LinearProblem& problem, const LinearSolution& solution
     std::vector<MatrixXd> parts(chunks.count(), MatrixXd::Zero(k, k));
     chunks.forEach([&](std::size_t c) {
         MatrixXd block(kBlock, k);
+        VectorXd squares(kBlock);
+        SquareSums sums(k);
         forBlocks(chunks[c], [&](Index from, Index rows) {
             reader.read(from, rows, block);
-            for (Index j = 0; j < k; ++j) {
-                block.col(j).head(rows).array() *= factorByRow.segment(from, rows).array();
-            }
-            addSquare(block, rows, k, parts[c]);
+            productInto(squares.data(), &factorByRow(from), &factorByRow(from), rows);
+            sums.add(block.data(), kBlock, rows, squares.data());
         });
+        sums.moveTo(parts[c]);
     });
     return sumOf(parts).selfadjointView<Eigen::Upper>();
 }

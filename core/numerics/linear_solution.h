@@ -2,6 +2,7 @@
 
 #include "core/base/job.h"
 #include "core/base/result.h"
+#include "core/numerics/columns_view.h"
 
 #include <Eigen/Dense>
 
@@ -12,8 +13,8 @@ namespace rapporto {
 
 /// y (n) on the columns of X (n × k), rows weighted by w where given. No cell is missing.
 struct LinearProblem {
-    const Eigen::MatrixXd& X;
-    const Eigen::VectorXd& y;
+    ColumnsView X;
+    Eigen::Ref<const Eigen::VectorXd> y;
     const Eigen::VectorXd& weights;  ///< n positive numbers, or empty.
     bool hasConstant = false;        ///< Column 0 is all ones.
 };

@@ -1,6 +1,7 @@
 #include "core/base/parallel.h"
 #include "core/numerics/gram_schmidt.h"
 #include "core/numerics/random.h"
+#include "core/numerics/square_sums.h"
 #include "core/report/wording.h"
 #include "tests/core/fixtures.h"
 
@@ -473,6 +474,92 @@ class LeastSquaresTest : public QObject {
             const Eigen::MatrixXd apart = groupedScores(problem, s, factor, groups, 300);
             QCOMPARE(s.scores.rows(), apart.rows());
             QVERIFY((s.scores - apart).norm() <= 1e-9 * apart.norm());
+        }
+    }
+
+    void squareSumsAreThoseOfTheMatrix_data() {
+        QTest::addColumn<int>("lanes");
+        QTest::addColumn<int>("columns");
+        for (const int lanes : {2, 4, 8}) {
+            for (const int columns : {0, 1, 2, 3, 5, 8, 13, 20, 21, 48, 64, 70}) {
+                QTest::addRow("%d lanes, %d columns", lanes, columns) << lanes << columns;
+            }
+        }
+    }
+
+    void squareSumsAreThoseOfTheMatrix() {
+        QFETCH(const int, lanes);
+        QFETCH(const int, columns);
+        RandomStream random(31, static_cast<std::uint64_t>(columns));
+        SquareSums sums(columns, lanes);
+        // Weights may be negative: those of a Hessian are.
+        for (const bool weighted : {false, true}) {
+            Eigen::MatrixXd expected = Eigen::MatrixXd::Zero(columns, columns);
+            Eigen::MatrixXd absolute = expected;
+            // Blocks that are and are not whole numbers of lanes, in a room that is larger.
+            for (const Eigen::Index rows : {192, 7, 1, 64, 191}) {
+                Eigen::MatrixXd block = Eigen::MatrixXd::Constant(200, columns, 1e300);
+                Eigen::VectorXd w(rows);
+                for (Eigen::Index i = 0; i < rows; ++i) {
+                    w(i) = weighted ? random.uniform() - 0.3 : 1.0;
+                    for (Eigen::Index j = 0; j < columns; ++j) {
+                        block(i, j) = random.uniform() - 0.5;
+                    }
+                }
+                sums.add(block.data(), block.rows(), rows, weighted ? w.data() : nullptr);
+                const auto part = block.topRows(rows);
+                expected += part.transpose() * w.asDiagonal() * part;
+                absolute +=
+                    part.cwiseAbs().transpose() * w.cwiseAbs().asDiagonal() * part.cwiseAbs();
+            }
+            // Added to what is there, and begun anew for the next round.
+            Eigen::MatrixXd found = Eigen::MatrixXd::Constant(columns, columns, 2.0);
+            sums.moveTo(found);
+            for (Eigen::Index i = 0; i < columns; ++i) {
+                for (Eigen::Index j = i; j < columns; ++j) {
+                    QVERIFY(std::abs(found(i, j) - 2.0 - expected(i, j)) <=
+                            1e-14 * (2.0 + absolute(i, j)));
+                }
+                for (Eigen::Index j = 0; j < i; ++j) {
+                    QCOMPARE(found(i, j), 2.0);
+                }
+            }
+        }
+    }
+
+    /// Columns of several matrices in any order are solved as their copy side by side is.
+    void columnsMayLieAnywhere() {
+        for (const Eigen::Index n : {Eigen::Index{40}, Eigen::Index{30000}}) {
+            RandomStream random(17, 0);
+            Eigen::MatrixXd A = Eigen::MatrixXd::Ones(n, 6);
+            Eigen::MatrixXd B(n, 5);
+            Eigen::VectorXd w(n);
+            for (Eigen::Index i = 0; i < n; ++i) {
+                for (Eigen::Index j = 0; j < 5; ++j) {
+                    A(i, j + 1) = random.uniform();
+                    B(i, j) = 50.0 + random.uniform();
+                }
+                w(i) = 0.5 + random.uniform();
+            }
+            ColumnsView view(n);
+            view.add(A.col(0).data());
+            for (const Eigen::Index j : {4, 2}) {
+                view.add(B.col(j).data());
+            }
+            for (Eigen::Index j = 1; j < 6; ++j) {
+                view.add(A.col(j).data());
+            }
+            const Eigen::MatrixXd beside = view.matrix();
+            QCOMPARE(beside(n - 1, 1), B(n - 1, 4));
+            QCOMPARE(view.of({2}).col(0)(3), B(3, 2));
+            // The outcome is a column of a matrix, too.
+            const auto one = *solveLinear({view, B.col(0), w, true}, true, Job());
+            const Eigen::VectorXd y = B.col(0);
+            const auto other = *solveLinear({beside, y, w, true}, true, Job());
+            QVERIFY(one.coefficients == other.coefficients);
+            QVERIFY(one.residuals == other.residuals);
+            QVERIFY(one.meat == other.meat);
+            QVERIFY(leverages({view, y, w, true}, one) == leverages({beside, y, w, true}, other));
         }
     }
 };

@@ -1,7 +1,9 @@
 // Counts, yes–no, ordered and grouped outcomes against likelihoods written out from definitions.
+#include "core/base/parallel.h"
 #include "core/model/likelihood.h"
 #include "core/model/outcome_models.h"
 #include "core/model/response.h"
+#include "core/numerics/random.h"
 #include "core/report/wording.h"
 #include "tests/core/fixtures.h"
 
@@ -521,6 +523,108 @@ class OutcomesTest : public QObject {
             QVERIFY2(ratio > 0.7 && ratio < 1.4, told("ratio", ratio, 1.0).constData());
         }
         QCOMPARE(drawn.fit->resampling->asked, 300);
+    }
+
+    /// Many rows are looked at by blocks, and the columns are scaled by some of them: a column that
+    /// grows with the rows, one that is on in a few rows only, counts past the list of products.
+    void countsOfManyRows_data() {
+        QTest::addColumn<bool>("spread");
+        QTest::addColumn<bool>("weighted");
+        QTest::newRow("poisson") << false << false;
+        QTest::newRow("poisson, weighted") << false << true;
+        QTest::newRow("negative binomial") << true << false;
+        QTest::newRow("negative binomial, weighted") << true << true;
+    }
+
+    void countsOfManyRows() {
+        QFETCH(const bool, spread);
+        QFETCH(const bool, weighted);
+        constexpr Eigen::Index n = 140'000;
+        Design design;
+        design.hasConstant = true;
+        design.X = Eigen::MatrixXd::Ones(n, 4);
+        design.y.resize(n);
+        design.weights.resize(weighted ? n : 0);
+        design.weightKind = weighted ? WeightKind::Frequency : WeightKind::None;
+        design.columns = {{"(constant)", "", -1, false},
+                          {"late", "", 0, false},
+                          {"rare", "", 1, false},
+                          {"x", "", 2, false}};
+        design.terms.resize(3);
+        design.counts.used = n;
+        RandomStream random(44, 0);
+        for (Eigen::Index i = 0; i < n; ++i) {
+            design.rows.push_back(static_cast<std::size_t>(i));
+            design.X(i, 1) = 1900.0 + static_cast<double>(i) / 1000.0;
+            design.X(i, 2) = i % 4000 == 3999 ? 1.0 : 0.0;
+            design.X(i, 3) = random.uniform();
+            const double mean = std::exp(0.2 + 0.5 * design.X(i, 3) + 0.7 * design.X(i, 2)) * -2.0 *
+                                std::log(random.uniform() + 1e-300);
+            design.y(i) = std::floor(mean * 2.0 * random.uniform() + 0.5);
+            if (i % 10007 == 0) {
+                design.y(i) = 150.0 + static_cast<double>(i / 1000);
+            }
+            if (weighted) {
+                design.weights(i) = 1.0 + static_cast<double>(random.below(3));
+            }
+        }
+        const auto run = [&](const Design& of) {
+            const auto fit = spread ? fitNegativeBinomial(of, {}, {}, 0.05, Job())
+                                    : fitPoisson(of, {}, {}, 0.05, Job());
+            return fit ? *fit : Fit{};
+        };
+        const Fit fit = run(design);
+        QCOMPARE(fit.coefficients.size(), std::size_t(spread ? 5 : 4));
+        // The equations of the maximum, written out in the columns less their means.
+        const double alpha = spread ? *fit.likelihood->dispersion : 0.0;
+        const CountLaw law = spread ? CountLaw::Quadratic : CountLaw::Poisson;
+        Eigen::VectorXd b(4);
+        for (Eigen::Index j = 0; j < 4; ++j) {
+            b(j) = fit.coefficients[static_cast<std::size_t>(j)].estimate;
+        }
+        const Eigen::VectorXd index = design.X * b;
+        Eigen::VectorXd score = Eigen::VectorXd::Zero(5);
+        Eigen::VectorXd size = Eigen::VectorXd::Zero(5);
+        double logLikelihood = 0.0;
+        const Eigen::RowVectorXd means = design.X.colwise().mean();
+        for (Eigen::Index i = 0; i < n; ++i) {
+            const double w = weighted ? design.weights(i) : 1.0;
+            const CountTerms t = countTerms(law, design.y(i), std::lgamma(design.y(i) + 1.0),
+                                            index(i), spread ? std::log(alpha) : 0.0);
+            logLikelihood += w * t.value;
+            Eigen::VectorXd x(5);
+            x.head(4) = design.X.row(i) - means;
+            x(0) = 1.0;
+            x.head(4) *= w * t.g[0];
+            x(4) = w * t.g[1];
+            score += x;
+            size += x.cwiseAbs();
+        }
+        for (Eigen::Index j = 0; j < (spread ? 5 : 4); ++j) {
+            QVERIFY2(std::abs(score(j)) <= 1e-9 * size(j),
+                     told("score", score(j), size(j)).constData());
+        }
+        AGREE("log-likelihood", fit.likelihood->logLikelihood, logLikelihood, 1e-11);
+        // The same bits on any number of threads, the same digits in any order of the rows.
+        setThreads(1);
+        const Fit alone = run(design);
+        setThreads(0);
+        Design turned = design;
+        turned.X = design.X.colwise().reverse().eval();
+        turned.y = design.y.reverse().eval();
+        turned.weights = design.weights.reverse().eval();
+        const Fit backwards = run(turned);
+        for (std::size_t j = 0; j < fit.coefficients.size(); ++j) {
+            QCOMPARE(alone.coefficients[j].estimate, fit.coefficients[j].estimate);
+            QCOMPARE(alone.coefficients[j].se, fit.coefficients[j].se);
+            const double apart =
+                std::abs(backwards.coefficients[j].estimate - fit.coefficients[j].estimate);
+            QVERIFY2(
+                apart <= 1e-8 * fit.coefficients[j].se,
+                told("turned", backwards.coefficients[j].estimate, fit.coefficients[j].estimate)
+                    .constData());
+            AGREE("error", backwards.coefficients[j].se, fit.coefficients[j].se, 1e-8);
+        }
     }
 
   private:
