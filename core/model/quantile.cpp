@@ -6,10 +6,14 @@
 #include "core/numerics/distributions.h"
 #include "core/numerics/quantile_solution.h"
 
+#include <tbb/parallel_for.h>
+
 #include <algorithm>
 #include <cmath>
 #include <limits>
+#include <memory>
 #include <numbers>
+#include <optional>
 
 namespace rapporto {
 namespace {
@@ -18,7 +22,7 @@ using Eigen::Index;
 using Eigen::MatrixXd;
 using Eigen::VectorXd;
 
-constexpr Index kProcessRows = 20000;
+constexpr Index kProcessRows = 100000;
 
 /// A point solved, with what its errors are made of.
 struct Solved {
@@ -91,6 +95,13 @@ class QuantileFitter {
         s.sigma = s.rss = s.tss = std::numeric_limits<double>::quiet_NaN();
         describe(fit);
         return fit;
+    }
+
+    /// The effects along the whole distribution, of a fit that run() made.
+    QuantileFit::Process process(const Fit& fit) {
+        kept_ = fit.solution.kept;
+        X_ = design_.X(Eigen::all, kept_);
+        return wholeProcess();
     }
 
   private:
@@ -228,12 +239,6 @@ class QuantileFitter {
         fit.statistics.rSquared.reset();
         countCrossings(*told);
         testEquality(fit, *told);
-        if (X_.rows() <= kProcessRows) {
-            fillProcess(*told);
-        }
-        if (const auto least = fitLeastSquares(design_, ErrorSpec{}, alpha_, job_)) {
-            told->leastSquares = least->coefficients;
-        }
         if (told->crossing > 0) {
             fit.notes.push_back("In " + plural(told->crossing, "row", "rows") +
                                 " a lower quantile lies above a higher one: predictions are put in "
@@ -297,46 +302,47 @@ class QuantileFitter {
         }
     }
 
-    void fillProcess(QuantileFit& told) {
-        const Index k = X_.cols();
-        QuantileFit::Process& process = told.process;
-        std::vector<double> grid;
-        for (int t = 1; t < 20; ++t) {
-            grid.push_back(t / 20.0);
-        }
-        const double critical = criticalValue(alpha_, std::nullopt);
-        std::vector<VectorXd> b;
-        std::vector<VectorXd> se;
-        const auto asked = std::move(points_);
-        for (const double tau : grid) {
+    [[nodiscard]] QuantileFit::Process wholeProcess() const {
+        constexpr int kGrid = 20;
+
+        struct Place {
+            VectorXd b;
+            VectorXd se;
+        };
+
+        std::vector<std::optional<Place>> places(kGrid - 1);
+        tbb::parallel_for(std::size_t{0}, places.size(), [&](std::size_t t) {
             if (job_.stopped()) {
-                break;
+                return;
             }
-            auto one = solved(tau);
+            QuantileFitter own = *this;
+            auto one = own.solved(static_cast<double>(t + 1) / kGrid);
             if (!one) {
-                continue;
+                return;
             }
-            points_.clear();
-            points_.push_back(*std::move(one));
-            const auto V = jointCovariance();
-            if (!V) {
-                continue;
+            own.points_ = {*std::move(one)};
+            if (const auto V = own.jointCovariance()) {
+                places[t] = Place{own.points_.front().at.coefficients,
+                                  V->matrix.diagonal().cwiseMax(0.0).cwiseSqrt()};
             }
-            process.at.push_back(tau);
-            b.push_back(points_.front().at.coefficients);
-            se.push_back(V->matrix.diagonal().cwiseMax(0.0).cwiseSqrt());
+        });
+        QuantileFit::Process out;
+        const double critical = criticalValue(alpha_, std::nullopt);
+        const auto m = std::count_if(places.begin(), places.end(),
+                                     [](const auto& p) { return p.has_value(); });
+        out.b.resize(m, X_.cols());
+        out.low.resize(m, X_.cols());
+        out.high.resize(m, X_.cols());
+        for (std::size_t t = 0; t < places.size(); ++t) {
+            if (places[t]) {
+                const auto at = static_cast<Index>(out.at.size());
+                out.at.push_back(static_cast<double>(t + 1) / kGrid);
+                out.b.row(at) = places[t]->b.transpose();
+                out.low.row(at) = (places[t]->b - critical * places[t]->se).transpose();
+                out.high.row(at) = (places[t]->b + critical * places[t]->se).transpose();
+            }
         }
-        points_ = asked;
-        const auto m = static_cast<Index>(process.at.size());
-        process.b.resize(m, k);
-        process.low.resize(m, k);
-        process.high.resize(m, k);
-        for (Index t = 0; t < m; ++t) {
-            const auto at = static_cast<std::size_t>(t);
-            process.b.row(t) = b[at].transpose();
-            process.low.row(t) = (b[at] - critical * se[at]).transpose();
-            process.high.row(t) = (b[at] + critical * se[at]).transpose();
-        }
+        return out;
     }
 
     const Design& design_;
@@ -349,6 +355,25 @@ class QuantileFitter {
 };
 
 }  // namespace
+
+void describeQuantiles(Fit& fit, const Design& design, const ErrorSpec& errors, double alpha,
+                       const Job& job) {
+    if (!fit.quantile || !design.effects.empty()) {
+        return;
+    }
+    auto told = std::make_shared<QuantileFit>(*fit.quantile);
+    if (const auto least = fitLeastSquares(design, ErrorSpec{}, alpha, job)) {
+        told->leastSquares = least->coefficients;
+    }
+    if (design.y.size() <= kProcessRows) {
+        told->process = QuantileFitter(design, errors, alpha, job).process(fit);
+    } else {
+        fit.notes.push_back("Effects along the whole distribution are worked out for up to " +
+                            countText(static_cast<std::size_t>(kProcessRows)) +
+                            " rows: ask for several points here.");
+    }
+    fit.quantile = std::move(told);
+}
 
 double hallSheather(double n, double tau, double alpha) {
     const double z = normalQuantile(tau);

@@ -28,7 +28,9 @@ struct QuantileFit {
     std::vector<Point> points;
     std::optional<FTest> equal;  ///< The slopes are the same at all points asked for (Wald).
     std::size_t crossing = 0;    ///< Rows where a lower quantile lies above a higher one.
-    Process process;             ///< Empty with more than 20,000 rows.
+
+    // Filled by describeQuantiles().
+    Process process;                        ///< Empty with more than 100,000 rows.
     std::vector<Coefficient> leastSquares;  ///< In the order of the kept columns.
 };
 
@@ -45,6 +47,12 @@ struct QuantileFit {
 /// (1991); Hall & Sheather (1988), JRSS B 50.
 [[nodiscard]] Result<Fit> fitQuantile(const Design& design, const EstimatorSettings& settings,
                                       const ErrorSpec& errors, double alpha, const Job& job);
+
+/// Fills what stands beside quantiles: the effects at every twentieth of the distribution (with a
+/// note in their place past 100,000 rows), and least squares of the same terms. Nothing for other
+/// fits and with effects held fixed. Draws have no use for it.
+void describeQuantiles(Fit& fit, const Design& design, const ErrorSpec& errors, double alpha,
+                       const Job& job);
 
 /// With effects held fixed (a swept design): y = a + xb + (d + xg)U with one law for U. b from
 /// least squares, g from what the residuals R make of the spread, 2R(1{R ≥ 0} − share), and the

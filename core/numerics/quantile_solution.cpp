@@ -444,8 +444,9 @@ Result<QuantileSolution> solveQuantile(const MatrixXd& X, const VectorXd& y,
         scaled = w.asDiagonal() * scaled;
         outcome = w.cwiseProduct(outcome);
     }
-    auto found = X.rows() > 20000 ? byForetelling(scaled, outcome, tau, job)
-                                  : Programme(scaled, outcome, tau, job).run();
+    constexpr Index kForetold = 4000;  // Rows from which a sample first saves work.
+    auto found = X.rows() > kForetold ? byForetelling(scaled, outcome, tau, job)
+                                      : Programme(scaled, outcome, tau, job).run();
     if (!found) {
         return found;
     }

@@ -24,7 +24,7 @@ struct QuantileSolution {
 /// Solves the linear programme exactly: a primal–dual interior point on the bounded dual brings the
 /// neighbourhood of the solution, the k rows next to it are made a basis, and pivots along edges
 /// (each to the best place on its line) go on until every multiplier lies in [τ − 1, τ]. Beyond
-/// 20,000 rows a sample foretells the signs of most residuals, whose rows are then taken together
+/// 4,000 rows a sample foretells the signs of most residuals, whose rows are then taken together
 /// as two; what was foretold wrongly is put back and the rest solved again.
 ///
 /// @param X        n × k, independent columns.

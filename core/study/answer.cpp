@@ -5,6 +5,7 @@
 #include "core/model/instruments.h"
 #include "core/model/likelihood.h"
 #include "core/model/penalised_profile.h"
+#include "core/model/quantile.h"
 #include "core/model/reweighted.h"
 #include "core/report/wording.h"
 
@@ -276,6 +277,7 @@ Answer answerQuestion(const Study& study, const Frame& frame, const Question& qu
     // Within a panel the fit is of the swept columns.
     describeInstruments(*fit, fit->linearised ? *fit->linearised : *design,
                         again ? ErrorSpec{} : errors, study.alpha, job);
+    describeQuantiles(*fit, *design, again ? ErrorSpec{} : errors, study.alpha, job);
     profileIntervals(*fit, *design, question.settings, errors, study.alpha);
     if (fit->linearised) {
         auto counts = design->counts;
