@@ -1,10 +1,9 @@
 // From least squares to instruments to a panel, in the real window on the demo.
-#include "app/shell/finder.h"
-#include "app/shell/main_window.h"
 #include "app/shell/theme.h"
 #include "app/stages/checks/checks_stage.h"
 #include "app/stages/model/first_stage_page.h"
 #include "core/model/panel.h"
+#include "tests/app/window_driver.h"
 
 #include <QApplication>
 #include <QFileInfo>
@@ -18,49 +17,10 @@
 
 using namespace rapporto;
 using namespace rapporto::app;
+using namespace rapporto::app::test;
 
-class CausesWindowTest : public QObject {
+class CausesWindowTest : public WindowDriver {
     Q_OBJECT
-
-    std::unique_ptr<MainWindow> window_;
-
-    template <class T>
-    T* find(const QString& name) {
-        T* found = window_->findChild<T*>(name);
-        if (found == nullptr) {
-            qFatal("no widget %s", qPrintable(name));
-        }
-        return found;
-    }
-
-    void click(const QString& name) {
-        QTest::mouseClick(find<QPushButton>(name), Qt::LeftButton);
-        window_->settle();
-    }
-
-    /// Types into the open finder and takes its first entry.
-    void take(const QString& words) {
-        auto* finder = window_->findChild<Finder*>();
-        QVERIFY(finder != nullptr && finder->isVisible());
-        auto* line = finder->findChild<QLineEdit*>();
-        QTest::keyClicks(line, words);
-        QTest::keyClick(line, Qt::Key_Return);
-        window_->activateWindow();  // The popup had the focus.
-        window_->settle();
-        QVERIFY(QTest::qWaitForWindowActive(window_.get()));
-    }
-
-    void closeFinder() {
-        if (auto* finder = window_->findChild<Finder*>();
-            finder != nullptr && finder->isVisible()) {
-            QTest::keyClick(finder->findChild<QLineEdit*>(), Qt::Key_Escape);
-        }
-        window_->settle();
-    }
-
-    Session& session() { return window_->session(); }
-
-    [[nodiscard]] const Answer& answer() { return *session().answer(); }
 
     [[nodiscard]] const Coefficient& effect(const std::string& term) {
         for (const Coefficient& c : answer().fit->coefficients) {
@@ -81,16 +41,7 @@ class CausesWindowTest : public QObject {
 
   private slots:
 
-    void init() {
-        window_ = std::make_unique<MainWindow>();
-        window_->resize(1280, 800);
-        window_->show();
-        QVERIFY(QTest::qWaitForWindowActive(window_.get()));
-        session().openDemo();
-        window_->settle();
-        window_->showStage(2);
-        window_->settle();
-    }
+    void init() { openDemo(); }
 
     void cleanup() { window_.reset(); }
 
@@ -177,11 +128,7 @@ class CausesWindowTest : public QObject {
         // All rows alike mix the growers' levels in; Hausman says so.
         session().setQuestion("q3");
         window_->settle();
-        window_->showStage(3);
-        window_->settle();
-        auto* list = window_->findChild<CheckList*>();
-        QTest::mouseClick(list, Qt::LeftButton, {}, list->rowOf("hausman").center());
-        window_->settle();
+        openCheck("hausman");
         click("card:Compare each unit with itself");
         QCOMPARE(session().question()->method, std::string("within"));
         window_->showStage(2);

@@ -1,10 +1,10 @@
 // Choosing terms, trying shapes and looking row by row, in the real window on the demo.
-#include "app/shell/main_window.h"
 #include "app/shell/theme.h"
 #include "app/stages/checks/row_sheet_view.h"
 #include "app/stages/model/curve_page.h"
 #include "app/stages/model/hypotheses_page.h"
 #include "app/stages/model/terms_page.h"
+#include "tests/app/window_driver.h"
 
 #include <QApplication>
 #include <QComboBox>
@@ -20,53 +20,14 @@
 
 using namespace rapporto;
 using namespace rapporto::app;
+using namespace rapporto::app::test;
 
-class ChoiceTest : public QObject {
+class ChoiceTest : public WindowDriver {
     Q_OBJECT
-
-    std::unique_ptr<MainWindow> window_;
-
-    template <class T>
-    T* find(const QString& name) {
-        T* found = window_->findChild<T*>(name);
-        if (found == nullptr) {
-            qFatal("no widget %s", qPrintable(name));
-        }
-        return found;
-    }
-
-    void click(const QString& name) {
-        QTest::mouseClick(find<QPushButton>(name), Qt::LeftButton);
-        window_->settle();
-    }
-
-    /// Takes the entry of a list as a person does: with the keyboard.
-    void pick(const QString& name, int index) {
-        auto* box = find<QComboBox>(name);
-        box->setFocus();
-        while (box->currentIndex() != index) {
-            QTest::keyClick(box, box->currentIndex() < index ? Qt::Key_Down : Qt::Key_Up);
-        }
-        emit box->activated(index);
-        window_->settle();
-    }
-
-    Session& session() { return window_->session(); }
-
-    [[nodiscard]] const Answer& answer() { return *session().answer(); }
 
   private slots:
 
-    void init() {
-        window_ = std::make_unique<MainWindow>();
-        window_->resize(1280, 800);
-        window_->show();
-        QVERIFY(QTest::qWaitForWindowActive(window_.get()));
-        session().openDemo();
-        window_->settle();
-        window_->showStage(2);
-        window_->settle();
-    }
+    void init() { openDemo(); }
 
     void cleanup() { window_.reset(); }
 
@@ -83,7 +44,7 @@ class ChoiceTest : public QObject {
         click("terms:hold:zone");
         QVERIFY(page->plot()->exhibit().x.size() < choices);
         QVERIFY(page->reading().paragraphs.join(' ').contains("zone"));
-        pick("terms:by", 1);
+        choose("terms:by", 1);
         QVERIFY(page->reading().paragraphs.join(' ').contains("By AIC"));
         emit find<QTextBrowser>("terms:list")->anchorClicked(QUrl("take:0"));
         window_->settle();
@@ -106,7 +67,7 @@ class ChoiceTest : public QObject {
         click("terms:lasso");
         QVERIFY(page->reading().paragraphs.join(' ').contains("foretold best"));
         QCOMPARE(page->plot()->exhibit().yTitle, std::string("mean squared error"));
-        pick("terms:by", 1);
+        choose("terms:by", 1);
         QVERIFY(page->plot()->exhibit().zeroLine);
         click("terms:double");
         QVERIFY(page->reading().paragraphs.join(' ').contains("by <b>"));
@@ -124,7 +85,7 @@ class ChoiceTest : public QObject {
         auto* page = window_->findChild<CurvePage*>();
         page->setVariable("hives");
         window_->settle();
-        pick("curve:look", 1);
+        choose("curve:look", 1);
         QVERIFY(!page->isBusy());
         auto* list = find<QTextBrowser>("curve:trials");
         QVERIFY(list->isVisible());
@@ -142,15 +103,15 @@ class ChoiceTest : public QObject {
         // The outcome’s own shapes: the logarithm is the question’s.
         QTest::keyClick(window_.get(), Qt::Key_Z, Qt::ControlModifier);
         window_->settle();
-        pick("curve:look", 2);
+        choose("curve:look", 2);
         QVERIFY(list->toPlainText().contains("ln revenue_fl"));
         QVERIFY(page->reading().paragraphs.join(' ').contains("Jacobian"));
         // A column by itself.
-        pick("curve:look", 3);
+        choose("curve:look", 3);
         QVERIFY(!list->isVisible());
         QVERIFY(page->reading().title.contains("alone"));
         QCOMPARE(page->plot()->exhibit().rows.size(), answer().design->rows.size());
-        pick("curve:look", 0);
+        choose("curve:look", 0);
         QVERIFY(page->plot()->exhibit().bands.size() == 1);
     }
 
@@ -184,7 +145,7 @@ class ChoiceTest : public QObject {
         window_->settle();
         QCOMPARE(session().selectedRows().size(), std::size_t{1});
         QVERIFY(session().selectedRows().contains(model->sourceRow(0)));
-        pick("rowsheet:effect", 1);
+        choose("rowsheet:effect", 1);
         QVERIFY(model->headerData(RowSheetModel::Without, Qt::Horizontal, Qt::DisplayRole)
                     .toString()
                     .contains("hives"));

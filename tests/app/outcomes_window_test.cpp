@@ -1,7 +1,5 @@
 // Counts, quantiles, odd rows and changes over time, in the real window on the demo.
 #include "app/plots/plot_view.h"
-#include "app/shell/finder.h"
-#include "app/shell/main_window.h"
 #include "app/shell/theme.h"
 #include "app/stages/checks/checks_stage.h"
 #include "app/stages/model/effect_rows.h"
@@ -9,6 +7,7 @@
 #include "core/model/likelihood.h"
 #include "core/model/quantile.h"
 #include "core/model/robust.h"
+#include "tests/app/window_driver.h"
 
 #include <QApplication>
 #include <QComboBox>
@@ -19,46 +18,21 @@
 #include <QSlider>
 #include <QTest>
 
+#include <algorithm>
 #include <cmath>
 
 using namespace rapporto;
 using namespace rapporto::app;
+using namespace rapporto::app::test;
 
-class OutcomesWindowTest : public QObject {
+class OutcomesWindowTest : public WindowDriver {
     Q_OBJECT
-
-    std::unique_ptr<MainWindow> window_;
-
-    template <class T>
-    T* find(const QString& name) {
-        T* found = window_->findChild<T*>(name);
-        if (found == nullptr) {
-            qFatal("no widget %s", qPrintable(name));
-        }
-        return found;
-    }
-
-    void click(const QString& name) {
-        QTest::mouseClick(find<QPushButton>(name), Qt::LeftButton);
-        window_->settle();
-    }
 
     /// Opens the ways of estimating and takes the first that has these words.
     void by(const QString& words) {
         click("slot:method");
-        auto* finder = window_->findChild<Finder*>();
-        QVERIFY(finder != nullptr && finder->isVisible());
-        auto* line = finder->findChild<QLineEdit*>();
-        QTest::keyClicks(line, words);
-        QTest::keyClick(line, Qt::Key_Return);
-        window_->activateWindow();
-        window_->settle();
-        QVERIFY(QTest::qWaitForWindowActive(window_.get()));
+        take(words);
     }
-
-    Session& session() { return window_->session(); }
-
-    [[nodiscard]] const Answer& answer() { return *session().answer(); }
 
     [[nodiscard]] int place(const std::string& term) {
         for (std::size_t c = 0; c < answer().fit->coefficients.size(); ++c) {
@@ -84,16 +58,7 @@ class OutcomesWindowTest : public QObject {
 
   private slots:
 
-    void init() {
-        window_ = std::make_unique<MainWindow>();
-        window_->resize(1280, 800);
-        window_->show();
-        QVERIFY(QTest::qWaitForWindowActive(window_.get()));
-        session().openDemo();
-        window_->settle();
-        window_->showStage(2);
-        window_->settle();
-    }
+    void init() { openDemo(); }
 
     void cleanup() { window_.reset(); }
 
@@ -103,11 +68,7 @@ class OutcomesWindowTest : public QObject {
         QCOMPARE(session().question()->method, std::string("poisson"));
         QVERIFY(answer().fit->likelihood != nullptr);
         // The check objects, and its remedy lets the spread exceed the mean.
-        window_->showStage(3);
-        window_->settle();
-        auto* list = window_->findChild<CheckList*>();
-        QTest::mouseClick(list, Qt::LeftButton, {}, list->rowOf("overdispersion").center());
-        window_->settle();
+        openCheck("overdispersion");
         click("card:Let the spread exceed the mean");
         QCOMPARE(session().question()->method, std::string("negative-binomial"));
         const LikelihoodFit& told = *answer().fit->likelihood;
@@ -129,6 +90,63 @@ class OutcomesWindowTest : public QObject {
         QCOMPARE(rows->cells(place("member")).front(), QString("member"));
         // Clustered errors still answer, standardised effects are not offered.
         QVERIFY(!find<QPushButton>("tab:standardised")->isVisible());
+    }
+
+    void whatIsLeftOfCountsAndWhatDoesNotApply() {
+        ask("advisor_visits", {"member", "hives"});
+        by("a Poisson count");
+        window_->showStage(3);
+        window_->settle();
+        // What applies to least squares alone is folded away, and there at a click or a key.
+        auto* list = window_->findChild<CheckList*>();
+        QVERIFY(!list->rowOf("overdispersion").isEmpty());
+        QVERIFY(list->rowOf("breusch-pagan").isEmpty());
+        QTest::mouseClick(list, Qt::LeftButton, {}, list->foldPlace().center());
+        QVERIFY(!list->rowOf("breusch-pagan").isEmpty());
+        QTest::keyClick(list, Qt::Key_Left);
+        QVERIFY(list->rowOf("breusch-pagan").isEmpty());
+        // A check that says nothing here is not what stands open.
+        QVERIFY(std::any_of(answer().checks.begin(), answer().checks.end(), [](const auto& c) {
+            return c.id == "overdispersion" && c.verdict == Verdict::Fails;
+        }));
+        click("checks:overview");
+        const auto shown = [&](const char* title) -> PlotView* {
+            for (auto* plot : window_->findChildren<PlotView*>()) {
+                if (plot->isVisible() && plot->exhibit().title == title) {
+                    return plot;
+                }
+            }
+            return nullptr;
+        };
+        auto* normal = shown("Against the normal law");
+        QVERIFY(normal != nullptr && shown("Along the fit") != nullptr &&
+                shown("Along hives") != nullptr);
+        // A Poisson count leaves its band, a negative binomial lies in it.
+        const auto outside = [](const Exhibit& e) {
+            std::size_t count = 0;
+            const auto& band = e.bands.front();
+            for (std::size_t i = 0; i < e.x.size(); ++i) {
+                const auto at = std::lower_bound(band.x.begin(), band.x.end(), e.x[i]);
+                if (at == band.x.end()) {
+                    continue;
+                }
+                const auto b = static_cast<std::size_t>(at - band.x.begin());
+                count += e.y[i] < band.low[b == 0 ? 0 : b - 1] || e.y[i] > band.high[b] ? 1 : 0;
+            }
+            return static_cast<double>(count) / static_cast<double>(e.x.size());
+        };
+        QVERIFY(outside(normal->exhibit()) > 0.2);
+        by("a negative binomial");
+        QVERIFY(outside(shown("Against the normal law")->exhibit()) < 0.05);
+        // Groups without an order leave none, and that is said once.
+        Question q = *session().question();
+        q.outcome = "zone";
+        q.method = "multinomial-logit";
+        q.terms = {Term::expression("age")};
+        session().putQuestion(q, "asked");
+        window_->settle();
+        QVERIFY(answer().fit != nullptr);
+        QVERIFY(shown("Against the normal law") == nullptr);
     }
 
     void membershipAsOdds() {
@@ -167,11 +185,7 @@ class OutcomesWindowTest : public QObject {
         QVERIFY(answer().fit->robust != nullptr);
         const std::size_t before = answer().rows.used;
         QVERIFY(answer().fit->robust->out > 0);
-        window_->showStage(3);
-        window_->settle();
-        auto* list = window_->findChild<CheckList*>();
-        QTest::mouseClick(list, Qt::LeftButton, {}, list->rowOf("held-down").center());
-        window_->settle();
+        openCheck("held-down");
         const CheckResult* held = nullptr;
         for (const CheckResult& check : answer().checks) {
             held = check.id == "held-down" ? &check : held;
@@ -224,11 +238,7 @@ class OutcomesWindowTest : public QObject {
     void aCutIsMoved() {
         ask("member", {"schooling_years", "road_km"});
         by("logit");
-        window_->showStage(3);
-        window_->settle();
-        auto* list = window_->findChild<CheckList*>();
-        QTest::mouseClick(list, Qt::LeftButton, {}, list->rowOf("roc").center());
-        window_->settle();
+        openCheck("roc");
         auto* cut = find<QSlider>("checks:cut");
         auto* words = find<QLabel>("checks:cutWords");
         QVERIFY(cut->isVisible() && words->isVisible());
@@ -240,8 +250,7 @@ class OutcomesWindowTest : public QObject {
         QVERIFY(cut->value() < 50);
         QVERIFY(words->text() != before);
         QVERIFY(words->text().contains(QString::number(cut->value())));
-        QTest::mouseClick(list, Qt::LeftButton, {}, list->rowOf("hosmer-lemeshow").center());
-        window_->settle();
+        openCheck("hosmer-lemeshow");
         QVERIFY(!cut->isVisible());
     }
 

@@ -1,8 +1,6 @@
 // The real window, driven by mouse and keyboard.
 #include "app/plots/plot_view.h"
 #include "app/shell/expression_edit.h"
-#include "app/shell/finder.h"
-#include "app/shell/main_window.h"
 #include "app/shell/reading_column.h"
 #include "app/shell/roster.h"
 #include "app/shell/theme.h"
@@ -20,6 +18,7 @@
 #include "app/stages/model/relation_view.h"
 #include "app/stages/report/report_stage.h"
 #include "core/report/report.h"
+#include "tests/app/window_driver.h"
 
 #include <sqlite3.h>
 
@@ -41,11 +40,11 @@
 
 using namespace rapporto;
 using namespace rapporto::app;
+using namespace rapporto::app::test;
 
-class WindowTest : public QObject {
+class WindowTest : public WindowDriver {
     Q_OBJECT
 
-    std::unique_ptr<MainWindow> window_;
     QTemporaryDir place_;
 
     static void write(const QString& path, const QByteArray& text) {
@@ -71,38 +70,6 @@ class WindowTest : public QObject {
         return text;
     }
 
-    template <class T>
-    T* find(const QString& name) {
-        T* found = window_->findChild<T*>(name);
-        if (found == nullptr) {
-            qFatal("no widget %s", qPrintable(name));
-        }
-        return found;
-    }
-
-    void click(const QString& name) {
-        QTest::mouseClick(find<QPushButton>(name), Qt::LeftButton);
-        window_->settle();
-    }
-
-    /// Types into the finder that stands open and takes what it finds.
-    void typeInFinder(const QString& text) {
-        auto* finder = window_->findChild<Finder*>();
-        QVERIFY(finder->isVisible());
-        auto* field = finder->findChild<QLineEdit*>();
-        QTest::keyClicks(field, text);
-        QTest::keyClick(field, Qt::Key_Return);
-        window_->activateWindow();  // The popup had the focus.
-        window_->settle();
-        QVERIFY(QTest::qWaitForWindowActive(window_.get()));
-    }
-
-    void closeFinder() {
-        if (auto* finder = window_->findChild<Finder*>(); finder->isVisible()) {
-            QTest::keyClick(finder->findChild<QLineEdit*>(), Qt::Key_Escape);
-        }
-    }
-
     void takeInGrowers() {
         write(place_.filePath("growers.csv"), growers());
         window_->openPath(place_.filePath("growers.csv"));
@@ -114,24 +81,11 @@ class WindowTest : public QObject {
         QTest::keyClick(window_.get(), Qt::Key_3, Qt::ControlModifier);
         window_->settle();
         click("slot:outcome");
-        typeInFinder("revenue");
+        take("revenue");
         click("slot:add");
-        typeInFinder("hives");
+        take("hives");
         closeFinder();  // It stands ready for a further term.
         window_->settle();
-    }
-
-    /// Chooses in a box as a person does.
-    /// Goes down the list of a box from its first entry by keyboard.
-    void choose(const QString& name, int entry) {
-        auto* box = find<QComboBox>(name);
-        box->setFocus();
-        QTest::keyClick(box, Qt::Key_Home);
-        for (int k = 0; k < entry; ++k) {
-            QTest::keyClick(box, Qt::Key_Down);
-        }
-        window_->settle();
-        QCOMPARE(box->currentIndex(), entry);
     }
 
     /// Types a line anew and ends it with Return.
@@ -191,23 +145,9 @@ class WindowTest : public QObject {
         return false;
     }
 
-    const Answer& answer() {
-        static std::shared_ptr<const Answer> held;
-        held = window_->session().answer();
-        if (!held) {
-            qFatal("no answer");
-        }
-        return *held;
-    }
-
   private slots:
 
-    void init() {
-        window_ = std::make_unique<MainWindow>();
-        window_->resize(1280, 800);
-        window_->show();
-        QVERIFY(QTest::qWaitForWindowExposed(window_.get()));
-    }
+    void init() { open(); }
 
     void cleanup() { window_.reset(); }
 
@@ -225,7 +165,7 @@ class WindowTest : public QObject {
         write(place_.filePath("growers.csv"), growers());
         window_->openPath(place_.filePath("growers.csv"));
         window_->settle();
-        const auto& import = *window_->session().pending()->import;
+        const auto& import = *session().pending()->import;
         QCOMPARE(*import.used.delimiter, ';');
         QCOMPARE(*import.used.decimal, ',');
         QCOMPARE(import.table.rows(), std::size_t{300});
@@ -258,29 +198,29 @@ class WindowTest : public QObject {
         QCOMPARE(answer().question.outcome, std::string("ln(revenue)"));
         QCOMPARE(answer().question.variantOf, original);
         // The second question leaves the first one's residuals untouched.
-        QVERIFY(window_->session().answer(original)->fit->residuals == residuals);
+        QVERIFY(session().answer(original)->fit->residuals == residuals);
 
         // Side by side.
         QTest::keyClick(window_.get(), Qt::Key_5, Qt::ControlModifier);
         window_->settle();
-        QCOMPARE(window_->session().study().family(original).size(), std::size_t{2});
+        QCOMPARE(session().study().family(original).size(), std::size_t{2});
 
         // Undo takes the variant away, redo brings it back.
         QTest::keyClick(window_.get(), Qt::Key_Z, Qt::ControlModifier);
         window_->settle();
-        QCOMPARE(window_->session().study().questions.size(), std::size_t{1});
+        QCOMPARE(session().study().questions.size(), std::size_t{1});
         QTest::keyClick(window_.get(), Qt::Key_Z, Qt::ControlModifier | Qt::ShiftModifier);
         window_->settle();
-        QCOMPARE(window_->session().study().questions.size(), std::size_t{2});
+        QCOMPARE(session().study().questions.size(), std::size_t{2});
 
         // Save, open again: the same numbers.
-        const double slope = window_->session().answer(original)->fit->coefficients[1].estimate;
-        QVERIFY(window_->session().saveStudy(place_.filePath("apples.rapporto")));
-        QVERIFY(window_->session().isSaved());
+        const double slope = session().answer(original)->fit->coefficients[1].estimate;
+        QVERIFY(session().saveStudy(place_.filePath("apples.rapporto")));
+        QVERIFY(session().isSaved());
         window_->openPath(place_.filePath("apples.rapporto"));
         window_->settle();
-        QCOMPARE(window_->session().study().source.file, std::string("growers.csv"));
-        QCOMPARE(window_->session().answer(original)->fit->coefficients[1].estimate, slope);
+        QCOMPARE(session().study().source.file, std::string("growers.csv"));
+        QCOMPARE(session().answer(original)->fit->coefficients[1].estimate, slope);
 
         // The report as a page and as PDF.
         window_->showStage(5);
@@ -300,17 +240,17 @@ class WindowTest : public QObject {
         QApplication::clipboard()->setText("y\tx\n1,5\t1\n2,5\t2\n3,0\t3\n4,9\t4\n");
         QTest::keyClick(window_.get(), Qt::Key_V, Qt::ControlModifier);
         window_->settle();
-        QVERIFY(window_->session().pending().has_value());
-        QCOMPARE(window_->session().pending()->import->table.rows(), std::size_t{4});
+        QVERIFY(session().pending().has_value());
+        QCOMPARE(session().pending()->import->table.rows(), std::size_t{4});
         click("import:use");
-        QVERIFY(window_->session().hasTable());
+        QVERIFY(session().hasTable());
         // The rows go along when the study is saved.
-        QVERIFY(window_->session().saveStudy(place_.filePath("pasted.rapporto")));
+        QVERIFY(session().saveStudy(place_.filePath("pasted.rapporto")));
         QVERIFY(QFile::exists(place_.filePath("pasted_data.csv")));
         window_->openPath(place_.filePath("pasted.rapporto"));
         window_->settle();
-        QCOMPARE(window_->session().frame()->rows(), std::size_t{4});
-        QCOMPARE(window_->session().frame()->column("y")->numbers()[0], 1.5);
+        QCOMPARE(session().frame()->rows(), std::size_t{4});
+        QCOMPARE(session().frame()->column("y")->numbers()[0], 1.5);
     }
 
     void emptyClipboardIsRefusedInWords() {
@@ -323,25 +263,25 @@ class WindowTest : public QObject {
         write(place_.filePath("plain.csv"), "1;2\n3;4\n5;6\n");
         window_->openPath(place_.filePath("plain.csv"));
         window_->settle();
-        QVERIFY(!*window_->session().pending()->import->used.header);
-        ReaderOptions options = window_->session().pending()->import->used;
+        QVERIFY(!*session().pending()->import->used.header);
+        ReaderOptions options = session().pending()->import->used;
         options.header = true;
-        window_->session().changeImportOptions(options);
+        session().changeImportOptions(options);
         window_->settle();
-        QCOMPARE(window_->session().pending()->import->table.rows(), std::size_t{2});
+        QCOMPARE(session().pending()->import->table.rows(), std::size_t{2});
         click("import:leave");
-        QVERIFY(!window_->session().pending());
+        QVERIFY(!session().pending());
     }
 
     void pastesABlockAndFixesItsHeader() {
         QApplication::clipboard()->setText("2019\t2020\n1\t2\n3\t4\n");
         QTest::keyClick(window_.get(), Qt::Key_V, Qt::ControlModifier);
         window_->settle();
-        QCOMPARE(window_->session().pending()->import->table.rows(), std::size_t{3});
+        QCOMPARE(session().pending()->import->table.rows(), std::size_t{3});
         pick("import:header", "names");
-        QCOMPARE(window_->session().pending()->import->table.rows(), std::size_t{2});
+        QCOMPARE(session().pending()->import->table.rows(), std::size_t{2});
         click("import:use");
-        QVERIFY(window_->session().frame()->column("2019") != nullptr);
+        QVERIFY(session().frame()->column("2019") != nullptr);
     }
 
     void repairsAreListedByLine() {
@@ -358,7 +298,7 @@ class WindowTest : public QObject {
 
     void exportsAndTakesInAgain() {
         takeInGrowers();
-        window_->session().edit(PutDerived{{"ln_hives", "ln(hives)", ""}}, "derive");
+        session().edit(PutDerived{{"ln_hives", "ln(hives)", ""}}, "derive");
         window_->settle();
         auto* data = window_->findChild<DataStage*>();
         for (const char* name : {"out.xlsx", "out.sqlite", "out.datapackage.json"}) {
@@ -367,12 +307,12 @@ class WindowTest : public QObject {
             window_->settle();
             window_->openPath(path);
             window_->settle();
-            QVERIFY2(window_->session().pending()->import != nullptr, name);
-            const Table& table = window_->session().pending()->import->table;
+            QVERIFY2(session().pending()->import != nullptr, name);
+            const Table& table = session().pending()->import->table;
             QCOMPARE(table.rows(), std::size_t{300});
             QVERIFY(table.find("ln_hives") >= 0);
             click("import:use");
-            QVERIFY(window_->session().frame()->column("ln_hives") != nullptr);
+            QVERIFY(session().frame()->column("ln_hives") != nullptr);
             // As imported: now with the derived one as a column of the source.
             data->exportTo(path, false);
             window_->settle();
@@ -392,16 +332,16 @@ class WindowTest : public QObject {
         sqlite3_close(db);
         window_->openPath(place_.filePath("two.db"));
         window_->settle();
-        QCOMPARE(window_->session().pending()->import->table.rows(), std::size_t{2});
+        QCOMPARE(session().pending()->import->table.rows(), std::size_t{2});
         pick("import:part", "b");
-        QCOMPARE(window_->session().pending()->import->table.rows(), std::size_t{3});
+        QCOMPARE(session().pending()->import->table.rows(), std::size_t{3});
         auto* query = find<QLineEdit>("import:query");
         QTest::keyClicks(query, "select y * 2 as z from b where y > 3");
         QTest::keyClick(query, Qt::Key_Return);
         window_->settle();
-        QCOMPARE(window_->session().pending()->import->table.rows(), std::size_t{2});
+        QCOMPARE(session().pending()->import->table.rows(), std::size_t{2});
         click("import:use");
-        QCOMPARE(window_->session().frame()->column("z")->numbers()[1], 10.0);
+        QCOMPARE(session().frame()->column("z")->numbers()[1], 10.0);
     }
 
     void setsACodeMissingInTwelveVariablesAtOnce() {
@@ -420,12 +360,12 @@ class WindowTest : public QObject {
         QTest::keyClick(missing, Qt::Key_Return);
         window_->settle();
         for (const std::string& name : names) {
-            QVERIFY(window_->session().frame()->column(name)->countMissing() > 0);
+            QVERIFY(session().frame()->column(name)->countMissing() > 0);
         }
-        QCOMPARE(window_->session().frame()->column("item_13")->countMissing(), std::size_t{0});
-        window_->session().undo();  // One step, not twelve.
+        QCOMPARE(session().frame()->column("item_13")->countMissing(), std::size_t{0});
+        session().undo();  // One step, not twelve.
         window_->settle();
-        QCOMPARE(window_->session().frame()->column("item_12")->countMissing(), std::size_t{0});
+        QCOMPARE(session().frame()->column("item_12")->countMissing(), std::size_t{0});
     }
 
     void aRangeOfCodesIsMissingToo() {
@@ -437,11 +377,11 @@ class WindowTest : public QObject {
         QTest::keyClicks(missing, "-99 to -1, 7");
         QTest::keyClick(missing, Qt::Key_Return);
         window_->settle();
-        const Column& column = *window_->session().frame()->column("item_1");
+        const Column& column = *session().frame()->column("item_1");
         for (const double x : column.numbers()) {
             QVERIFY(std::isnan(x) || (x >= 1.0 && x < 7.0));
         }
-        QVERIFY(window_->session().saveStudy(place_.filePath("answers.rapporto")));
+        QVERIFY(session().saveStudy(place_.filePath("answers.rapporto")));
         const auto study = readStudyFile(place_.filePath("answers.rapporto").toStdString());
         QCOMPARE(study->variables.front().missingRanges->front().low, -99.0);
     }
@@ -460,7 +400,7 @@ class WindowTest : public QObject {
         QVERIFY(reads("item_2</b> runs against the rest"));
         // Turn the second round: its proposal, then Enter.
         click("data:page:Rows");
-        window_->session().setVariable("item_2");
+        session().setVariable("item_2");
         window_->settle();
         click("offer:scale turned round");
         auto* expression = find<QLineEdit>("data:derivedExpression");
@@ -476,7 +416,7 @@ class WindowTest : public QObject {
                  QString("(item_1 + item_3 + item_2_r) / 3"));
         QTest::keyClick(find<QLineEdit>("data:derivedExpression"), Qt::Key_Return);
         window_->settle();
-        QVERIFY(window_->session().frame()->column("scale") != nullptr);
+        QVERIFY(session().frame()->column("scale") != nullptr);
     }
 
     void labelsOrdersAndMergesLevels() {
@@ -490,14 +430,14 @@ class WindowTest : public QObject {
         QCOMPARE(levels->rowCount(), 3);
         levels->item(0, 1)->setText("sand");
         window_->settle();
-        const Frame& frame = *window_->session().frame();
+        const Frame& frame = *session().frame();
         QCOMPARE(frame.variable("soil")->levels.front().label, std::string("sand"));
         levels->setCurrentCell(0, 0);
         click("levels:down");
-        QCOMPARE(levelsOf(*window_->session().frame()->column("soil"),
-                          *window_->session().frame()->variable("soil"))[1]
-                     .label,
-                 std::string("sand"));
+        QCOMPARE(
+            levelsOf(*session().frame()->column("soil"), *session().frame()->variable("soil"))[1]
+                .label,
+            std::string("sand"));
         for (int r = 0; r < 3; ++r) {
             levels->item(r, 3)->setText(levels->item(r, 0)->text() == "3" ? "heavy" : "light");
         }
@@ -512,14 +452,14 @@ class WindowTest : public QObject {
                "C,2016,6,7\nC,2017,5,6\nC,2018,8,9\n");
         click("data:page:What a row is");
         pick("layout:kind", "a unit at a moment");
-        QCOMPARE(window_->session().study().layout.time, std::string("year"));
+        QCOMPARE(session().study().layout.time, std::string("year"));
         pick("layout:unit", "firm");
         QVERIFY(find<QLabel>("layout:facts")->text().contains("1 gap"));
         QVERIFY(find<QLabel>("layout:facts")->text().contains("3 units"));
         auto* rows = find<QListWidget>("layout:rows");
         QCOMPARE(rows->item(0)->text(), QString("3 · A · 2018 · after a gap"));
         rows->setCurrentRow(0);
-        QCOMPARE(window_->session().selectedRows(), RowSet{2});
+        QCOMPARE(session().selectedRows(), RowSet{2});
         const Coverage& coverage = window_->findChild<CoverageView*>()->coverage();
         QCOMPARE(coverage.columns, std::size_t{4});
         QCOMPARE(coverage.units.front(), std::string("B"));  // The thinnest first.
@@ -527,9 +467,9 @@ class WindowTest : public QObject {
         QTest::keyClick(window_.get(), Qt::Key_3, Qt::ControlModifier);
         window_->settle();
         click("slot:outcome");
-        typeInFinder("y");
+        take("y");
         click("slot:add");
-        typeInFinder("lag(x)");
+        take("lag(x)");
         closeFinder();
         QCOMPARE(answer().rows.used, std::size_t{4});
         QCOMPARE(answer().rows.missingBy.front().rows, std::size_t{4});
@@ -538,7 +478,7 @@ class WindowTest : public QObject {
 
     void takesARungOfTheLadder() {
         takeInGrowers();
-        window_->session().setVariable("revenue");
+        session().setVariable("revenue");
         window_->settle();
         auto* ladder = find<LadderView>("data:ladder");
         QCOMPARE(ladder->ladder().rungs.size(), std::size_t{8});
@@ -546,12 +486,12 @@ class WindowTest : public QObject {
         QCOMPARE(find<QLineEdit>("data:derivedExpression")->text(), QString("ln(revenue)"));
         QTest::keyClick(find<QLineEdit>("data:derivedExpression"), Qt::Key_Return);
         window_->settle();
-        QVERIFY(window_->session().frame()->column("ln_revenue") != nullptr);
+        QVERIFY(session().frame()->column("ln_revenue") != nullptr);
         // Taking it out says what would miss it.
         askForRevenue();
         window_->showStage(0);
-        window_->session().edit(PutDerived{{"twice", "ln_revenue * 2", ""}}, "derive twice");
-        window_->session().setVariable("ln_revenue");
+        session().edit(PutDerived{{"twice", "ln_revenue * 2", ""}}, "derive twice");
+        session().setVariable("ln_revenue");
         window_->settle();
         QVERIFY(reads("missed by the derived variable twice"));
     }
@@ -566,27 +506,27 @@ class WindowTest : public QObject {
         QTest::keyClicks(condition, "revenue > 400");
         QTest::keyClick(condition, Qt::Key_Return);
         window_->settle();
-        QCOMPARE(text(window_->session().study().sample.where),
+        QCOMPARE(text(session().study().sample.where),
                  QString("(hives > 5 or hives < 2) and revenue > 400"));
         auto* steps = find<QTableWidget>("sample:steps");
         QCOMPARE(steps->rowCount(), 2);
-        const Frame& frame = *window_->session().frame();
+        const Frame& frame = *session().frame();
         QCOMPARE(steps->item(1, 3)->text().remove(QChar(0x202F)).toULongLong(),
                  static_cast<qulonglong>(frame.count(RowState::In)));
         steps->setCurrentCell(0, 0);
         click("sample:drop");
-        QCOMPARE(window_->session().study().sample.where, std::string("revenue > 400"));
+        QCOMPARE(session().study().sample.where, std::string("revenue > 400"));
         QTest::keyClicks(find<QLineEdit>("sample:asideRule"), "revenue > 3000");
         QTest::keyClicks(find<QLineEdit>("sample:asideReason"), "too good");
         click("sample:setAside");
-        const std::size_t many = window_->session().frame()->count(RowState::SetAside);
+        const std::size_t many = session().frame()->count(RowState::SetAside);
         QVERIFY(many > 1);
         auto* aside = find<QTableWidget>("sample:aside");
         QCOMPARE(aside->rowCount(), static_cast<int>(many));
         QCOMPARE(aside->item(0, 2)->text(), QString("too good"));
         aside->selectRow(0);
         click("sample:back");
-        QCOMPARE(window_->session().frame()->count(RowState::SetAside), many - 1);
+        QCOMPARE(session().frame()->count(RowState::SetAside), many - 1);
     }
 
     void completesNamesAndFunctions() {
@@ -603,18 +543,18 @@ class WindowTest : public QObject {
         write(place_.filePath("bad.csv"), "a,b\n1,\"open\n2,3\n");
         window_->openPath(place_.filePath("bad.csv"));
         window_->settle();
-        QVERIFY(window_->session().pending()->refusal.has_value());
+        QVERIFY(session().pending()->refusal.has_value());
         QVERIFY(find<QLabel>("importProblems")->text().contains("line 2"));
     }
 
     void aChangedAndAVanishedSourceAreNoticed() {
         takeInGrowers();
-        QVERIFY(window_->session().saveStudy(place_.filePath("kept.rapporto")));
+        QVERIFY(session().saveStudy(place_.filePath("kept.rapporto")));
         write(place_.filePath("growers.csv"), growers() + "Tolve 301;1,0;1,0;village 1\n");
         window_->openPath(place_.filePath("kept.rapporto"));
         window_->settle();
-        QVERIFY(window_->session().sourceRefusal().has_value());
-        QCOMPARE(window_->session().sourceRefusal()->code, ErrorCode::Changed);
+        QVERIFY(session().sourceRefusal().has_value());
+        QCOMPARE(session().sourceRefusal()->code, ErrorCode::Changed);
         window_->showStage(0);
         window_->settle();
         // What differs stands there before anything is computed from it.
@@ -623,30 +563,30 @@ class WindowTest : public QObject {
         QCOMPARE(differs->item(0, 2)->text(), QString("has other values"));
         QVERIFY2(find<QLabel>("review:words")->text().contains("301 rows, where there were 300"),
                  qPrintable(find<QLabel>("review:words")->text()));
-        QVERIFY(!window_->session().hasTable());
+        QVERIFY(!session().hasTable());
         click("review:use");
         window_->settle();
-        QCOMPARE(window_->session().frame()->rows(), std::size_t{301});
-        QVERIFY(window_->session().saveStudy(place_.filePath("kept.rapporto")));
+        QCOMPARE(session().frame()->rows(), std::size_t{301});
+        QVERIFY(session().saveStudy(place_.filePath("kept.rapporto")));
         QVERIFY(QFile::rename(place_.filePath("growers.csv"), place_.filePath("moved.csv")));
         window_->openPath(place_.filePath("kept.rapporto"));
         window_->settle();
-        QCOMPARE(window_->session().sourceRefusal()->code, ErrorCode::File);
+        QCOMPARE(session().sourceRefusal()->code, ErrorCode::File);
         for (int s = 0; s < 6; ++s) {
             window_->showStage(s);
             window_->settle();
         }
         window_->showStage(0);
         QVERIFY(!find<QPushButton>("review:use")->isVisible());
-        const QString gone = QString::fromStdString(window_->session().study().source.file);
-        window_->session().relink(gone.toStdString(), place_.filePath("moved.csv"));
+        const QString gone = QString::fromStdString(session().study().source.file);
+        session().relink(gone.toStdString(), place_.filePath("moved.csv"));
         window_->settle();
         QVERIFY2(find<QLabel>("review:words")->text().contains("every column has the same values"),
                  qPrintable(find<QLabel>("review:words")->text()));
         click("review:use");
         window_->settle();
-        QCOMPARE(window_->session().frame()->rows(), std::size_t{301});
-        QVERIFY(window_->session().study().source.file.ends_with("moved.csv"));
+        QCOMPARE(session().frame()->rows(), std::size_t{301});
+        QVERIFY(session().study().source.file.ends_with("moved.csv"));
     }
 
     void columnsAreLookedUpAndGroupsCollapsed() {
@@ -667,8 +607,8 @@ class WindowTest : public QObject {
                  qPrintable(says));
         click("shape:add");
         window_->settle();
-        QVERIFY(window_->session().frame()->column("altitude") != nullptr);
-        QCOMPARE(window_->session().frame()->column("altitude")->countMissing(), std::size_t{10});
+        QVERIFY(session().frame()->column("altitude") != nullptr);
+        QCOMPARE(session().frame()->column("altitude")->countMissing(), std::size_t{10});
         choose("shape:kind", 3);
         type("shape:groups", "village");
         auto* columns = find<QPlainTextEdit>("shape:columns");
@@ -682,13 +622,13 @@ class WindowTest : public QObject {
         window_->settle();
         click("shape:add");
         window_->settle();
-        QCOMPARE(window_->session().frame()->rows(), std::size_t{30});
+        QCOMPARE(session().frame()->rows(), std::size_t{30});
         QCOMPARE(find<QListWidget>("shape:steps")->count(), 3);
         // Undo and redo go through it, and the study keeps it.
-        QVERIFY(window_->session().saveStudy(place_.filePath("shaped.rapporto")));
-        window_->session().undo();
+        QVERIFY(session().saveStudy(place_.filePath("shaped.rapporto")));
+        session().undo();
         window_->settle();
-        QCOMPARE(window_->session().frame()->rows(), std::size_t{300});
+        QCOMPARE(session().frame()->rows(), std::size_t{300});
         // Both files change: the steps are taken anew.
         write(place_.filePath("villages.csv"), villages + "village 29;990\n");
         window_->openPath(place_.filePath("shaped.rapporto"));
@@ -696,12 +636,12 @@ class WindowTest : public QObject {
         QVERIFY(find<QLabel>("review:words")->text().contains("villages.csv"));
         click("review:use");
         window_->settle();
-        QCOMPARE(window_->session().frame()->rows(), std::size_t{30});
-        QCOMPARE(window_->session().frame()->column("altitude")->countMissing(), std::size_t{0});
+        QCOMPARE(session().frame()->rows(), std::size_t{30});
+        QCOMPARE(session().frame()->column("altitude")->countMissing(), std::size_t{0});
         click("data:page:Shape");
         click("shape:drop");
         window_->settle();
-        QCOMPARE(window_->session().frame()->rows(), std::size_t{300});
+        QCOMPARE(session().frame()->rows(), std::size_t{300});
     }
 
     void aBrokenLineIsMendedWhereItStands() {
@@ -719,22 +659,22 @@ class WindowTest : public QObject {
         window_->settle();
         QVERIFY(!problems->isVisible());
         click("import:use");
-        QCOMPARE(window_->session().frame()->column("b")->numbers()[1], 45.0);
-        QVERIFY(window_->session().saveStudy(place_.filePath("torn.rapporto")));
+        QCOMPARE(session().frame()->column("b")->numbers()[1], 45.0);
+        QVERIFY(session().saveStudy(place_.filePath("torn.rapporto")));
         window_->openPath(place_.filePath("torn.rapporto"));
         window_->settle();
-        QCOMPARE(window_->session().frame()->column("b")->numbers()[1], 45.0);
+        QCOMPARE(session().frame()->column("b")->numbers()[1], 45.0);
         // A quotation mark that never closes refuses the file; its line can be mended, too.
         write(place_.filePath("open.csv"), "a,b\n1,\"x\n2,y\n");
         window_->openPath(place_.filePath("open.csv"));
         window_->settle();
-        QVERIFY(window_->session().pending()->refusal.has_value());
+        QVERIFY(session().pending()->refusal.has_value());
         QVERIFY(line->isVisible());
         type("import:line", "1,x");
         window_->settle();
-        QVERIFY(window_->session().pending()->import != nullptr);
+        QVERIFY(session().pending()->import != nullptr);
         click("import:use");
-        QCOMPARE(window_->session().frame()->rows(), std::size_t{2});
+        QCOMPARE(session().frame()->rows(), std::size_t{2});
     }
 
     void aPrintedSummaryIsTypedInAndAnswers() {
@@ -759,13 +699,13 @@ class WindowTest : public QObject {
                  qPrintable(find<QLabel>("sheet:says")->text()));
         click("sheet:use");
         window_->settle();
-        QVERIFY(window_->session().isSummary());
+        QVERIFY(session().isSummary());
         QTest::keyClick(window_.get(), Qt::Key_3, Qt::ControlModifier);
         window_->settle();
         click("slot:outcome");
-        typeInFinder("grade");
+        take("grade");
         click("slot:add");
-        typeInFinder("training");
+        take("training");
         window_->settle();
         QVERIFY(answer().fit != nullptr);
         QVERIFY(std::abs(answer().fit->coefficients[1].estimate - 0.3 * 4.0 / 2.0) < 1e-12);
@@ -773,7 +713,7 @@ class WindowTest : public QObject {
             window_->showStage(s);
             window_->settle();
         }
-        QVERIFY(window_->session().saveStudy(place_.filePath("summary.rapporto")));
+        QVERIFY(session().saveStudy(place_.filePath("summary.rapporto")));
         window_->openPath(place_.filePath("summary.rapporto"));
         window_->settle();
         QCOMPARE(answer().rows.used, std::size_t{412});
@@ -797,13 +737,13 @@ class WindowTest : public QObject {
         window_->openPath(place_.filePath("relate.csv"));
         window_->settle();
         click("import:use");
-        window_->session().startRelation({});
+        session().startRelation({});
         window_->showStage(2);
         window_->settle();
         QVERIFY(find<QLabel>("modelMessage")->text().contains("belong together"));
         click("slot:related");
         for (const char* name : {"age", "hives", "income"}) {
-            typeInFinder(name);
+            take(name);
         }
         closeFinder();
         window_->settle();
@@ -816,7 +756,7 @@ class WindowTest : public QObject {
         QCOMPARE(view->chosen(), (std::pair{2, 1}));
         // Holding a variable changes it, and the reading says how.
         click("slot:held");
-        typeInFinder("age");
+        take("age");
         closeFinder();
         window_->settle();
         QVERIFY(answer().refusal.has_value());  // Named twice: said so.
@@ -828,7 +768,7 @@ class WindowTest : public QObject {
         QVERIFY(answer().relation->r(0, 1) != before);
         QCOMPARE(answer().relation->plain(0, 1), before);
         click("slot:coefficient");
-        typeInFinder("Kendall");
+        take("Kendall");
         window_->settle();
         QCOMPARE(answer().question.coefficient, std::string("kendall"));
         click("slot:sides");
@@ -873,13 +813,13 @@ class WindowTest : public QObject {
         QTest::mouseMove(large, to);
         QTest::mouseRelease(large, Qt::LeftButton, {}, to);
         window_->settle();
-        QCOMPARE(window_->session().selectedRows().size(), std::size_t{5});
-        QVERIFY(window_->session().selectedRows().contains(e.rows[299]));
+        QCOMPARE(session().selectedRows().size(), std::size_t{5});
+        QVERIFY(session().selectedRows().contains(e.rows[299]));
         QTest::keyClick(window_.get(), Qt::Key_Delete);
         window_->settle();
-        QCOMPARE(window_->session().frame()->count(RowState::SetAside), std::size_t{5});
+        QCOMPARE(session().frame()->count(RowState::SetAside), std::size_t{5});
         QCOMPARE(large->exhibit().x.size(), std::size_t{295});
-        window_->session().undo();
+        session().undo();
         window_->settle();
         QCOMPARE(large->exhibit().x.size(), std::size_t{300});
         // A quantity and a grouping: boxes, and what they say.
@@ -904,7 +844,7 @@ class WindowTest : public QObject {
         explore->putOnDesk("revenue");
         window_->settle();
         QCOMPARE(explore->desk(), (std::vector<std::string>{"hives", "revenue"}));
-        const std::string trailBefore = window_->session().bench().undoLabel();
+        const std::string trailBefore = session().bench().undoLabel();
         click("option:bands");
         window_->settle();
         const auto tiles = [&] {
@@ -949,17 +889,16 @@ class WindowTest : public QObject {
         window_->settle();
         QCOMPARE(explore->desk(), (std::vector<std::string>{"hives", "revenue"}));
         // None of it is a step to undo; all of it is in the file.
-        QCOMPARE(window_->session().bench().undoLabel(), trailBefore);
-        QVERIFY(!window_->session().isSaved());
+        QCOMPARE(session().bench().undoLabel(), trailBefore);
+        QVERIFY(!session().isSaved());
         const QString path = place_.filePath("desk.rapporto");
-        QVERIFY(window_->session().saveStudy(path));
+        QVERIFY(session().saveStudy(path));
         window_->openPath(path);
         window_->settle();
         window_->showStage(1);
         window_->settle();
-        QCOMPARE(window_->session().study().desk.pictures.size(), std::size_t{2});
-        QCOMPARE(window_->session().study().desk.pictures[0].title,
-                 std::string("Hives and revenue"));
+        QCOMPARE(session().study().desk.pictures.size(), std::size_t{2});
+        QCOMPARE(session().study().desk.pictures[0].title, std::string("Hives and revenue"));
         const auto closers = tiles().back()->findChildren<QPushButton*>("tile:close");
         closers.front()->click();
         window_->settle();
@@ -974,7 +913,7 @@ class WindowTest : public QObject {
         desk.pictures.resize(2);
         desk.pictures[0].of = {"revenue", "hives"};
         desk.pictures[1].of = {"hives"};
-        window_->session().setDesk(desk);
+        session().setDesk(desk);
         window_->settle();
         QList<PictureTile*> tiles = explore->findChildren<PictureTile*>();
         tiles.removeIf([](auto* tile) { return !tile->isVisible(); });
@@ -999,10 +938,10 @@ class WindowTest : public QObject {
         QTest::mouseMove(scatter, corner + QPoint(5, 5));
         QTest::mouseMove(scatter, corner + QPoint(30, 30));
         QVERIFY(ochre(bars) > 0);
-        QVERIFY(window_->session().selectedRows().empty());
+        QVERIFY(session().selectedRows().empty());
         QTest::mouseRelease(scatter, Qt::LeftButton, {}, corner + QPoint(30, 30));
         window_->settle();
-        QVERIFY(window_->session().selectedRows().contains(e.rows[0]));
+        QVERIFY(session().selectedRows().contains(e.rows[0]));
         // A click on a bar selects its rows, a typed condition those for which it holds.
         const Exhibit::Bar tall =
             *std::max_element(bars->exhibit().bars.begin(), bars->exhibit().bars.end(),
@@ -1010,16 +949,16 @@ class WindowTest : public QObject {
         QTest::mouseClick(bars, Qt::LeftButton, {},
                           bars->pixelOf(0.5 * (tall.x0 + tall.x1), 0.4 * tall.y1).toPoint());
         window_->settle();
-        QCOMPARE(window_->session().selectedRows().size(), tall.rows.size());
+        QCOMPARE(session().selectedRows().size(), tall.rows.size());
         QTest::keyClick(bars, Qt::Key_Escape);
         window_->settle();
-        QVERIFY(window_->session().selectedRows().empty());
+        QVERIFY(session().selectedRows().empty());
         auto* where = find<QLineEdit>("field:Select where");
         where->setText("hives > 6");
         emit where->editingFinished();
         window_->settle();
-        const auto cells = window_->session().frame()->column("hives")->numbers();
-        QCOMPARE(window_->session().selectedRows().size(),
+        const auto cells = session().frame()->column("hives")->numbers();
+        QCOMPARE(session().selectedRows().size(),
                  static_cast<std::size_t>(
                      std::count_if(cells.begin(), cells.end(), [](double h) { return h > 6.0; })));
     }
@@ -1030,20 +969,20 @@ class WindowTest : public QObject {
         auto* explore = window_->findChild<ExploreStage*>();
         Desk desk;
         desk.pictures.resize(1);
-        window_->session().edit(PutDerived{{"ln_hives", "ln(hives)", ""}}, "derive");
+        session().edit(PutDerived{{"ln_hives", "ln(hives)", ""}}, "derive");
         desk.pictures[0].of = {"revenue", "hives", "ln_hives"};
-        window_->session().setDesk(desk);
+        session().setDesk(desk);
         window_->settle();
         QList<PlotView*> views = explore->findChildren<PlotView*>();
         views.removeIf([](auto* view) { return !view->isVisible(); });
         QCOMPARE(views.size(), 9);
         QTest::mouseClick(views[1], Qt::LeftButton, {}, views[1]->rect().center());
         window_->settle();
-        QCOMPARE(window_->session().study().desk.pictures.size(), std::size_t{2});
+        QCOMPARE(session().study().desk.pictures.size(), std::size_t{2});
         QCOMPARE(explore->desk(), (std::vector<std::string>{"revenue", "hives"}));
         // The numbers as a table that a sheet can take.
         desk.pictures[0].kind = "table";
-        window_->session().setDesk(desk);
+        session().setDesk(desk);
         window_->settle();
         auto* table = find<QTableWidget>("pictureTable");
         QCOMPARE(table->rowCount(), 3);
@@ -1076,7 +1015,7 @@ class WindowTest : public QObject {
 
     void valuesAreRecodedByATable() {
         takeInGrowers();
-        window_->session().setVariable("hives");
+        session().setVariable("hives");
         window_->settle();
         click("offer:recode");
         auto* table = find<QTableWidget>("recode:table");
@@ -1095,7 +1034,7 @@ class WindowTest : public QObject {
         find<QLineEdit>("data:derivedName")->setText("hive_class");
         click("data:addDerived");
         window_->settle();
-        const Column* made = window_->session().frame()->column("hive_class");
+        const Column* made = session().frame()->column("hive_class");
         QVERIFY(made != nullptr && made->isText());
         QCOMPARE(std::count(made->codes().begin(), made->codes().end(), made->codes()[0]),
                  std::ptrdiff_t{made->texts()[static_cast<std::size_t>(made->codes()[0])] == "few"
@@ -1117,7 +1056,7 @@ class WindowTest : public QObject {
         question.terms = {Term::expression("hives")};
         question.terms[0].kind = Term::Kind::Set;
         question.terms[0].parts = {"set_1"};
-        QVERIFY(window_->session().putQuestion(question, "ask"));
+        QVERIFY(session().putQuestion(question, "ask"));
         window_->settle();
         QCOMPARE(answer().fit->coefficients.size(), std::size_t{31});
         page->select({"village"});
@@ -1126,7 +1065,7 @@ class WindowTest : public QObject {
         QCOMPARE(answer().fit->coefficients.size(), std::size_t{2});
         type("sets:name", "bees");
         window_->settle();
-        QCOMPARE(window_->session().study().sets[0].name, std::string("bees"));
+        QCOMPARE(session().study().sets[0].name, std::string("bees"));
         QVERIFY2(!answer().refusal, answer().refusal ? answer().refusal->text().c_str() : "");
         QCOMPARE(answer().fit->coefficients.size(), std::size_t{2});
         page->select({"village"});
@@ -1143,13 +1082,13 @@ class WindowTest : public QObject {
         find<QLineEdit>("sample:seed")->setText("7");
         click("sample:draw");
         window_->settle();
-        QCOMPARE(window_->session().frame()->count(RowState::In), std::size_t{120});
-        const auto states = window_->session().frame()->states();
-        window_->session().undo();
+        QCOMPARE(session().frame()->count(RowState::In), std::size_t{120});
+        const auto states = session().frame()->states();
+        session().undo();
         click("sample:draw");
         window_->settle();
-        QVERIFY(window_->session().frame()->states() == states);
-        window_->session().undo();
+        QVERIFY(session().frame()->states() == states);
+        session().undo();
         window_->settle();
         find<QLineEdit>("sample:seed")->setText("x");
         click("sample:draw");
@@ -1159,19 +1098,18 @@ class WindowTest : public QObject {
         find<QLineEdit>("sample:amount")->setText("3");
         click("sample:draw");
         window_->settle();
-        const Column* part = window_->session().frame()->column("part_8");
+        const Column* part = session().frame()->column("part_8");
         QVERIFY(part != nullptr);
-        QCOMPARE(levelsOf(*part, *window_->session().frame()->variable("part_8")).size(),
-                 std::size_t{3});
+        QCOMPARE(levelsOf(*part, *session().frame()->variable("part_8")).size(), std::size_t{3});
         // Whole clusters.
         Survey survey;
         survey.cluster = "village";
-        window_->session().edit(SetSurvey{survey}, "clusters");
+        session().edit(SetSurvey{survey}, "clusters");
         choose("sample:part", 3);
         find<QLineEdit>("sample:amount")->setText("40");
         click("sample:draw");
         window_->settle();
-        const auto frame = window_->session().frame();
+        const auto frame = session().frame();
         std::map<std::int32_t, std::set<RowState>> seen;
         for (std::size_t i = 0; i < frame->rows(); ++i) {
             seen[frame->column("village")->codes()[i]].insert(frame->states()[i]);
@@ -1210,22 +1148,22 @@ class WindowTest : public QObject {
         chip->setFocus();
         QTest::keyClick(chip, Qt::Key_M);
         window_->settle();
-        QVERIFY(window_->session().question()->terms[0].muted);
+        QVERIFY(session().question()->terms[0].muted);
         QCOMPARE(answer().fit->coefficients.size(), std::size_t{1});
         QTest::keyClick(find<QPushButton>("term:0"), Qt::Key_M);
         window_->settle();
         click("term:0");
-        typeInFinder("its square");
-        QCOMPARE(window_->session().question()->terms.size(), std::size_t{2});
+        take("its square");
+        QCOMPARE(session().question()->terms.size(), std::size_t{2});
         QCOMPARE(answer().fit->coefficients[2].term, std::string("power(hives, 2)"));
         QTest::keyClick(find<QPushButton>("term:1"), Qt::Key_Delete);
         window_->settle();
-        QCOMPARE(window_->session().question()->terms.size(), std::size_t{1});
+        QCOMPARE(session().question()->terms.size(), std::size_t{1});
         click("slot:errors");
-        typeInFinder("clustered by village");
+        take("clustered by village");
         QCOMPARE(answer().question.errors.by, std::vector<std::string>{"village"});
         click("slot:rule");
-        typeInFinder("hives > 2");
+        take("hives > 2");
         QVERIFY(answer().rows.byRule > 0);
     }
 
@@ -1241,12 +1179,12 @@ class WindowTest : public QObject {
         QVERIFY(find<QLabel>("data:derivedPreview")->text().contains("300 values"));
         QTest::keyClick(expression, Qt::Key_Return);
         window_->settle();
-        QVERIFY(window_->session().frame()->column("ln_rev") != nullptr);
+        QVERIFY(session().frame()->column("ln_rev") != nullptr);
         auto* rule = find<QLineEdit>("data:rule");
         QTest::keyClicks(rule, "hives > 5");
         QTest::keyClick(rule, Qt::Key_Return);
         window_->settle();
-        QVERIFY(window_->session().frame()->count(RowState::ByRule) > 100);
+        QVERIFY(session().frame()->count(RowState::ByRule) > 100);
         QTest::keyClick(window_.get(), Qt::Key_1, Qt::ControlModifier);
     }
 
@@ -1265,7 +1203,7 @@ class WindowTest : public QObject {
         QTest::mouseMove(plot, at);
         QTest::mouseRelease(plot, Qt::LeftButton, {}, at + QPoint(9, 9));
         window_->settle();
-        const auto selected = window_->session().selectedRows();
+        const auto selected = session().selectedRows();
         QVERIFY(selected.contains(10));
         // Lit in the roster’s histograms, too.
         const auto ochreInRoster = [&] {
@@ -1288,11 +1226,11 @@ class WindowTest : public QObject {
         QCOMPARE(plot->before().back().name, std::string("line"));
         QCOMPARE(plot->before().back().y.back(), slopeBefore);
         QVERIFY(plot->exhibit().lines.back().y.back() != slopeBefore);
-        QCOMPARE(window_->session().frame()->count(RowState::SetAside), selected.size());
-        QVERIFY(window_->session().selectedRows().empty());
-        window_->session().undo();
+        QCOMPARE(session().frame()->count(RowState::SetAside), selected.size());
+        QVERIFY(session().selectedRows().empty());
+        session().undo();
         window_->settle();
-        QCOMPARE(window_->session().frame()->count(RowState::SetAside), std::size_t{0});
+        QCOMPARE(session().frame()->count(RowState::SetAside), std::size_t{0});
     }
 
     void aPredictionMovesWithItsSlider() {
@@ -1312,11 +1250,11 @@ class WindowTest : public QObject {
             QTest::keyClick(slider, Qt::Key_PageUp);
         }
         window_->settle();
-        const auto& q = *window_->session().question();
+        const auto& q = *session().question();
         QCOMPARE(q.predict.size(), std::size_t{2});
         const double hives = std::get<double>(q.predict[1].at.at("hives"));
         QVERIFY(hives > 1.0 && hives < 3.0);
-        const auto answer = window_->session().answer();
+        const auto answer = session().answer();
         QVERIFY(answer->predictions.has_value());
         QCOMPARE((*answer->predictions)[1].mean.value, page->predictions()[1].mean.value);
         QCOMPARE((*answer->predictions)[0].mean.value, atMean);
@@ -1334,12 +1272,12 @@ class WindowTest : public QObject {
         QTest::keyClick(edit, Qt::Key_Return);
         window_->settle();
         QVERIFY(find<QLabel>("predict:message")->isVisible());
-        QCOMPARE(std::get<double>(window_->session().question()->predict[0].at.at("hives")), 40.0);
-        window_->session().undo();
+        QCOMPARE(std::get<double>(session().question()->predict[0].at.at("hives")), 40.0);
+        session().undo();
         window_->settle();
-        QVERIFY(window_->session().question()->predict[0].at.empty());
+        QVERIFY(session().question()->predict[0].at.empty());
         click("predict:less");
-        QCOMPARE(window_->session().question()->predict.size(), std::size_t{1});
+        QCOMPARE(session().question()->predict.size(), std::size_t{1});
     }
 
     void aHypothesisIsTypedAndTakenOut() {
@@ -1353,18 +1291,18 @@ class WindowTest : public QObject {
         QTest::keyClick(edit, Qt::Key_Return);
         window_->settle();
         QVERIFY(find<QLabel>("hypothesis:message")->text().contains("hives"));
-        QVERIFY(window_->session().question()->hypotheses.empty());
+        QVERIFY(session().question()->hypotheses.empty());
         edit->selectAll();
         QTest::keyClicks(edit, "hives > 0");
         QTest::keyClick(edit, Qt::Key_Return);
         window_->settle();
-        QCOMPARE(window_->session().question()->hypotheses.size(), std::size_t{1});
+        QCOMPARE(session().question()->hypotheses.size(), std::size_t{1});
         QVERIFY(page->shownText().contains("The claim stands"));
         QVERIFY(!find<QLabel>("hypothesis:message")->isVisible());
         auto* list = find<QTextBrowser>("hypothesis:list");
         emit list->anchorClicked(QUrl("out:0"));
         window_->settle();
-        QVERIFY(window_->session().question()->hypotheses.empty());
+        QVERIFY(session().question()->hypotheses.empty());
     }
 
     void aBendIsDraggedAndHeld() {
@@ -1375,7 +1313,7 @@ class WindowTest : public QObject {
         auto* page = window_->findChild<CurvePage*>();
         QCOMPARE(page->variable(), std::string("hives"));
         BendPlot* plot = page->plot();
-        const BentLine before = *window_->session().answer()->fit->bent;
+        const BentLine before = *session().answer()->fit->bent;
         const double y = plot->exhibit().y[0];
         const QPoint from = plot->pixelOf(before.bends[1].at, y).toPoint();
         const QPoint to = plot->pixelOf(11.0, y).toPoint();
@@ -1383,47 +1321,47 @@ class WindowTest : public QObject {
         QTest::mouseMove(plot, (from + to) / 2);
         // While it is held the pieces follow and nothing is changed yet.
         QVERIFY(plot->exhibit().title.find("more than where the bends were") != std::string::npos);
-        QVERIFY(!window_->session().question()->settings.fixed);
+        QVERIFY(!session().question()->settings.fixed);
         QTest::mouseMove(plot, to);
         QTest::mouseRelease(plot, Qt::LeftButton, {}, to);
         window_->settle();
-        const Question held = *window_->session().question();
+        const Question held = *session().question();
         QVERIFY(held.settings.fixed);
         QVERIFY(std::abs(held.settings.start[1] - 11.0) < 0.1);
-        const auto answer = window_->session().answer();
+        const auto answer = session().answer();
         QVERIFY(answer->fit->bent->fixed);
         QCOMPARE(answer->fit->bent->bends[1].at, held.settings.start[1]);
         click("card:Let the bends move");
-        QCOMPARE(window_->session().answer()->fit->bent->bends[1].at, before.bends[1].at);
+        QCOMPARE(session().answer()->fit->bent->bends[1].at, before.bends[1].at);
         click("card:One bend fewer");
-        QCOMPARE(window_->session().answer()->fit->bent->bends.size(), std::size_t{1});
-        window_->session().undo();
-        window_->session().undo();
-        window_->session().undo();
+        QCOMPARE(session().answer()->fit->bent->bends.size(), std::size_t{1});
+        session().undo();
+        session().undo();
+        session().undo();
         window_->settle();
-        QVERIFY(!window_->session().question()->settings.fixed);
+        QVERIFY(!session().question()->settings.fixed);
     }
 
     void methodAndErrorsAreChosenInTheSentence() {
         takeInGrowers();
         askForRevenue();
         click("slot:method");
-        typeInFinder("2 bends in hives");
+        take("2 bends in hives");
         closeFinder();
         window_->settle();
-        QCOMPARE(window_->session().question()->method, std::string("bent-line"));
+        QCOMPARE(session().question()->method, std::string("bent-line"));
         QCOMPARE(find<QPushButton>("slot:method")->text(), QString("a line with 2 bends in hives"));
-        QCOMPARE(window_->session().answer()->fit->bent->bends.size(), std::size_t{2});
+        QCOMPARE(session().answer()->fit->bent->bends.size(), std::size_t{2});
         click("slot:method");
-        typeInFinder("least squares");
+        take("least squares");
         closeFinder();
         window_->settle();
-        QVERIFY(!window_->session().answer()->fit->bent);
+        QVERIFY(!session().answer()->fit->bent);
         click("slot:errors");
-        typeInFinder("wild draws by village");
+        take("wild draws by village");
         closeFinder();
         window_->settle();
-        const auto answer = window_->session().answer();
+        const auto answer = session().answer();
         QVERIFY2(answer->fit != nullptr, answer->refusal ? answer->refusal->text().c_str() : "");
         QCOMPARE(answer->fit->resampling->asked, 9999);
         QVERIFY(answer->fit->errorNote.find("30 clusters") != std::string::npos);
@@ -1433,7 +1371,7 @@ class WindowTest : public QObject {
         takeInGrowers();
         askForRevenue();
         click("slot:add");
-        typeInFinder("village");
+        take("village");
         closeFinder();
         window_->settle();
         QTest::keyClick(window_.get(), Qt::Key_5, Qt::ControlModifier);
@@ -1454,23 +1392,23 @@ class WindowTest : public QObject {
         QTest::keyClick(view, Qt::Key_Right);
         QCOMPARE(view->chosen(), 1);
         const double estimate = view->shown()->results[1].estimate;
-        const std::size_t before = window_->session().study().questions.size();
+        const std::size_t before = session().study().questions.size();
         click("card:Make it a variant");
-        QCOMPARE(window_->session().study().questions.size(), before + 1);
-        const auto answer = window_->session().answer();
+        QCOMPARE(session().study().questions.size(), before + 1);
+        const auto answer = session().answer();
         const auto hives =
             std::find_if(answer->fit->coefficients.begin(), answer->fit->coefficients.end(),
                          [](const auto& c) { return c.term == "hives"; });
         QVERIFY(std::abs(hives->estimate - estimate) < 1e-9 * std::abs(estimate));
-        window_->session().undo();
+        session().undo();
         window_->settle();
         // The series: one step, taken back in one.
         click("compare:Variants");
         click("card:Bring the terms in one by one");
-        QCOMPARE(window_->session().study().questions.size(), before + 1);
-        QCOMPARE(window_->session().study().questions.back().title, std::string("hives alone"));
-        window_->session().undo();
-        QCOMPARE(window_->session().study().questions.size(), before);
+        QCOMPARE(session().study().questions.size(), before + 1);
+        QCOMPARE(session().study().questions.back().title, std::string("hives alone"));
+        session().undo();
+        QCOMPARE(session().study().questions.size(), before);
     }
 
     void residualPicturesStandTogether() {
@@ -1488,8 +1426,8 @@ class WindowTest : public QObject {
         QTest::mouseMove(first, from + QPoint(30, 30));
         QTest::mouseRelease(first, Qt::LeftButton, {}, from + QPoint(30, 30));
         window_->settle();
-        QVERIFY(!window_->session().selectedRows().empty());
-        QVERIFY(window_->session().selectedRows().contains(first->exhibit().rows[0]));
+        QVERIFY(!session().selectedRows().empty());
+        QVERIFY(session().selectedRows().contains(first->exhibit().rows[0]));
         // Further ones: the spread, the half-normal picture, the histogram, and along each term.
         click("checks:more");
         QCOMPARE(first->exhibit().title, std::string("Spread against level"));
@@ -1501,7 +1439,7 @@ class WindowTest : public QObject {
         for (const Exhibit::Bar& bar : third->exhibit().bars) {
             rows += bar.y1;
         }
-        const auto fit = window_->session().answer()->fit;
+        const auto fit = session().answer()->fit;
         QCOMPARE(rows, static_cast<double>(fit->residuals.size()));
         QCOMPARE(fourth->exhibit().y.front(), fit->residuals(0));
         click("checks:more");
@@ -1518,7 +1456,7 @@ class WindowTest : public QObject {
         askForRevenue();
         QTest::keyClick(window_.get(), Qt::Key_4, Qt::ControlModifier);
         window_->settle();
-        const auto answer = window_->session().answer();
+        const auto answer = session().answer();
         const auto failing =
             std::find_if(answer->checks.begin(), answer->checks.end(),
                          [](const auto& c) { return c.verdict == Verdict::Fails; });
@@ -1531,7 +1469,7 @@ class WindowTest : public QObject {
         QTest::keyClicks(edit, "the sample is large");
         QTest::keyClick(edit, Qt::Key_Return);
         window_->settle();
-        const auto& decisions = window_->session().question()->decisions;
+        const auto& decisions = session().question()->decisions;
         // For all checks of the same question that doubt it.
         const auto of = [](const std::string& id) { return std::string(findCheck(id)->group); };
         std::size_t doubting = 0;
@@ -1548,7 +1486,7 @@ class WindowTest : public QObject {
         QVERIFY(ledger->isVisible());
         QVERIFY(ledger->toPlainText().contains("kept: the sample is large"));
         QVERIFY(ledger->toPlainText().contains("open"));
-        window_->session().undo();
+        session().undo();
         window_->settle();
         QVERIFY(!ledger->toPlainText().contains("kept: the sample is large"));
         click("checks:ledger");
@@ -1559,7 +1497,7 @@ class WindowTest : public QObject {
         takeInGrowers();
         askForRevenue();
         click("slot:add");
-        typeInFinder("village");
+        take("village");
         closeFinder();
         window_->settle();
         auto* effects = window_->findChild<EffectRows*>();
@@ -1599,27 +1537,27 @@ class WindowTest : public QObject {
         QVERIFY(items->model()->moveRow({}, 0, {}, 3));  // What a drag does.
         window_->settle();
         QCOMPARE(items->item(2)->text(), first);
-        QVERIFY(!window_->session().study().report.empty());
+        QVERIFY(!session().study().report.empty());
     }
 
     void findsAnything() {
         takeInGrowers();
         QTest::keyClick(window_.get(), Qt::Key_K, Qt::ControlModifier);
-        typeInFinder("Checks");
+        take("Checks");
         QCOMPARE(window_->stage(), 3);
         QTest::keyClick(window_.get(), Qt::Key_Left, Qt::AltModifier);
         QCOMPARE(window_->stage(), 0);
     }
 
     void windowAndRunnerShareTheirNumbers() {
-        window_->session().openDemo();
+        session().openDemo();
         window_->settle();
-        const Study study = window_->session().study();
+        const Study study = session().study();
         const auto sources = readSources(study, RAPPORTO_SOURCE_DIR "/demo", false, Job());
         const Frame frame = makeFrame(study, *sources);
         for (const Question& q : study.questions) {
             const Answer direct = answerQuestion(study, frame, q, Job());
-            const auto shown = window_->session().answer(q.id);
+            const auto shown = session().answer(q.id);
             QVERIFY(shown && (shown->fit || shown->relation));
             if (direct.relation) {
                 QVERIFY(direct.relation->r == shown->relation->r);
