@@ -33,7 +33,8 @@ const std::vector<Check>& allChecks() {
          "fine: p at or above alpha, or F under 1.1; fails from 1.5", "Utts 1982", &checkRainbow},
         {"link", shape, "squared index", "the square of the fitted value adds nothing",
          "fine: p at or above alpha, or under 0.2 % of the residual variance; fails from 2 %",
-         "Pregibon 1980", &checkLink, true, fits::kPlain | fits::kCount | fits::kYesNo},
+         "Pregibon 1980", &checkLink, true,
+         fits::kPlain | fits::kCount | fits::kYesNo | fits::kOrdered | fits::kOther},
         {"interactions", shape, "products of terms", "no effect hangs on another term",
          "fine: p by Holm at or above alpha, or under 0.2 % of the residual variance; fails from "
          "2 %",
@@ -173,10 +174,10 @@ const std::vector<Check>& allChecks() {
          "the instruments are weak: two-stage is biased by a tenth of least squares’ bias or more",
          "fine: above the critical value for a tenth; fails under that for three tenths",
          "Stock & Yogo 2005; Montiel Olea & Pflueger 2013", &checkWeakInstruments, true,
-         fits::kAny},
+         fits::kAny | fits::kCount | fits::kYesNo},
         {"under-identification", cause, "identification", "the instruments do not move the terms",
          "fine: p below alpha; fails else", "Anderson 1951; Kleibergen & Paap 2006",
-         &checkUnderIdentification, true, fits::kAny},
+         &checkUnderIdentification, true, fits::kAny | fits::kCount | fits::kYesNo},
         {"anderson-rubin", cause, "Anderson–Rubin set", "the endogenous terms have no effect",
          "fine: the set is an interval that says the same as the question’s; weigh: it has no end "
          "or "

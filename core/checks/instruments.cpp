@@ -21,7 +21,33 @@ using Eigen::Index;
 using Eigen::MatrixXd;
 using Eigen::VectorXd;
 
-bool byInstruments(const CheckInput& in) { return in.fit.instrumented != nullptr; }
+/// A likelihood whose term is moved by instruments: its first stage is that of two-stage.
+bool likelihoodByInstruments(const CheckInput& in) {
+    return in.question.method == "probit-instruments" || in.question.method == "poisson-control";
+}
+
+bool byInstruments(const CheckInput& in) {
+    return in.fit.instrumented != nullptr || likelihoodByInstruments(in);
+}
+
+/// Runs a check of first stages on the question's own columns: a control function has more, what
+/// the first stages leave.
+template <class Run>
+CheckResult onOwnColumns(const CheckInput& in, const Run& run) {
+    if (in.question.method != "poisson-control") {
+        return run(in);
+    }
+    Design own = in.design;
+    // One for each endogenous column.
+    const auto controls =
+        std::count_if(own.columns.begin(), own.columns.end(), [&](const DesignColumn& column) {
+            return column.term >= 0 && own.terms[static_cast<std::size_t>(column.term)].endogenous;
+        });
+    own.X.conservativeResize(Eigen::NoChange, own.X.cols() - controls);
+    own.columns.resize(static_cast<std::size_t>(own.X.cols()));
+    own.terms.resize(own.terms.size() - static_cast<std::size_t>(controls));
+    return run({in.frame, in.question, own, in.fit, in.options, in.alpha, in.job});
+}
 
 /// Why there is nothing to look at, or the parts. Least squares does not rest on instruments, but
 /// may be held against them.
@@ -659,7 +685,9 @@ CheckResult checkDifferenceJ(const CheckInput& in) {
 
 // Stock & Yogo (2005); Montiel Olea & Pflueger (2013); Shea (1997), Review of Economics and
 // Statistics 79; Cragg & Donald (1993), Econometric Theory 9.
-CheckResult checkWeakInstruments(const CheckInput& in) {
+namespace {
+
+CheckResult weakInstruments(const CheckInput& in) {
     const auto parts = partsOf(in);
     if (!parts) {
         return notApplicable(parts.error());
@@ -742,12 +770,15 @@ CheckResult checkWeakInstruments(const CheckInput& in) {
     result.reading =
         "The instruments move " + namesOfEndogenous(in, *parts) + " with an " + what + " of " +
         fixedNumber(value, 1) + ", against " + against + ". " +
-        (result.verdict == Verdict::Fine
-             ? "They are strong enough for the usual intervals."
+        (result.verdict == Verdict::Fine ? "They are strong enough for the usual intervals."
+         : likelihoodByInstruments(in)
+             ? std::string("The estimates then lean towards those without instruments, and their "
+                           "intervals are too narrow: ask by two-stage least squares beside it, "
+                           "where the Anderson–Rubin set holds whatever the strength.")
              : std::string(
                    "Two-stage estimates then lean towards least squares, and their intervals are "
                    "too narrow: trust the Anderson–Rubin set, which holds whatever the strength."));
-    if (size && classical(in)) {
+    if (size && classical(in) && !likelihoodByInstruments(in)) {
         const auto levels = std::array<const char*, 4>{"10", "15", "20", "25"};
         std::string true5;
         for (std::size_t i = 0; i < 4 && true5.empty(); ++i) {
@@ -764,7 +795,10 @@ CheckResult checkWeakInstruments(const CheckInput& in) {
     result.exhibit = stageExhibit(in, *parts);
     result.exhibit.title = result.verdict == Verdict::Fine ? "The instruments move the term"
                                                            : "The instruments move the term little";
-    if (result.verdict != Verdict::Fine) {
+    if (result.verdict != Verdict::Fine && likelihoodByInstruments(in)) {
+        offerMethod(in, "two-stage", "Two-stage least squares beside it",
+                    "with a set of effects that holds whatever the strength", result);
+    } else if (result.verdict != Verdict::Fine) {
         offerMethod(in, "liml", "Limited information likelihood",
                     "less drawn to least squares where instruments are weak", result);
         offerMethod(in, "fuller", "Fuller’s estimator", "like it, with moments that exist", result);
@@ -772,8 +806,13 @@ CheckResult checkWeakInstruments(const CheckInput& in) {
     return result;
 }
 
-// Anderson (1951), Annals of Mathematical Statistics 22; Kleibergen & Paap (2006).
-CheckResult checkUnderIdentification(const CheckInput& in) {
+}  // namespace
+
+CheckResult checkWeakInstruments(const CheckInput& in) { return onOwnColumns(in, weakInstruments); }
+
+namespace {
+
+CheckResult underIdentification(const CheckInput& in) {
     const auto parts = partsOf(in);
     if (!parts) {
         return notApplicable(parts.error());
@@ -815,6 +854,13 @@ CheckResult checkUnderIdentification(const CheckInput& in) {
                     "what the data say where no instrument helps", result);
     }
     return result;
+}
+
+}  // namespace
+
+// Anderson (1951), Annals of Mathematical Statistics 22; Kleibergen & Paap (2006).
+CheckResult checkUnderIdentification(const CheckInput& in) {
+    return onOwnColumns(in, underIdentification);
 }
 
 namespace {

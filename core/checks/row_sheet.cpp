@@ -1,6 +1,7 @@
 #include "core/checks/row_sheet.h"
 
 #include "core/base/format.h"
+#include "core/checks/outcome_residuals.h"
 #include "core/describe/smooth.h"
 #include "core/describe/summary.h"
 #include "core/model/event_study.h"
@@ -199,6 +200,32 @@ OrderBand simulatedBand(const Design& design, const Fit& fit, double alpha, bool
     return out;
 }
 
+Exhibit::Band orderStatisticBand(const std::vector<double>& x, double alpha, bool absolute) {
+    Exhibit::Band band{.name = fixedNumber(100.0 * (1.0 - alpha), 0) + " %, each point"};
+    const double n = static_cast<double>(x.size());
+    const auto quantile = [&](double p) {
+        const double inside = std::clamp(p, 1e-300, 1.0 - 1e-15);
+        return normalQuantile(absolute ? 0.5 + 0.5 * inside : inside);
+    };
+    constexpr int kPlaces = 80;
+    for (int s = 0; s <= kPlaces; ++s) {
+        const double share = static_cast<double>(s) / kPlaces;
+        // Closer together at the ends, where the plot is read.
+        const double at = absolute ? 1.0 - std::pow(1.0 - share, 3.0)
+                                   : 0.5 - 0.5 * std::cos(std::numbers::pi * share);
+        const double rank = std::round((n - 1.0) * at);
+        const boost::math::beta_distribution<> law(rank + 1.0, n - rank);
+        const double place = x[static_cast<std::size_t>(rank)];
+        if (!band.x.empty() && place <= band.x.back()) {
+            continue;
+        }
+        band.x.push_back(place);
+        band.low.push_back(quantile(boost::math::quantile(law, alpha / 2.0)));
+        band.high.push_back(quantile(boost::math::quantile(law, 1.0 - alpha / 2.0)));
+    }
+    return band;
+}
+
 Exhibit halfNormal(const Design& design, const Fit& fit, double alpha) {
     const VectorXd t = studentisedResiduals(design, fit).cwiseAbs();
     std::vector<Index> order(static_cast<std::size_t>(t.size()));
@@ -222,21 +249,7 @@ Exhibit halfNormal(const Design& design, const Fit& fit, double alpha) {
         band.low = drawn.low;
         band.high = drawn.high;
     } else {
-        // The i-th of n uniform numbers has the law Beta(i, n − i + 1).
-        for (int s = 0; s <= 80; ++s) {
-            const double share = static_cast<double>(s) / 80.0;
-            // Closer together at the upper end, where the plot is read.
-            const double rank = std::round((n - 1.0) * (1.0 - std::pow(1.0 - share, 3.0)));
-            const boost::math::beta_distribution<> law(rank + 1.0, n - rank);
-            const double x = e.x[static_cast<std::size_t>(rank)];
-            if (!band.x.empty() && x <= band.x.back()) {
-                continue;
-            }
-            band.x.push_back(x);
-            band.low.push_back(normalQuantile(0.5 + 0.5 * boost::math::quantile(law, alpha / 2.0)));
-            band.high.push_back(normalQuantile(
-                0.5 + 0.5 * std::min(boost::math::quantile(law, 1.0 - alpha / 2.0), 1.0 - 1e-15)));
-        }
+        band = orderStatisticBand(e.x, alpha, true);
     }
     e.bands = {std::move(band)};
     return e;
@@ -260,17 +273,33 @@ Exhibit spreadAgainstLevel(const Design& design, const Fit& fit) {
     return e;
 }
 
-Exhibit histogramOfResiduals(const Design& design, const Fit& fit) {
+Exhibit alongOf(const Design& design, const Fit& fit, std::vector<double> x,
+                const std::string& title, const std::string& axis) {
     Exhibit e;
-    e.title = "What is left, and the normal curve";
-    e.subtitle = "residuals of " + design.outcome + " · n = " + countText(design.rows.size());
-    e.xTitle = "residual";
+    e.title = title;
+    e.subtitle = "residual of " + design.outcome + " · n = " + countText(design.rows.size());
+    e.xTitle = axis;
+    e.yTitle = "residual";
+    e.zeroLine = true;
+    e.x = std::move(x);
+    e.y = listOf(fit.residuals);
+    e.rows = design.rows;
+    e.lines.push_back(localLine(e.x, e.y, 0.6, "smooth"));
+    return e;
+}
+
+}  // namespace
+
+Exhibit residualHistogram(const std::vector<double>& residuals, double sd, const std::string& title,
+                          const std::string& subtitle, const std::string& axis) {
+    Exhibit e;
+    e.title = title;
+    e.subtitle = subtitle + " · n = " + countText(residuals.size());
+    e.xTitle = axis;
     e.yTitle = "rows";
     e.fromZero = true;
-    const std::vector<double> residuals = listOf(fit.residuals);
     const Histogram h = histogram(residuals);
     const double n = static_cast<double>(residuals.size());
-    const double sd = std::sqrt(fit.residuals.squaredNorm() / n);
     for (std::size_t b = 0; b < h.counts.size(); ++b) {
         const double from = h.from + static_cast<double>(b) * h.width;
         e.bars.push_back({from, from + h.width, 0.0, static_cast<double>(h.counts[b])});
@@ -287,26 +316,30 @@ Exhibit histogramOfResiduals(const Design& design, const Fit& fit) {
     return e;
 }
 
-}  // namespace
-
-std::vector<Exhibit> residualPictures(const Design& design, const Fit& fit, double alpha) {
-    std::vector<Exhibit> out = {spreadAgainstLevel(design, fit), halfNormal(design, fit, alpha),
-                                histogramOfResiduals(design, fit)};
+std::vector<Exhibit> residualPictures(const Design& design, const Fit& fit,
+                                      const EstimatorSettings& settings, double alpha) {
+    if (fit.likelihood) {
+        return quantileResidualPictures(design, fit, settings, alpha);
+    }
+    const auto n = static_cast<double>(fit.residuals.size());
+    const Exhibit histogram = residualHistogram(
+        listOf(fit.residuals), std::sqrt(fit.residuals.squaredNorm() / n),
+        "What is left, and the normal curve", "residuals of " + design.outcome, "residual");
+    std::vector<Exhibit> out;
+    if (fit.robust || fit.quantile) {
+        out = {alongOf(design, fit, listOf(fit.fitted), "Residuals along the fit",
+                       "fitted " + design.outcome),
+               histogram};
+    } else {
+        out = {spreadAgainstLevel(design, fit), halfNormal(design, fit, alpha), histogram};
+    }
     for (const DesignTerm& term : design.terms) {
         if (term.groups || term.yesNo || term.isProduct || term.columns.size() != 1) {
             continue;
         }
-        Exhibit e;
-        e.title = "Residuals along " + term.name;
-        e.subtitle = "residual of " + design.outcome + " · n = " + countText(design.rows.size());
-        e.xTitle = term.label + (term.unit.empty() ? "" : ", " + term.unit);
-        e.yTitle = "residual";
-        e.zeroLine = true;
-        e.x = listOf(design.X.col(term.columns.front()));
-        e.y = listOf(fit.residuals);
-        e.rows = design.rows;
-        e.lines.push_back(localLine(e.x, e.y, 0.6, "smooth"));
-        out.push_back(std::move(e));
+        out.push_back(alongOf(design, fit, listOf(design.X.col(term.columns.front())),
+                              "Residuals along " + term.name,
+                              term.label + (term.unit.empty() ? "" : ", " + term.unit)));
     }
     return out;
 }

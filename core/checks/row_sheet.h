@@ -50,10 +50,22 @@ struct DropOne {
 /// Source: Atkinson (1985), Plots, Transformations and Regression, chapter 4.
 [[nodiscard]] Exhibit halfNormal(const Design& design, const Fit& fit, double alpha);
 
-/// What is left, looked at from every side: its spread against the level of the fit, sizes against
-/// the half-normal law, its histogram beside the normal curve, and along every term that is a
-/// quantity with a smooth.
+/// The band in which each of n ordered normal numbers lies at 1 − alpha (the i-th of n uniform
+/// numbers has the law Beta(i, n − i + 1)), at places of `x`; half-normal with `absolute`.
+[[nodiscard]] Exhibit::Band orderStatisticBand(const std::vector<double>& x, double alpha,
+                                               bool absolute);
+
+/// Bars of residuals with the normal curve of that spread.
+[[nodiscard]] Exhibit residualHistogram(const std::vector<double>& residuals, double sd,
+                                        const std::string& title, const std::string& subtitle,
+                                        const std::string& axis);
+
+/// What is left, looked at from every side. Least squares: its spread against the level of the fit,
+/// sizes against the half-normal law, its histogram beside the normal curve, and along every term
+/// that is a quantity with a smooth. Robust fits and quantiles: along the fit, the histogram, the
+/// terms. Likelihoods: quantileResidualPictures(), empty where there are none.
 [[nodiscard]] std::vector<Exhibit> residualPictures(const Design& design, const Fit& fit,
+                                                    const EstimatorSettings& settings,
                                                     double alpha);
 
 /// The band of the ordered studentised residuals (signed) of samples of the model with normal

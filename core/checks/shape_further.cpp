@@ -1,9 +1,11 @@
 // Is the shape right? The middle against the whole, a squared index, products of terms.
 #include "core/base/format.h"
 #include "core/checks/common.h"
+#include "core/checks/outcome_residuals.h"
 #include "core/describe/correlation.h"
 #include "core/describe/smooth.h"
 #include "core/model/likelihood.h"
+#include "core/model/outcome_models.h"
 #include "core/numerics/distributions.h"
 
 #include <algorithm>
@@ -98,28 +100,37 @@ CheckResult linkOfLikelihood(const CheckInput& in) {
     both.terms.clear();
     const auto fit = findEstimator(in.question.method)
                          ->estimate(both, in.question.settings, ErrorSpec{}, in.alpha, in.job);
-    if (!fit || fit->coefficients.size() < 3 || !fit->coefficients[2].statistic ||
-        fit->coefficients[2].term != "square") {
+    const Coefficient* square = nullptr;
+    for (std::size_t j = 0; fit && j < fit->coefficients.size(); ++j) {
+        const Coefficient& c = fit->coefficients[j];
+        square = c.term == "square" && c.equation == "main" && c.statistic && c.p ? &c : square;
+    }
+    if (square == nullptr) {
         return notApplicable("The squared index adds nothing of its own.");
     }
     CheckResult result;
-    result.statistic = *fit->coefficients[2].statistic;
+    result.statistic = *square->statistic;
     result.statisticName = "z of the squared index";
     result.distribution = "normal";
-    result.p = *fit->coefficients[2].p;
+    result.p = *square->p;
+    // Of levels −2ℓ is the deviance; a law behind ends has none: what z stands for in its place.
     const double gain = std::max(fit->likelihood->logLikelihood - told.logLikelihood, 0.0);
-    const double share = told.deviance > 0.0 ? 2.0 * gain / told.deviance : 0.0;
-    result.details = {{"share of the deviance", share}};
+    const double deviance = told.outcome == "ordered" ? -2.0 * told.logLikelihood : told.deviance;
+    const double z2 = *result.statistic * *result.statistic;
+    const double share =
+        deviance > 0.0 ? 2.0 * gain / deviance : z2 / (z2 + static_cast<double>(index.size()));
+    const std::string ofWhat = deviance > 0.0 ? "of the deviance" : "of what is left";
+    result.details = {{"share " + ofWhat, share}};
     result.verdict = judge(*result.p, in.alpha, share, 0.002, 0.02);
     result.headline = pClause(*result.p);
-    result.reading =
-        *result.p >= in.alpha
-            ? "The square of the index adds nothing beside it (" + pClause(*result.p) +
-                  "): no sign that the terms reach the outcome another way."
-            : "The square of the index adds to it (" + pClause(*result.p) + ", " +
-                  fixedNumber(100.0 * share, 1) +
-                  " % of the deviance): the outcome may want another curve, or a term is missing.";
-    result.exhibit = residualExhibit(in);
+    result.reading = *result.p >= in.alpha
+                         ? "The square of the index adds nothing beside it (" + pClause(*result.p) +
+                               "): no sign that the terms reach the outcome another way."
+                         : "The square of the index adds to it (" + pClause(*result.p) + ", " +
+                               fixedNumber(100.0 * share, 1) + " % " + ofWhat +
+                               "): the outcome may want another curve, or a term is missing.";
+    auto pictures = quantileResidualPictures(in.design, in.fit, in.question.settings, in.alpha);
+    result.exhibit = pictures.empty() ? residualExhibit(in) : std::move(pictures.front());
     result.exhibit.title = result.verdict == Verdict::Fine
                                ? "The curve from terms to outcome fits"
                                : "The curve from terms to outcome bends";
@@ -138,6 +149,9 @@ CheckResult linkOfLikelihood(const CheckInput& in) {
 }  // namespace
 
 CheckResult checkLink(const CheckInput& in) {
+    if (isSelection(in.question.method)) {
+        return notApplicable("It is made for one index.");
+    }
     if (in.fit.likelihood) {
         return linkOfLikelihood(in);
     }

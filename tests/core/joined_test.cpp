@@ -329,6 +329,32 @@ class JoinedTest : public QObject {
         }
     }
 
+    /// Their first stage is that of two-stage least squares, and is asked the same.
+    void firstStagesAreChecked() {
+        for (const char* method : {"probit-instruments", "poisson-control"}) {
+            for (const char* errors : {"HC1", "clustered"}) {
+                Question q = questionOf(method, false, errors);
+                q.checks = {CheckRequest{"weak-instruments"}, CheckRequest{"under-identification"}};
+                Question line = q;
+                line.method = "two-stage";
+                const Table table = tableFrom(reference()["clean"]["data"]);
+                const Answer own = answer(table, q);
+                const Answer two = answer(table, line);
+                for (const char* id : {"weak-instruments", "under-identification"}) {
+                    QVERIFY2(check(own, id).statistic.has_value(), check(own, id).reading.c_str());
+                    AGREE(id, *check(own, id).statistic, *check(two, id).statistic, 1e-10);
+                    QCOMPARE(check(own, id).details, check(two, id).details);
+                }
+                // A weak one is said to be, with a way out.
+                q.instruments = {Term::expression("abs(w - 1)")};
+                const Answer weak = answer(table, q);
+                QVERIFY(check(weak, "weak-instruments").verdict != Verdict::Fine);
+                QCOMPARE(check(weak, "weak-instruments").remedies.front().variant.method,
+                         std::string("two-stage"));
+            }
+        }
+    }
+
     void effectsOnTheOutcome() {
         const Table table = tableFrom(reference()["clean"]["data"]);
         Question q = questionOf("probit-instruments", false, "classical");

@@ -1,8 +1,11 @@
 // Counts, yes–no, ordered and grouped outcomes against likelihoods written out from definitions.
 #include "core/base/parallel.h"
+#include "core/checks/outcome_residuals.h"
+#include "core/checks/row_sheet.h"
 #include "core/model/likelihood.h"
 #include "core/model/outcome_models.h"
 #include "core/model/response.h"
+#include "core/numerics/distributions.h"
 #include "core/numerics/random.h"
 #include "core/report/wording.h"
 #include "tests/core/fixtures.h"
@@ -18,6 +21,11 @@ namespace {
 
 const nlohmann::json& reference() {
     static const nlohmann::json kReference = readJson("tests/reference/outcomes_reference.json");
+    return kReference;
+}
+
+const nlohmann::json& places() {
+    static const nlohmann::json kReference = readJson("tests/reference/places_reference.json");
     return kReference;
 }
 
@@ -525,6 +533,115 @@ class OutcomesTest : public QObject {
         QCOMPARE(drawn.fit->resampling->asked, 300);
     }
 
+    void placesInTheLaw_data() {
+        QTest::addColumn<QString>("of");
+        QTest::addColumn<QString>("kind");
+        QTest::addColumn<QString>("name");
+        for (const auto& [of, kinds] : places().items()) {
+            for (const auto& [kind, names] : kinds.items()) {
+                for (const auto& [name, values] : names.items()) {
+                    QTest::addRow("%s, %s", kind.c_str(), name.c_str())
+                        << QString::fromStdString(of) << QString::fromStdString(kind)
+                        << QString::fromStdString(name);
+                }
+            }
+        }
+    }
+
+    /// A quantile residual lies on the step of the law that its outcome stands on; the z of the
+    /// squared index.
+    void placesInTheLaw() {
+        QFETCH(const QString, of);
+        QFETCH(const QString, kind);
+        QFETCH(const QString, name);
+        const auto& expected = places()[of.toStdString()][kind.toStdString()][name.toStdString()];
+        const Answer a = placed(of, kind, name);
+        QVERIFY2(!a.refusal, a.refusal ? a.refusal->text().c_str() : "");
+        const auto z = quantileResiduals(*a.design, *a.fit, a.question.settings);
+        QVERIFY(z.has_value());
+        QCOMPARE(static_cast<std::size_t>(z->size()), expected["below"].size());
+        double mean = 0.0;
+        double steps = 0.0;
+        for (Eigen::Index i = 0; i < z->size(); ++i) {
+            const auto row = static_cast<std::size_t>(i);
+            const double below = expected["below"][row].get<double>();
+            const double upTo = expected["upto"][row].get<double>();
+            const double place = normalTail(-(*z)(i));
+            QVERIFY2(place >= below - 1e-6 && place <= upTo + 1e-6,
+                     told("place", place, below).constData());
+            // Where the outcome is known exactly, so is its place.
+            if (upTo == below) {
+                AGREE("exact", place, below, 1e-6);
+            } else if (upTo - below > 0.01) {
+                mean += (place - below) / (upTo - below);
+                steps += 1.0;
+            }
+        }
+        // Draws within the steps are uniform: within five standard errors here.
+        QVERIFY2(steps < 10.0 || std::abs(mean / steps - 0.5) < 5.0 * std::sqrt(1.0 / 12.0 / steps),
+                 told("mean of draws", mean / steps, 0.5).constData());
+        const auto again = quantileResiduals(*a.design, *a.fit, a.question.settings);
+        QVERIFY(*z == *again);
+        if (expected.contains("square")) {
+            const CheckResult& c = check(a, "link");
+            QVERIFY2(c.statistic.has_value(), c.reading.c_str());
+            AGREE("squared index", *c.statistic, expected["square"].get<double>(), 2e-6);
+        }
+    }
+
+    /// Under its own law the residuals are standard normal: their squares and their fourth powers.
+    void placesAreNormalWhereTheLawHolds() {
+        constexpr Eigen::Index n = 4000;
+        Design design;
+        Fit fit;
+        auto told = std::make_shared<LikelihoodFit>();
+        told->family = "negative-binomial";
+        told->outcome = "count";
+        told->dispersion = 0.5;
+        told->index.resize(n, 1);
+        design.y.resize(n);
+        RandomStream random(12, 0);
+        for (Eigen::Index i = 0; i < n; ++i) {
+            const double mean = 0.5 + 8.0 * random.uniform();
+            told->index(i, 0) = std::log(mean);
+            // The law turned around, one count after the other.
+            double left = random.uniform();
+            double y = 0.0;
+            for (; y < 500.0; y += 1.0) {
+                left -= countProbability(CountLaw::Quadratic, y, mean, 0.5);
+                if (left < 0.0) {
+                    break;
+                }
+            }
+            design.y(i) = y;
+            design.rows.push_back(static_cast<std::size_t>(i));
+        }
+        fit.likelihood = told;
+        EstimatorSettings settings;
+        const auto moments = [&](double power) {
+            const auto z = quantileResiduals(design, fit, settings);
+            return z->array().pow(power).mean();
+        };
+        const double root = std::sqrt(static_cast<double>(n));
+        QVERIFY(std::abs(moments(1.0)) < 4.0 / root);
+        QVERIFY(std::abs(moments(2.0) - 1.0) < 4.0 * std::sqrt(2.0) / root);
+        QVERIFY(std::abs(moments(4.0) - 3.0) < 4.0 * std::sqrt(96.0) / root);
+        // Told a law without that spread they are not.
+        auto plain = std::make_shared<LikelihoodFit>(*told);
+        plain->family = "poisson";
+        fit.likelihood = plain;
+        QVERIFY(moments(2.0) > 1.5);
+        // No order, no place; nor for shares of a count.
+        plain = std::make_shared<LikelihoodFit>(*told);
+        plain->family = "multinomial-logit";
+        fit.likelihood = plain;
+        QVERIFY(!quantileResiduals(design, fit, settings));
+        fit.likelihood = told;
+        design.y(7) = 2.5;
+        QVERIFY(!quantileResiduals(design, fit, settings));
+        QVERIFY(residualPictures(design, fit, settings, 0.05).empty());
+    }
+
     /// Many rows are looked at by blocks, and the columns are scaled by some of them: a column that
     /// grows with the rows, one that is on in a few rows only, counts past the list of products.
     void countsOfManyRows_data() {
@@ -628,6 +745,26 @@ class OutcomesTest : public QObject {
     }
 
   private:
+    static Answer placed(const QString& of, const QString& kind, const QString& name) {
+        const bool count = of == "counts";
+        const bool ordered = name.startsWith("ordered");
+        Question q = count ? explain("y", {"x", "g"})
+                           : explain(ordered           ? "o"
+                                     : name == "tobit" ? "t"
+                                                       : "y",
+                                     {"x", "g"});
+        if (count && kind != "fails") {
+            q.exposure = "e";
+        }
+        setMethod(q, name);
+        q.checks = {CheckRequest{"link"}};
+        const auto& data = reference()[of.toStdString()][kind.toStdString()]["data"];
+        return answer(tableFrom(data), q, {},
+                      count     ? grouped("g")
+                      : ordered ? grouped("o", Measure::OrderedGroups)
+                                : std::vector<VariableEntry>{});
+    }
+
     void cases(const char* of) {
         QTest::addColumn<QString>("kind");
         QTest::addColumn<QString>("name");

@@ -34,12 +34,20 @@ void CheckList::showChecks(std::shared_ptr<const Answer> answer, bool fresh,
                            const std::string& selected) {
     answer_ = std::move(answer);
     fresh_ = fresh;
+    // A check that was asked for is seen; after that one may fold it away.
+    const std::string asked = selected == selected_ ? std::string() : selected;
     selected_ = selected;
+    layOut(asked);
+    setAccessibleDescription(text(selected_));
+    update();
+}
+
+void CheckList::layOut(const std::string& show) {
     rows_.clear();
     int y = 8;
     std::string group;
     if (answer_) {
-        // Questions that nothing here answers stand below the others.
+        // Groups of which nothing applies stand below the others, folded away.
         std::set<std::string> answered;
         const auto groupOf = [](const CheckResult& result) {
             const Check* check = findCheck(result.id);
@@ -52,11 +60,29 @@ void CheckList::showChecks(std::shared_ptr<const Answer> answer, bool fresh,
                 answered.insert(groupOf(result));
             }
         }
-        std::stable_partition(order.begin(), order.end(), [&](const CheckResult* result) {
-            return answered.contains(groupOf(*result));
-        });
-        for (const CheckResult* one : order) {
-            const CheckResult& result = *one;
+        const auto rest = std::stable_partition(
+            order.begin(), order.end(),
+            [&](const CheckResult* result) { return answered.contains(groupOf(*result)); });
+        unfolded_ = unfolded_ || std::any_of(rest, order.end(), [&](const CheckResult* result) {
+                        return result->id == show;
+                    });
+        if (rest == order.begin() && !order.empty()) {
+            rows_.push_back({QRect(0, y, 0, 28), tr("No check is made for such a fit"), nullptr});
+            y += 28;
+        }
+        for (auto one = order.begin(); one != order.end(); ++one) {
+            if (one == rest) {
+                const auto count = std::distance(rest, order.end());
+                const QString words = count == 1 ? tr("1 that does not apply")
+                                                 : tr("%1 that do not apply").arg(count);
+                rows_.push_back(
+                    {QRect(0, y, 0, 30), words + (unfolded_ ? " ▾" : " ▸"), nullptr, true});
+                y += 30;
+                if (!unfolded_) {
+                    break;
+                }
+            }
+            const CheckResult& result = **one;
             const std::string own = groupOf(result);
             if (own != group) {
                 group = own;
@@ -68,8 +94,21 @@ void CheckList::showChecks(std::shared_ptr<const Answer> answer, bool fresh,
         }
     }
     setMinimumHeight(y + 8);
-    setAccessibleDescription(text(selected_));
+}
+
+void CheckList::unfold(bool open) {
+    unfolded_ = open;
+    layOut();
     update();
+}
+
+QRect CheckList::foldPlace() const {
+    for (const Row& row : rows_) {
+        if (row.fold) {
+            return {0, row.place.top(), width(), row.place.height()};
+        }
+    }
+    return {};
 }
 
 QRect CheckList::rowOf(const std::string& id) const {
@@ -88,6 +127,12 @@ void CheckList::paintEvent(QPaintEvent* /*event*/) {
     painter.setOpacity(fresh_ ? 1.0 : 0.45);
     for (const Row& row : rows_) {
         const QRect r(0, row.place.top(), width(), row.place.height());
+        if (row.fold) {
+            painter.setFont(interfaceFont(12));
+            painter.setPen(colour::kSoft);
+            painter.drawText(r.adjusted(22, 4, 0, 0), Qt::AlignLeft | Qt::AlignVCenter, row.group);
+            continue;
+        }
         if (row.result == nullptr) {
             painter.setFont(paperFont(15, true));
             painter.setPen(colour::kInk);
@@ -118,8 +163,15 @@ void CheckList::paintEvent(QPaintEvent* /*event*/) {
 
 void CheckList::mousePressEvent(QMouseEvent* event) {
     for (const Row& row : rows_) {
-        if (row.result != nullptr && event->position().y() >= row.place.top() &&
-            event->position().y() < row.place.bottom() + 1) {
+        if (event->position().y() < row.place.top() ||
+            event->position().y() >= row.place.bottom() + 1) {
+            continue;
+        }
+        if (row.fold) {
+            unfold(row.group.endsWith("▸"));
+            return;
+        }
+        if (row.result != nullptr) {
             emit checkChosen(row.result->id);
             return;
         }
@@ -138,6 +190,8 @@ void CheckList::keyPressEvent(QKeyEvent* event) {
         emit checkChosen(*(here + 1));
     } else if (here != ids.end() && event->key() == Qt::Key_Up && here != ids.begin()) {
         emit checkChosen(*(here - 1));
+    } else if (event->key() == Qt::Key_Right || event->key() == Qt::Key_Left) {
+        unfold(event->key() == Qt::Key_Right);
     } else {
         QWidget::keyPressEvent(event);
     }
@@ -290,20 +344,27 @@ const CheckResult* ChecksStage::selected() const {
     return nullptr;
 }
 
-void ChecksStage::refresh() {
-    answer_ = session_.answer();
-    if (answer_ && !answer_->checks.empty() && selected() == nullptr) {
-        // The worst first: that is what one comes here for.
-        selected_ = answer_->checks.front().id;
-        for (const Verdict worst : {Verdict::Fails, Verdict::Weigh}) {
-            const auto found =
-                std::find_if(answer_->checks.begin(), answer_->checks.end(),
-                             [&](const CheckResult& c) { return c.verdict == worst; });
-            if (found != answer_->checks.end()) {
-                selected_ = found->id;
-                break;
+std::string ChecksStage::worst() const {
+    for (const Verdict verdict : {Verdict::Fails, Verdict::Weigh, Verdict::Fine}) {
+        for (const CheckResult& result : answer_->checks) {
+            if (result.verdict == verdict) {
+                return result.id;
             }
         }
+    }
+    return {};
+}
+
+void ChecksStage::refresh() {
+    answer_ = session_.answer();
+    if (answer_ && !answer_->checks.empty()) {
+        // What was looked at in another question stays in view where it says something here.
+        const CheckResult* here = selected();
+        const bool other = chosenFor_ != answer_->question.id;
+        if (here == nullptr || (other && here->verdict == Verdict::NotApplicable)) {
+            selected_ = worst();
+        }
+        chosenFor_ = answer_->question.id;
     }
     list_->showChecks(answer_, session_.isFresh(), selected_);
     showSelected();
@@ -346,6 +407,8 @@ void ChecksStage::showSelected() {
             answer_ && answer_->refusal ? text(answer_->refusal->text())
             : answer_ && answer_->relation
                 ? tr("A relation has no assumptions of its own to check: look at its scatters.")
+            : answer_ && answer_->fit && !answer_->checks.empty()
+                ? tr("None of the checks is made for this way of estimating.")
                 : tr("Checks are computed with every answer. State a question first."));
         return;
     }
@@ -411,17 +474,22 @@ void ChecksStage::showOverview() {
     const auto frame = session_.frame();
     std::vector<Exhibit> further;
     if (answer_ && answer_->fit && !answer_->fromMoments) {
-        further = residualPictures(*answer_->design, *answer_->fit, answer_->alpha);
+        further = residualPictures(*answer_->design, *answer_->fit, answer_->question.settings,
+                                   answer_->alpha);
     }
-    const std::size_t pages = 1 + (further.size() + pictures_.size() - 1) / pictures_.size();
+    // Fits whose checks have no pictures of what is left begin with those of their own.
+    const bool keys =
+        std::any_of(shown.begin(), shown.end(), [](const CheckResult* r) { return r != nullptr; });
+    const std::size_t first = keys || further.empty() ? 1 : 0;
+    const std::size_t pages = first + (further.size() + pictures_.size() - 1) / pictures_.size();
     shownPage_ %= pages;
     more_->setVisible(pages > 1);
     more_->setText(shownPage_ + 1 == pages
                        ? tr("back to the first")
                        : tr("further pictures, %1 of %2").arg(shownPage_ + 2).arg(pages));
-    if (shownPage_ > 0) {
+    if (shownPage_ >= first) {
         for (std::size_t i = 0; i < pictures_.size(); ++i) {
-            const std::size_t at = (shownPage_ - 1) * pictures_.size() + i;
+            const std::size_t at = (shownPage_ - first) * pictures_.size() + i;
             if (at >= further.size()) {
                 pictures_[i]->showNothing({});
                 continue;
@@ -438,7 +506,10 @@ void ChecksStage::showOverview() {
     }
     for (std::size_t i = 0; i < pictures_.size(); ++i) {
         if (shown[i] == nullptr) {
-            pictures_[i]->showNothing(tr("There is no such picture of this question."));
+            pictures_[i]->showNothing(keys     ? tr("There is no such picture of this question.")
+                                      : i == 0 ? tr("A fit of this kind leaves no residuals that "
+                                                    "a picture could show.")
+                                               : QString());
             continue;
         }
         if (frame) {
@@ -625,8 +696,13 @@ ReadingContent ChecksStage::reading() const {
     const CheckResult* result = selected();
     if (result == nullptr) {
         content.title = tr("checks");
-        content.paragraphs << tr(
-            "Each assumption behind an answer is examined as soon as the answer is there.");
+        content.paragraphs
+            << (answer_ && answer_->fit && !answer_->checks.empty()
+                    ? tr("None of the checks is made for this way of estimating. What can be held "
+                         "against it: the same question asked another way, beside it in Compare; "
+                         "its terms one by one under Hypotheses; the rows it rests on, row by row.")
+                    : tr("Each assumption behind an answer is examined as soon as the answer is "
+                         "there."));
         return content;
     }
     const Check* check = findCheck(result->id);
@@ -675,11 +751,10 @@ QString ChecksStage::state() const {
         std::count_if(answer->checks.begin(), answer->checks.end(),
                       [](const auto& c) { return c.verdict != Verdict::NotApplicable; });
     if (fails + weigh == 0) {
-        return applicable == std::ssize(answer->checks)
-                   ? tr("all fine")
-                   : tr("%1 fine, %2 not asked")
-                         .arg(applicable)
-                         .arg(std::ssize(answer->checks) - applicable);
+        return answer->checks.empty()                     ? tr("none asked")
+               : applicable == std::ssize(answer->checks) ? tr("all fine")
+               : applicable == 0                          ? tr("none applies")
+                                                          : tr("%1 fine").arg(applicable);
     }
     return fails > 0 ? weigh > 0 ? tr("%1 fail, %2 to weigh").arg(fails).arg(weigh)
                                  : tr("%1 fail").arg(fails)

@@ -24,6 +24,9 @@ class CheckList : public QWidget {
     /// Where the check's row lies, for the mouse; empty when it is not listed.
     [[nodiscard]] QRect rowOf(const std::string& id) const;
 
+    /// Where one shows and hides what does not apply; empty when everything does.
+    [[nodiscard]] QRect foldPlace() const;
+
     [[nodiscard]] QSize sizeHint() const override;
 
   signals:
@@ -39,12 +42,18 @@ class CheckList : public QWidget {
         QRect place;
         QString group;  ///< A heading when not empty.
         const CheckResult* result = nullptr;
+        bool fold = false;  ///< Shows and hides the groups of which nothing applies.
     };
+
+    /// @param show  the id of a check that is not to be folded away.
+    void layOut(const std::string& show = {});
+    void unfold(bool open);
 
     std::shared_ptr<const Answer> answer_;
     bool fresh_ = true;
     std::string selected_;
     std::vector<Row> rows_;
+    bool unfolded_ = false;
 };
 
 /// List, exhibit and numbers of the checks of the question in focus.
@@ -72,7 +81,11 @@ class ChecksStage : public Stage {
     void addKeepers(ReadingContent& content) const;
     void addDecision(ReadingContent& content, const CheckResult& result) const;
 
+    /// The check that one comes here for: the worst, or the first that applies; empty: none does.
+    [[nodiscard]] std::string worst() const;
+
     CheckList* list_;
+    std::string chosenFor_;  ///< Id of the question that `selected_` was chosen in.
     QSlider* cut_;
     QLabel* cutWords_;
     QWidget* listBox_ = nullptr;

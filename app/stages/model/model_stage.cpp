@@ -77,7 +77,11 @@ ModelStage::ModelStage(Session& session, QWidget* parent)
       process_(new PlotView(this)),
       strip_(new QLabel(this)),
       note_(new QLabel(this)),
-      message_(new QLabel(this)) {
+      message_(new QLabel(this)),
+      onOutcomeLater_([this](const OnOutcome& found) {
+          onOutcome_ = found;
+          refresh();
+      }) {
     auto* layout = new QVBoxLayout(this);
     layout->setContentsMargins(22, 10, 20, 10);
     tabsBox_ = new QWidget(this);
@@ -179,6 +183,40 @@ void ModelStage::showPage(int page) {
     refresh();
 }
 
+void ModelStage::showEffects(const std::shared_ptr<const Answer>& answer) {
+    if (scale_ != EffectScale::Outcome) {
+        onOutcomeLater_.cancel();
+        effects_->showAnswer(answer, session_.isFresh(), scale_);
+        return;
+    }
+    const int level = std::max(levels_->currentIndex(), 0);
+    if (onOutcome_.of == answer && onOutcome_.level == level) {
+        effects_->showAnswer(onOutcome_.shown, session_.isFresh(), scale_);
+        return;
+    }
+    // What was there of this question stays, faded, until every row has been asked.
+    const bool same = onOutcome_.of != nullptr && onOutcome_.of->question.id == answer->question.id;
+    note_->setText(tr("Mean effects on the outcome are being worked out in %1 rows …")
+                       .arg(text(countText(answer->rows.used))));
+    effects_->showAnswer(same ? onOutcome_.shown : nullptr, false, scale_);
+    onOutcomeLater_.ask(
+        [answer, level] {
+            const auto own = columnEffects(*answer->design, *answer->fit, answer->alpha,
+                                           static_cast<std::size_t>(level));
+            // The same rows, in their places, with mean effects in place of coefficients.
+            auto shown = std::make_shared<Answer>(*answer);
+            auto fit = std::make_shared<Fit>(*answer->fit);
+            for (Coefficient& c : fit->coefficients) {
+                for (const Coefficient& effect : own) {
+                    c = effect.column == c.column && effect.equation == c.equation ? effect : c;
+                }
+            }
+            shown->fit = std::move(fit);
+            return OnOutcome{answer, level, std::move(shown)};
+        },
+        answer->rows.used <= kRowsAtOnce);
+}
+
 void ModelStage::refresh() {
     const auto answer = session_.answer();
     const Question* q = session_.question();
@@ -261,11 +299,6 @@ void ModelStage::refresh() {
     const bool ratios = told != nullptr && told->outcome != "cut-off" && told->family != "probit" &&
                         told->family != "probit-instruments" && told->family != "ordered-probit";
     fillLevels(*answer);
-    const std::vector<Coefficient> own =
-        told != nullptr && scale_ == EffectScale::Outcome
-            ? columnEffects(*answer->design, *answer->fit, answer->alpha,
-                            static_cast<std::size_t>(std::max(levels_->currentIndex(), 0)))
-            : std::vector<Coefficient>();
     const bool onOutcome = told != nullptr && answer->design->effects.empty() &&
                            told->outcome != "cut-off" && told->family != "conditional-logit";
     scales_->button(1)->setVisible(told == nullptr && !answer->fit->quantile);
@@ -286,20 +319,7 @@ void ModelStage::refresh() {
         shownQuestion_ = q->id;
         selected_ = answer->fit->coefficients.size() > 1 && answer->design->hasConstant ? 1 : 0;
     }
-    if (scale_ == EffectScale::Outcome && !own.empty()) {
-        // The same rows, in their places, with mean effects in place of coefficients.
-        auto shown = std::make_shared<Answer>(*answer);
-        auto fit = std::make_shared<Fit>(*answer->fit);
-        for (Coefficient& c : fit->coefficients) {
-            for (const Coefficient& effect : own) {
-                c = effect.column == c.column && effect.equation == c.equation ? effect : c;
-            }
-        }
-        shown->fit = std::move(fit);
-        effects_->showAnswer(std::move(shown), session_.isFresh(), scale_);
-    } else {
-        effects_->showAnswer(answer, session_.isFresh(), scale_);
-    }
+    showEffects(answer);
     effects_->showSelected(selected_);
     if (tabs_->checkedId() == 1) {
         showEquation(*answer);

@@ -1,5 +1,6 @@
 #pragma once
 
+#include "app/shell/later.h"
 #include "app/shell/stage.h"
 #include "app/stages/model/curve_page.h"
 #include "app/stages/model/effect_rows.h"
@@ -38,7 +39,16 @@ class ModelStage : public Stage {
     void pairAsked(const std::string& first, const std::string& second);
 
   private:
+    /// An answer with mean effects on the outcome in place of its coefficients.
+    struct OnOutcome {
+        std::shared_ptr<const Answer> of;
+        int level = 0;
+        std::shared_ptr<const Answer> shown;
+    };
+
     void showPage(int page);
+    /// Effect rows of the answer on the scale that is chosen.
+    void showEffects(const std::shared_ptr<const Answer>& answer);
     void fillLevels(const Answer& answer);
     void showRelation(const std::shared_ptr<const Answer>& answer);
     [[nodiscard]] ReadingContent relationReadingContent(const Answer& answer) const;
@@ -71,6 +81,8 @@ class ModelStage : public Stage {
     int selected_ = -1;
     EffectScale scale_ = EffectScale::Raw;
     std::string shownQuestion_;
+    OnOutcome onOutcome_;
+    Later<OnOutcome> onOutcomeLater_;
 };
 
 }  // namespace rapporto::app
