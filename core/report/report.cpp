@@ -200,8 +200,10 @@ class ReportBuilder {
                              [](const Coefficient& c) { return c.designTerm >= 0; });
             for (const Answer* a : found) {
                 for (const Coefficient& c : a->fit->coefficients) {
-                    if (key != first.fit->coefficients.end() && c.term == key->term &&
-                        a->design->outcome == first.design->outcome) {
+                    if (key != first.fit->coefficients.end() &&
+                        comparedRow(*a->fit, c) == comparedRow(*first.fit, *key) &&
+                        a->design->outcome == first.design->outcome &&
+                        effectsIn(*a->fit) == effectsIn(*first.fit)) {
                         names.push_back(questionTitle(*a));
                         effects.push_back(&c);
                     }
@@ -352,23 +354,18 @@ ReportBlock comparisonTable(const Study& study, const std::vector<const Answer*>
     }
     block.cells.push_back(head);
     block.rules.push_back(0);
-    std::vector<std::string> terms;
+    std::vector<const Fit*> fits;
     for (const Answer* a : answers) {
-        for (const Coefficient& c : a->fit->coefficients) {
-            if (std::find(terms.begin(), terms.end(), c.term) == terms.end() && c.designTerm >= 0) {
-                terms.push_back(c.term);
-            }
-        }
+        fits.push_back(a->fit.get());
     }
-    terms.emplace_back("(constant)");
-    for (const auto& term : terms) {
-        std::vector<std::string> estimates = {term == "(constant)" ? "Constant" : term};
+    const auto put = [&](const std::string& name, const auto& isOwn) {
+        std::vector<std::string> estimates = {name};
         std::vector<std::string> errors = {""};
         bool any = false;
         for (const Answer* a : answers) {
             const auto& list = a->fit->coefficients;
             const auto c = std::find_if(list.begin(), list.end(),
-                                        [&](const Coefficient& x) { return x.term == term; });
+                                        [&](const Coefficient& x) { return isOwn(*a->fit, x); });
             const bool has = c != list.end();
             any = any || has;
             estimates.push_back(has ? fixedNumber(c->estimate, decimalsFor(c->se), true) : "");
@@ -378,7 +375,17 @@ ReportBlock comparisonTable(const Study& study, const std::vector<const Answer*>
             block.cells.push_back(estimates);
             block.cells.push_back(errors);
         }
+    };
+    for (const ComparedRow& row : comparedRows(fits)) {
+        put(row.text(),
+            [&](const Fit& fit, const Coefficient& c) { return comparedRow(fit, c) == row; });
     }
+    put("Constant", [](const Fit& fit, const Coefficient& c) {
+        return c.term == "(constant)" &&
+               (c.equation == "main" ||
+                std::all_of(fit.coefficients.begin(), fit.coefficients.end(),
+                            [&](const Coefficient& x) { return x.equation == c.equation; }));
+    });
     block.rules.push_back(block.cells.size() - 1);
     const auto row = [&](const std::string& name, auto value) {
         std::vector<std::string> cells = {name};
@@ -388,6 +395,11 @@ ReportBlock comparisonTable(const Study& study, const std::vector<const Answer*>
         block.cells.push_back(cells);
     };
     row("Outcome", [](const Answer& a) { return a.design->outcome; });
+    if (std::any_of(answers.begin(), answers.end(), [&](const Answer* a) {
+            return effectsIn(*a->fit) != effectsIn(*answers.front()->fit);
+        })) {
+        row("Effects in", [](const Answer& a) { return effectsIn(*a.fit); });
+    }
     row("Rows", [](const Answer& a) { return countText(a.rows.used); });
     row("R²", [](const Answer& a) {
         const auto& r = a.fit->statistics.rSquared;

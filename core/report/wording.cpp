@@ -650,6 +650,57 @@ std::string questionSentence(const Question& q) {
 
 namespace {
 
+bool isEffect(const Coefficient& c) {
+    return c.designTerm >= 0 ||
+           (c.term != "(constant)" && (c.equation == "zero" || c.equation == "seen" ||
+                                       c.equation == "first" || c.equation.starts_with("to ")));
+}
+
+}  // namespace
+
+std::optional<ComparedRow> comparedRow(const Fit& fit, const Coefficient& coefficient) {
+    if (!isEffect(coefficient)) {
+        return std::nullopt;
+    }
+    const std::string& own = coefficient.equation;
+    const bool alone =
+        std::none_of(fit.coefficients.begin(), fit.coefficients.end(),
+                     [&](const Coefficient& c) { return isEffect(c) && c.equation != own; });
+    return ComparedRow{coefficient.term, own == "main" || alone ? std::string() : own};
+}
+
+std::vector<ComparedRow> comparedRows(const std::vector<const Fit*>& fits) {
+    std::vector<ComparedRow> out;
+    for (const Fit* fit : fits) {
+        for (const Coefficient& c : fit->coefficients) {
+            const auto row = comparedRow(*fit, c);
+            if (!row || std::find(out.begin(), out.end(), *row) != out.end()) {
+                continue;
+            }
+            // Behind the last row of its term.
+            const auto last = std::find_if(out.rbegin(), out.rend(), [&](const ComparedRow& one) {
+                return one.term == row->term;
+            });
+            out.insert(last == out.rend() ? out.end() : last.base(), *row);
+        }
+    }
+    return out;
+}
+
+std::string effectsIn(const Fit& fit) {
+    if (!fit.likelihood) {
+        return "the outcome";
+    }
+    const std::string& family = fit.likelihood->family;
+    return fit.likelihood->outcome == "count"           ? "ln of the mean"
+           : family.find("logit") != std::string::npos  ? "log odds"
+           : family.find("probit") != std::string::npos ? "the probit index"
+           : family == "cloglog"                        ? "ln of the hazard"
+                                                        : "the outcome";
+}
+
+namespace {
+
 /// The likelihood ratio of two fits where one holds the other’s equations, or nothing.
 std::string ratioReading(const Answer& from, const Answer& to) {
     const auto& a = from.fit->likelihood;
@@ -805,12 +856,21 @@ std::vector<std::string> differenceReading(const Answer& from, const Answer& to)
     const Coefficient* widest = nullptr;
     const Coefficient* was = nullptr;
     double most = -1.0;
-    for (const Coefficient& c : to.fit->coefficients) {
+    const bool alike = effectsIn(*from.fit) == effectsIn(*to.fit);
+    if (!alike) {
+        out.push_back("~Effects are counted in " + effectsIn(*to.fit) + " here and in " +
+                      effectsIn(*from.fit) +
+                      " there, so that their sizes cannot be set against each other: compare signs "
+                      "and checks, or both “on the outcome” under Model.");
+    }
+    for (std::size_t j = 0; alike && j < to.fit->coefficients.size(); ++j) {
+        const Coefficient& c = to.fit->coefficients[j];
         for (const Coefficient& o : from.fit->coefficients) {
             const double moved = o.se > 0.0 ? std::abs(c.estimate - o.estimate) / o.se +
                                                   std::abs(std::log(std::max(c.se, 1e-300) / o.se))
                                             : 0.0;
-            if (o.term == c.term && c.designTerm >= 0 && moved > most) {
+            const auto row = comparedRow(*to.fit, c);
+            if (row && moved > most && comparedRow(*from.fit, o) == row) {
                 most = moved;
                 widest = &c;
                 was = &o;
@@ -822,7 +882,7 @@ std::vector<std::string> differenceReading(const Answer& from, const Answer& to)
         const double ratio = was->se > 0.0 ? widest->se / was->se : 1.0;
         const bool moved =
             std::abs(widest->estimate - was->estimate) > 1e-9 * (std::abs(was->estimate) + was->se);
-        out.push_back("Most changed is **" + widest->term + "**: " +
+        out.push_back("Most changed is **" + comparedRow(*to.fit, *widest)->text() + "**: " +
                       (moved ? "from " + fixedNumber(was->estimate, decimals) + " to **" +
                                    fixedNumber(widest->estimate, decimals) + "**, and its"
                              : "the estimate stays at " + fixedNumber(was->estimate, decimals) +

@@ -22,6 +22,31 @@ namespace rapporto {
 /// How many rows were used and where the others went.
 [[nodiscard]] std::string rowsReading(const RowCounts& rows);
 
+/// The row of an effect where answers stand side by side.
+struct ComparedRow {
+    std::string term;
+    std::string equation;  ///< Empty where it is the fit’s main or only one.
+
+    /// “hives · quantile 0.75”.
+    [[nodiscard]] std::string text() const {
+        return equation.empty() ? term : term + " · " + equation;
+    }
+
+    friend bool operator==(const ComparedRow&, const ComparedRow&) = default;
+};
+
+/// The row of a coefficient; nothing for constants and for what all rows of the data share (cuts,
+/// spreads, a correlation).
+[[nodiscard]] std::optional<ComparedRow> comparedRow(const Fit& fit,
+                                                     const Coefficient& coefficient);
+
+/// The rows of all fits, those of a term together.
+[[nodiscard]] std::vector<ComparedRow> comparedRows(const std::vector<const Fit*>& fits);
+
+/// What the effects of a fit are counted in: “the outcome”, “ln of the mean”, “log odds”, “the
+/// probit index”, “ln of the hazard” (cloglog).
+[[nodiscard]] std::string effectsIn(const Fit& fit);
+
 /// What differs between two variants, and how an effect moved; paragraphs.
 [[nodiscard]] std::vector<std::string> differenceReading(const Answer& from, const Answer& to);
 

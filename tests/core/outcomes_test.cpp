@@ -7,6 +7,7 @@
 #include "core/model/response.h"
 #include "core/numerics/distributions.h"
 #include "core/numerics/random.h"
+#include "core/report/report.h"
 #include "core/report/wording.h"
 #include "tests/core/fixtures.h"
 
@@ -531,6 +532,52 @@ class OutcomesTest : public QObject {
             QVERIFY2(ratio > 0.7 && ratio < 1.4, told("ratio", ratio, 1.0).constData());
         }
         QCOMPARE(drawn.fit->resampling->asked, 300);
+    }
+
+    /// Side by side: a row for each equation, and no size of one scale against another’s.
+    void sideBySide() {
+        const Table table = tableFrom(reference()["yes-no"]["clean"]["data"]);
+        Question line = explain("y", {"x", "g"});
+        line.allChecks = false;
+        Question odds = line;
+        odds.method = "logit";
+        Question half = line;
+        half.outcome = "t";
+        half.method = "quantile";
+        Question several = half;
+        several.settings.at = {0.25, 0.75};
+        const Answer a = answer(table, line);
+        const Answer b = answer(table, odds);
+        const Answer c = answer(table, half);
+        const Answer d = answer(table, several);
+        QCOMPARE(effectsIn(*a.fit), std::string("the outcome"));
+        QCOMPARE(effectsIn(*b.fit), std::string("log odds"));
+        const auto words = [](const Answer& from, const Answer& to) {
+            std::string all;
+            for (const std::string& one : differenceReading(from, to)) {
+                all += one + "\n";
+            }
+            return all;
+        };
+        QVERIFY(words(a, b).find("cannot be set against each other") != std::string::npos);
+        QVERIFY(words(a, b).find("Most changed") == std::string::npos);
+        QVERIFY(words(a, a).find("Most changed") != std::string::npos);
+        // One point stands with other methods’ terms, several have rows of their own.
+        QCOMPARE(comparedRow(*c.fit, *coefficient(c, "x"))->text(), std::string("x"));
+        const auto rows = comparedRows({a.fit.get(), d.fit.get()});
+        QCOMPARE(rows.size(), std::size_t{6});
+        QCOMPARE(rows[1].text(), std::string("x · quantile 0.25"));
+        QCOMPARE(rows[2].text(), std::string("x · quantile 0.75"));
+        QCOMPARE(rows[3].text(), std::string("g"));
+        Question groups = explain("m", {"x"});
+        groups.method = "multinomial-logit";
+        groups.allChecks = false;
+        const Answer e = answer(table, groups, {}, grouped("m"));
+        QCOMPARE(comparedRows({e.fit.get()}).size(), e.design->levelNames.size() - 1);
+        const ReportBlock beside = comparisonTable(Study{}, {&a, &b});
+        QVERIFY(std::any_of(beside.cells.begin(), beside.cells.end(), [](const auto& cells) {
+            return cells.front() == "Effects in" && cells.back() == "log odds";
+        }));
     }
 
     void placesInTheLaw_data() {

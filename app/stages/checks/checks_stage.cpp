@@ -21,6 +21,7 @@
 #include <QTextBrowser>
 
 #include <set>
+#include <utility>
 
 namespace rapporto::app {
 
@@ -210,7 +211,13 @@ ChecksStage::ChecksStage(Session& session, QWidget* parent)
       overviewButton_(new QPushButton(tr("residuals together"), this)),
       more_(new QPushButton(overview_)),
       sheet_(new RowSheetView(session, this)),
-      sheetButton_(new QPushButton(tr("row by row"), this)) {
+      sheetButton_(new QPushButton(tr("row by row"), this)),
+      leftLater_([this](const Left& found) {
+          left_ = found;
+          if (std::exchange(drawing_, false) && overviewButton_->isChecked()) {
+              showOverview();
+          }
+      }) {
     auto* layout = new QHBoxLayout(this);
     layout->setContentsMargins(0, 0, 0, 0);
     layout->setSpacing(0);
@@ -472,11 +479,23 @@ void ChecksStage::showOverview() {
         shown.push_back(found);
     }
     const auto frame = session_.frame();
-    std::vector<Exhibit> further;
-    if (answer_ && answer_->fit && !answer_->fromMoments) {
-        further = residualPictures(*answer_->design, *answer_->fit, answer_->question.settings,
-                                   answer_->alpha);
+    if (left_.of != answer_) {
+        left_ = {answer_, {}};
+        drawing_ = false;
+        leftLater_.cancel();
+        if (answer_ && answer_->fit && !answer_->fromMoments) {
+            // Smooths over many rows take longer than a click may.
+            const bool few = answer_->rows.used <= kRowsAtOnce;
+            drawing_ = !few;
+            leftLater_.ask(
+                [answer = answer_] {
+                    return Left{answer, residualPictures(*answer->design, *answer->fit,
+                                                         answer->question.settings, answer->alpha)};
+                },
+                few);
+        }
     }
+    const std::vector<Exhibit>& further = left_.pictures;
     // Fits whose checks have no pictures of what is left begin with those of their own.
     const bool keys =
         std::any_of(shown.begin(), shown.end(), [](const CheckResult* r) { return r != nullptr; });
@@ -506,10 +525,14 @@ void ChecksStage::showOverview() {
     }
     for (std::size_t i = 0; i < pictures_.size(); ++i) {
         if (shown[i] == nullptr) {
-            pictures_[i]->showNothing(keys     ? tr("There is no such picture of this question.")
-                                      : i == 0 ? tr("A fit of this kind leaves no residuals that "
-                                                    "a picture could show.")
-                                               : QString());
+            const QString why =
+                keys       ? tr("There is no such picture of this question.")
+                : i != 0   ? QString()
+                : drawing_ ? tr("What is left of %1 rows is being drawn …")
+                                 .arg(text(countText(answer_->rows.used)))
+                           : tr("A fit of this kind leaves no residuals that a picture could "
+                                "show.");
+            pictures_[i]->showNothing(why);
             continue;
         }
         if (frame) {

@@ -1,5 +1,6 @@
 #pragma once
 
+#include "app/shell/later.h"
 #include "app/shell/stage.h"
 
 class QLabel;
@@ -70,6 +71,12 @@ class ChecksStage : public Stage {
     [[nodiscard]] bool showsQuestion() const override { return true; }
 
   private:
+    /// Pictures of what an answer leaves, beside those of its checks.
+    struct Left {
+        std::shared_ptr<const Answer> of;
+        std::vector<Exhibit> pictures;
+    };
+
     [[nodiscard]] const CheckResult* selected() const;
     void showSelected();
     /// The classification at the cut of the slider, on the curve and in words.
@@ -102,6 +109,9 @@ class ChecksStage : public Stage {
     QPushButton* sheetButton_;
     std::shared_ptr<const Answer> answer_;
     std::string selected_;
+    Left left_;
+    bool drawing_ = false;  ///< `left_` waits for its pictures.
+    Later<Left> leftLater_;
 };
 
 }  // namespace rapporto::app

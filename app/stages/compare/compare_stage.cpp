@@ -20,6 +20,7 @@
 #include <QVBoxLayout>
 
 #include <cmath>
+#include <set>
 
 namespace rapporto::app {
 namespace {
@@ -39,19 +40,15 @@ void CompareTable::showAnswers(std::vector<std::shared_ptr<const Answer>> answer
                                std::size_t chosen) {
     answers_ = std::move(answers);
     chosen_ = chosen;
-    terms_.clear();
+    std::vector<const Fit*> fits;
     for (const auto& a : answers_) {
         if (a && a->fit) {
-            for (const Coefficient& c : a->fit->coefficients) {
-                if (c.designTerm >= 0 &&
-                    std::find(terms_.begin(), terms_.end(), c.term) == terms_.end()) {
-                    terms_.push_back(c.term);
-                }
-            }
+            fits.push_back(a->fit.get());
         }
     }
+    rows_ = comparedRows(fits);
     setMinimumHeight(
-        static_cast<int>(kHead + kRow * static_cast<double>(terms_.size()) + 5 * 20 + 7 * 22 + 40));
+        static_cast<int>(kHead + kRow * static_cast<double>(rows_.size()) + 6 * 20 + 7 * 22 + 40));
     setMinimumWidth(static_cast<int>(kNames + 130.0 * static_cast<double>(answers_.size())));
     update();
 }
@@ -100,23 +97,42 @@ void CompareTable::paintEvent(QPaintEvent* /*event*/) {
 }
 
 void CompareTable::drawTerms(QPainter& painter, double& top) const {
-    for (const auto& term : terms_) {
+    const auto axisOf = [](const Answer& a) {
+        return a.design->outcome + '\n' + effectsIn(*a.fit);
+    };
+    for (const ComparedRow& row : rows_) {
         painter.setPen(QPen(colour::kHairline, 1));
         painter.drawLine(QPointF(0, top), QPointF(width(), top));
         painter.setFont(interfaceFont(13, true));
         painter.setPen(colour::kInk);
-        painter.drawText(QRectF(4, top, kNames - 12, kRow), Qt::AlignLeft | Qt::AlignVCenter,
-                         painter.fontMetrics().elidedText(termText(term), Qt::ElideRight,
+        const bool second = !row.equation.empty();
+        painter.drawText(QRectF(4, top, kNames - 12, second ? kRow - 16 : kRow),
+                         Qt::AlignLeft | Qt::AlignVCenter,
+                         painter.fontMetrics().elidedText(termText(row.term), Qt::ElideRight,
                                                           static_cast<int>(kNames) - 14));
-        // One axis for all columns that explain the same outcome.
+        if (second) {
+            painter.setFont(interfaceFont(11));
+            painter.setPen(colour::kSoft);
+            painter.drawText(QRectF(4, top + 25, kNames - 12, 16), Qt::AlignLeft | Qt::AlignVCenter,
+                             painter.fontMetrics().elidedText(text(row.equation), Qt::ElideRight,
+                                                              static_cast<int>(kNames) - 14));
+        }
+        // One axis for all that explains the same outcome on the same scale, at every quantile.
+        const auto sharesAxis = [&](const ComparedRow& other) {
+            const auto ofOutcome = [](const ComparedRow& one) {
+                return one.equation.empty() || one.equation.starts_with("quantile ");
+            };
+            return other.term == row.term &&
+                   (other.equation == row.equation || (ofOutcome(other) && ofOutcome(row)));
+        };
         std::map<std::string, double> reach;
         for (const auto& a : answers_) {
-            if (a && a->fit) {
-                for (const Coefficient& c : a->fit->coefficients) {
-                    if (c.term == term) {
-                        reach[a->design->outcome] = std::max(
-                            {reach[a->design->outcome], std::abs(c.low), std::abs(c.high)});
-                    }
+            for (std::size_t j = 0; a && a->fit && j < a->fit->coefficients.size(); ++j) {
+                const Coefficient& c = a->fit->coefficients[j];
+                const auto other = comparedRow(*a->fit, c);
+                if (other && sharesAxis(*other)) {
+                    double& most = reach[axisOf(*a)];
+                    most = std::max({most, std::abs(c.low), std::abs(c.high)});
                 }
             }
         }
@@ -127,11 +143,11 @@ void CompareTable::drawTerms(QPainter& painter, double& top) const {
                 continue;
             }
             for (const Coefficient& c : answers_[a]->fit->coefficients) {
-                if (c.term != term) {
+                if (comparedRow(*answers_[a]->fit, c) != row) {
                     continue;
                 }
                 const QRectF column = columnRect(a);
-                const double limit = std::max(reach[answers_[a]->design->outcome], 1e-300) * 1.1;
+                const double limit = std::max(reach[axisOf(*answers_[a])], 1e-300) * 1.1;
                 const QRectF axis(column.left() + 8, top + 5, column.width() - 20, 22);
                 const auto at = [&](double v) {
                     return axis.center().x() + v / limit * axis.width() / 2.0;
@@ -184,10 +200,20 @@ void CompareTable::drawFit(QPainter& painter, double& top) const {
                              tr("refused: ") + text(answers_[a]->refusal->what));
         }
     }
+    std::set<std::string> scales;
+    for (const auto& a : answers_) {
+        if (a && a->fit) {
+            scales.insert(effectsIn(*a->fit));
+        }
+    }
+    if (scales.size() > 1) {
+        // Their lenses have axes of their own.
+        line(tr("effects in"), [](const Answer& a) { return text(effectsIn(*a.fit)); });
+    }
     line(tr("rows"), [](const Answer& a) { return text(countText(a.rows.used)); });
     line("R²", [](const Answer& a) {
         const auto& r = a.fit->statistics.rSquared;
-        return r ? text(fixedNumber(*r, 3, true)) : QString();
+        return r ? text(fixedNumber(*r, 3, true)) : QString("–");
     });
     line("σ", [](const Answer& a) {
         const double sigma = a.fit->statistics.sigma;
@@ -212,7 +238,9 @@ void CompareTable::drawVerdicts(QPainter& painter, double& top) const {
     for (const auto& group : groups) {
         painter.setFont(interfaceFont(12));
         painter.setPen(colour::kSoft);
-        painter.drawText(QRectF(4, top, kNames, 22), Qt::AlignLeft | Qt::AlignVCenter, text(group));
+        painter.drawText(QRectF(4, top, kNames, 22), Qt::AlignLeft | Qt::AlignVCenter,
+                         painter.fontMetrics().elidedText(text(group), Qt::ElideRight,
+                                                          static_cast<int>(kNames)));
         for (std::size_t a = 0; a < answers_.size(); ++a) {
             if (!answers_[a] || !answers_[a]->fit) {
                 continue;

@@ -3,6 +3,7 @@
 #include "app/shell/later.h"
 #include "app/shell/stage.h"
 #include "app/stages/compare/sweep_view.h"
+#include "core/report/wording.h"
 
 class QButtonGroup;
 class QComboBox;
@@ -38,7 +39,7 @@ class CompareTable : public QWidget {
     void drawVerdicts(QPainter& painter, double& top) const;
 
     std::vector<std::shared_ptr<const Answer>> answers_;
-    std::vector<std::string> terms_;
+    std::vector<ComparedRow> rows_;
     std::size_t chosen_ = 0;
 };
 
