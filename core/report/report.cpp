@@ -195,18 +195,14 @@ class ReportBuilder {
                 }
             }
         } else {
-            const auto key =
-                std::find_if(first.fit->coefficients.begin(), first.fit->coefficients.end(),
-                             [](const Coefficient& c) { return c.designTerm >= 0; });
+            const auto own = comparedEffects(*first.fit);
             for (const Answer* a : found) {
-                for (const Coefficient& c : a->fit->coefficients) {
-                    if (key != first.fit->coefficients.end() &&
-                        comparedRow(*a->fit, c) == comparedRow(*first.fit, *key) &&
-                        a->design->outcome == first.design->outcome &&
-                        effectsIn(*a->fit) == effectsIn(*first.fit)) {
-                        names.push_back(questionTitle(*a));
-                        effects.push_back(&c);
-                    }
+                const Coefficient* c =
+                    own.empty() ? nullptr : effectIn(comparedEffects(*a->fit), own.front().row);
+                if (c != nullptr && a->design->outcome == first.design->outcome &&
+                    effectsIn(*a->fit) == effectsIn(*first.fit)) {
+                    names.push_back(questionTitle(*a));
+                    effects.push_back(c);
                 }
             }
         }
@@ -354,22 +350,21 @@ ReportBlock comparisonTable(const Study& study, const std::vector<const Answer*>
     }
     block.cells.push_back(head);
     block.rules.push_back(0);
-    std::vector<const Fit*> fits;
+    std::vector<std::vector<ComparedEffect>> fits;
     for (const Answer* a : answers) {
-        fits.push_back(a->fit.get());
+        fits.push_back(comparedEffects(*a->fit));
     }
-    const auto put = [&](const std::string& name, const auto& isOwn) {
+    const auto put = [&](const std::string& name, const auto& inColumn) {
         std::vector<std::string> estimates = {name};
         std::vector<std::string> errors = {""};
         bool any = false;
-        for (const Answer* a : answers) {
-            const auto& list = a->fit->coefficients;
-            const auto c = std::find_if(list.begin(), list.end(),
-                                        [&](const Coefficient& x) { return isOwn(*a->fit, x); });
-            const bool has = c != list.end();
-            any = any || has;
-            estimates.push_back(has ? fixedNumber(c->estimate, decimalsFor(c->se), true) : "");
-            errors.push_back(has ? "(" + fixedNumber(c->se, decimalsFor(c->se), true) + ")" : "");
+        for (std::size_t a = 0; a < answers.size(); ++a) {
+            const Coefficient* c = inColumn(a);
+            any = any || c != nullptr;
+            estimates.push_back(c != nullptr ? fixedNumber(c->estimate, decimalsFor(c->se), true)
+                                             : "");
+            errors.push_back(c != nullptr ? "(" + fixedNumber(c->se, decimalsFor(c->se), true) + ")"
+                                          : "");
         }
         if (any) {
             block.cells.push_back(estimates);
@@ -377,14 +372,17 @@ ReportBlock comparisonTable(const Study& study, const std::vector<const Answer*>
         }
     };
     for (const ComparedRow& row : comparedRows(fits)) {
-        put(row.text(),
-            [&](const Fit& fit, const Coefficient& c) { return comparedRow(fit, c) == row; });
+        put(row.text(), [&](std::size_t a) { return effectIn(fits[a], row); });
     }
-    put("Constant", [](const Fit& fit, const Coefficient& c) {
-        return c.term == "(constant)" &&
-               (c.equation == "main" ||
-                std::all_of(fit.coefficients.begin(), fit.coefficients.end(),
-                            [&](const Coefficient& x) { return x.equation == c.equation; }));
+    put("Constant", [&](std::size_t a) -> const Coefficient* {
+        const auto& list = answers[a]->fit->coefficients;
+        const bool alone = std::all_of(list.begin(), list.end(), [&](const Coefficient& c) {
+            return c.equation == list.front().equation;
+        });
+        const auto c = std::find_if(list.begin(), list.end(), [&](const Coefficient& x) {
+            return x.term == "(constant)" && (alone || x.equation == "main");
+        });
+        return c == list.end() ? nullptr : &*c;
     });
     block.rules.push_back(block.cells.size() - 1);
     const auto row = [&](const std::string& name, auto value) {

@@ -658,30 +658,41 @@ bool isEffect(const Coefficient& c) {
 
 }  // namespace
 
-std::optional<ComparedRow> comparedRow(const Fit& fit, const Coefficient& coefficient) {
-    if (!isEffect(coefficient)) {
-        return std::nullopt;
+std::vector<ComparedEffect> comparedEffects(const Fit& fit) {
+    std::vector<ComparedEffect> out;
+    bool alone = true;
+    for (const Coefficient& c : fit.coefficients) {
+        if (isEffect(c)) {
+            out.push_back({{c.term, c.equation}, &c});
+            alone = alone && c.equation == out.front().row.equation;
+        }
     }
-    const std::string& own = coefficient.equation;
-    const bool alone =
-        std::none_of(fit.coefficients.begin(), fit.coefficients.end(),
-                     [&](const Coefficient& c) { return isEffect(c) && c.equation != own; });
-    return ComparedRow{coefficient.term, own == "main" || alone ? std::string() : own};
+    for (ComparedEffect& one : out) {
+        if (alone || one.row.equation == "main") {
+            one.row.equation.clear();
+        }
+    }
+    return out;
 }
 
-std::vector<ComparedRow> comparedRows(const std::vector<const Fit*>& fits) {
+const Coefficient* effectIn(const std::vector<ComparedEffect>& effects, const ComparedRow& row) {
+    const auto found = std::find_if(effects.begin(), effects.end(),
+                                    [&](const ComparedEffect& one) { return one.row == row; });
+    return found == effects.end() ? nullptr : found->effect;
+}
+
+std::vector<ComparedRow> comparedRows(const std::vector<std::vector<ComparedEffect>>& fits) {
     std::vector<ComparedRow> out;
-    for (const Fit* fit : fits) {
-        for (const Coefficient& c : fit->coefficients) {
-            const auto row = comparedRow(*fit, c);
-            if (!row || std::find(out.begin(), out.end(), *row) != out.end()) {
+    for (const auto& effects : fits) {
+        for (const ComparedEffect& one : effects) {
+            if (std::find(out.begin(), out.end(), one.row) != out.end()) {
                 continue;
             }
             // Behind the last row of its term.
-            const auto last = std::find_if(out.rbegin(), out.rend(), [&](const ComparedRow& one) {
-                return one.term == row->term;
+            const auto last = std::find_if(out.rbegin(), out.rend(), [&](const ComparedRow& row) {
+                return row.term == one.row.term;
             });
-            out.insert(last == out.rend() ? out.end() : last.base(), *row);
+            out.insert(last == out.rend() ? out.end() : last.base(), one.row);
         }
     }
     return out;
@@ -863,18 +874,22 @@ std::vector<std::string> differenceReading(const Answer& from, const Answer& to)
                       " there, so that their sizes cannot be set against each other: compare signs "
                       "and checks, or both “on the outcome” under Model.");
     }
-    for (std::size_t j = 0; alike && j < to.fit->coefficients.size(); ++j) {
-        const Coefficient& c = to.fit->coefficients[j];
-        for (const Coefficient& o : from.fit->coefficients) {
-            const double moved = o.se > 0.0 ? std::abs(c.estimate - o.estimate) / o.se +
-                                                  std::abs(std::log(std::max(c.se, 1e-300) / o.se))
-                                            : 0.0;
-            const auto row = comparedRow(*to.fit, c);
-            if (row && moved > most && comparedRow(*from.fit, o) == row) {
-                most = moved;
-                widest = &c;
-                was = &o;
-            }
+    const auto before = comparedEffects(*from.fit);
+    std::string changed;
+    for (const ComparedEffect& one : comparedEffects(*to.fit)) {
+        const Coefficient* o = alike ? effectIn(before, one.row) : nullptr;
+        if (o == nullptr) {
+            continue;
+        }
+        const Coefficient& c = *one.effect;
+        const double moved = o->se > 0.0 ? std::abs(c.estimate - o->estimate) / o->se +
+                                               std::abs(std::log(std::max(c.se, 1e-300) / o->se))
+                                         : 0.0;
+        if (moved > most) {
+            most = moved;
+            widest = &c;
+            was = o;
+            changed = one.row.text();
         }
     }
     if (widest != nullptr) {
@@ -882,7 +897,7 @@ std::vector<std::string> differenceReading(const Answer& from, const Answer& to)
         const double ratio = was->se > 0.0 ? widest->se / was->se : 1.0;
         const bool moved =
             std::abs(widest->estimate - was->estimate) > 1e-9 * (std::abs(was->estimate) + was->se);
-        out.push_back("Most changed is **" + comparedRow(*to.fit, *widest)->text() + "**: " +
+        out.push_back("Most changed is **" + changed + "**: " +
                       (moved ? "from " + fixedNumber(was->estimate, decimals) + " to **" +
                                    fixedNumber(widest->estimate, decimals) + "**, and its"
                              : "the estimate stays at " + fixedNumber(was->estimate, decimals) +

@@ -35,13 +35,23 @@ struct ComparedRow {
     friend bool operator==(const ComparedRow&, const ComparedRow&) = default;
 };
 
-/// The row of a coefficient; nothing for constants and for what all rows of the data share (cuts,
+/// An effect and its row.
+struct ComparedEffect {
+    ComparedRow row;
+    const Coefficient* effect = nullptr;  ///< Of the fit, which must outlive it.
+};
+
+/// The effects of a fit in its order: no constants, nothing that all rows of the data share (cuts,
 /// spreads, a correlation).
-[[nodiscard]] std::optional<ComparedRow> comparedRow(const Fit& fit,
-                                                     const Coefficient& coefficient);
+[[nodiscard]] std::vector<ComparedEffect> comparedEffects(const Fit& fit);
+
+/// The effect in a row, or null.
+[[nodiscard]] const Coefficient* effectIn(const std::vector<ComparedEffect>& effects,
+                                          const ComparedRow& row);
 
 /// The rows of all fits, those of a term together.
-[[nodiscard]] std::vector<ComparedRow> comparedRows(const std::vector<const Fit*>& fits);
+[[nodiscard]] std::vector<ComparedRow> comparedRows(
+    const std::vector<std::vector<ComparedEffect>>& fits);
 
 /// What the effects of a fit are counted in: “the outcome”, “ln of the mean”, “log odds”, “the
 /// probit index”, “ln of the hazard” (cloglog).

@@ -563,8 +563,8 @@ class OutcomesTest : public QObject {
         QVERIFY(words(a, b).find("Most changed") == std::string::npos);
         QVERIFY(words(a, a).find("Most changed") != std::string::npos);
         // One point stands with other methods’ terms, several have rows of their own.
-        QCOMPARE(comparedRow(*c.fit, *coefficient(c, "x"))->text(), std::string("x"));
-        const auto rows = comparedRows({a.fit.get(), d.fit.get()});
+        QCOMPARE(effectIn(comparedEffects(*c.fit), {"x", ""}), coefficient(c, "x"));
+        const auto rows = comparedRows({comparedEffects(*a.fit), comparedEffects(*d.fit)});
         QCOMPARE(rows.size(), std::size_t{6});
         QCOMPARE(rows[1].text(), std::string("x · quantile 0.25"));
         QCOMPARE(rows[2].text(), std::string("x · quantile 0.75"));
@@ -573,7 +573,7 @@ class OutcomesTest : public QObject {
         groups.method = "multinomial-logit";
         groups.allChecks = false;
         const Answer e = answer(table, groups, {}, grouped("m"));
-        QCOMPARE(comparedRows({e.fit.get()}).size(), e.design->levelNames.size() - 1);
+        QCOMPARE(comparedRows({comparedEffects(*e.fit)}).size(), e.design->levelNames.size() - 1);
         const ReportBlock beside = comparisonTable(Study{}, {&a, &b});
         QVERIFY(std::any_of(beside.cells.begin(), beside.cells.end(), [](const auto& cells) {
             return cells.front() == "Effects in" && cells.back() == "log odds";

@@ -40,13 +40,11 @@ void CompareTable::showAnswers(std::vector<std::shared_ptr<const Answer>> answer
                                std::size_t chosen) {
     answers_ = std::move(answers);
     chosen_ = chosen;
-    std::vector<const Fit*> fits;
+    effects_.clear();
     for (const auto& a : answers_) {
-        if (a && a->fit) {
-            fits.push_back(a->fit.get());
-        }
+        effects_.push_back(a && a->fit ? comparedEffects(*a->fit) : std::vector<ComparedEffect>());
     }
-    rows_ = comparedRows(fits);
+    rows_ = comparedRows(effects_);
     setMinimumHeight(
         static_cast<int>(kHead + kRow * static_cast<double>(rows_.size()) + 6 * 20 + 7 * 22 + 40));
     setMinimumWidth(static_cast<int>(kNames + 130.0 * static_cast<double>(answers_.size())));
@@ -126,49 +124,44 @@ void CompareTable::drawTerms(QPainter& painter, double& top) const {
                    (other.equation == row.equation || (ofOutcome(other) && ofOutcome(row)));
         };
         std::map<std::string, double> reach;
-        for (const auto& a : answers_) {
-            for (std::size_t j = 0; a && a->fit && j < a->fit->coefficients.size(); ++j) {
-                const Coefficient& c = a->fit->coefficients[j];
-                const auto other = comparedRow(*a->fit, c);
-                if (other && sharesAxis(*other)) {
-                    double& most = reach[axisOf(*a)];
-                    most = std::max({most, std::abs(c.low), std::abs(c.high)});
+        for (std::size_t a = 0; a < answers_.size(); ++a) {
+            for (const ComparedEffect& one : effects_[a]) {
+                if (sharesAxis(one.row)) {
+                    double& most = reach[axisOf(*answers_[a])];
+                    most = std::max({most, std::abs(one.effect->low), std::abs(one.effect->high)});
                 }
             }
         }
         const QColor colours[] = {colour::kBlue, colour::kOchre, colour::kPlum, colour::kMoss,
                                   colour::kClay};
         for (std::size_t a = 0; a < answers_.size(); ++a) {
-            if (!answers_[a] || !answers_[a]->fit) {
+            const Coefficient* own = effectIn(effects_[a], row);
+            if (own == nullptr) {
                 continue;
             }
-            for (const Coefficient& c : answers_[a]->fit->coefficients) {
-                if (comparedRow(*answers_[a]->fit, c) != row) {
-                    continue;
-                }
-                const QRectF column = columnRect(a);
-                const double limit = std::max(reach[axisOf(*answers_[a])], 1e-300) * 1.1;
-                const QRectF axis(column.left() + 8, top + 5, column.width() - 20, 22);
-                const auto at = [&](double v) {
-                    return axis.center().x() + v / limit * axis.width() / 2.0;
-                };
-                painter.setPen(QPen(colour::kSoft, 1));
-                painter.drawLine(QPointF(at(0), axis.top()), QPointF(at(0), axis.bottom()));
-                drawLens(painter, axis, c, at,
-                         answers_[a]->question.lead ? colour::kAccent : colours[a % 5]);
-                const int decimals = decimalsFor(c.se);
-                painter.setFont(interfaceFont(13, true));
-                painter.setPen(colour::kInk);
-                const QString estimate = text(fixedNumber(c.estimate, decimals, true));
-                painter.drawText(QRectF(column.left() + 8, top + 29, column.width(), 17),
-                                 Qt::AlignLeft | Qt::AlignVCenter, estimate);
-                const int used = painter.fontMetrics().horizontalAdvance(estimate);
-                painter.setFont(interfaceFont(13));
-                painter.setPen(colour::kSoft);
-                painter.drawText(QRectF(column.left() + 12 + used, top + 29, column.width(), 17),
-                                 Qt::AlignLeft | Qt::AlignVCenter,
-                                 "(" + text(fixedNumber(c.se, decimals, true)) + ")");
-            }
+            const Coefficient& c = *own;
+            const QRectF column = columnRect(a);
+            const double limit = std::max(reach[axisOf(*answers_[a])], 1e-300) * 1.1;
+            const QRectF axis(column.left() + 8, top + 5, column.width() - 20, 22);
+            const auto at = [&](double v) {
+                return axis.center().x() + v / limit * axis.width() / 2.0;
+            };
+            painter.setPen(QPen(colour::kSoft, 1));
+            painter.drawLine(QPointF(at(0), axis.top()), QPointF(at(0), axis.bottom()));
+            drawLens(painter, axis, c, at,
+                     answers_[a]->question.lead ? colour::kAccent : colours[a % 5]);
+            const int decimals = decimalsFor(c.se);
+            painter.setFont(interfaceFont(13, true));
+            painter.setPen(colour::kInk);
+            const QString estimate = text(fixedNumber(c.estimate, decimals, true));
+            painter.drawText(QRectF(column.left() + 8, top + 29, column.width(), 17),
+                             Qt::AlignLeft | Qt::AlignVCenter, estimate);
+            const int used = painter.fontMetrics().horizontalAdvance(estimate);
+            painter.setFont(interfaceFont(13));
+            painter.setPen(colour::kSoft);
+            painter.drawText(QRectF(column.left() + 12 + used, top + 29, column.width(), 17),
+                             Qt::AlignLeft | Qt::AlignVCenter,
+                             "(" + text(fixedNumber(c.se, decimals, true)) + ")");
         }
         top += kRow;
     }

@@ -40,6 +40,7 @@ class CompareTable : public QWidget {
 
     std::vector<std::shared_ptr<const Answer>> answers_;
     std::vector<ComparedRow> rows_;
+    std::vector<std::vector<ComparedEffect>> effects_;  ///< Of each answer; empty without a fit.
     std::size_t chosen_ = 0;
 };
 
