@@ -388,7 +388,7 @@ std::optional<Effective> effectiveOf(const CheckInput& in, const InstrumentParts
         return std::nullopt;
     }
     const auto W = stageVariance(in, parts, out.excluded, errorsOf(in), leftOver(in, parts));
-    if (!W || !(W->trace() > 0.0)) {
+    if (!W || !W->allFinite() || !(W->trace() > 0.0)) {
         return std::nullopt;
     }
     Effective e;
