@@ -5,7 +5,6 @@
 #include "core/describe/smooth.h"
 #include "core/model/likelihood.h"
 #include "core/model/outcome_models.h"
-#include "core/model/response.h"
 #include "core/numerics/distributions.h"
 #include "core/numerics/random.h"
 

@@ -656,6 +656,15 @@ bool isEffect(const Coefficient& c) {
                                        c.equation == "first" || c.equation.starts_with("to ")));
 }
 
+/// An equation beside the main one, with what its effects are counted in.
+std::string furtherEquation(const Fit& fit, const std::string& equation) {
+    if (equation == "zero") {
+        return fit.likelihood && fit.likelihood->family == "hurdle" ? "any at all, log odds"
+                                                                    : "always zero, log odds";
+    }
+    return equation == "seen" ? "whether seen, probit index" : equation;
+}
+
 }  // namespace
 
 std::vector<ComparedEffect> comparedEffects(const Fit& fit) {
@@ -668,9 +677,9 @@ std::vector<ComparedEffect> comparedEffects(const Fit& fit) {
         }
     }
     for (ComparedEffect& one : out) {
-        if (alone || one.row.equation == "main") {
-            one.row.equation.clear();
-        }
+        one.row.equation = alone || one.row.equation == "main"
+                               ? std::string()
+                               : furtherEquation(fit, one.row.equation);
     }
     return out;
 }
@@ -891,6 +900,11 @@ std::vector<std::string> differenceReading(const Answer& from, const Answer& to)
             was = o;
             changed = one.row.text();
         }
+    }
+    if (alike && widest == nullptr) {
+        out.emplace_back(
+            "No effect stands in both in the same way: look at the rows of a term one below the "
+            "other.");
     }
     if (widest != nullptr) {
         const int decimals = decimalsFor(std::min(widest->se, was->se));

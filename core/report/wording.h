@@ -25,7 +25,7 @@ namespace rapporto {
 /// The row of an effect where answers stand side by side.
 struct ComparedRow {
     std::string term;
-    std::string equation;  ///< Empty where it is the fit’s main or only one.
+    std::string equation;  ///< In words; empty where it is the fit’s main or only one.
 
     /// “hives · quantile 0.75”.
     [[nodiscard]] std::string text() const {
@@ -53,8 +53,8 @@ struct ComparedEffect {
 [[nodiscard]] std::vector<ComparedRow> comparedRows(
     const std::vector<std::vector<ComparedEffect>>& fits);
 
-/// What the effects of a fit are counted in: “the outcome”, “ln of the mean”, “log odds”, “the
-/// probit index”, “ln of the hazard” (cloglog).
+/// What the effects of a fit’s main equation are counted in: “the outcome”, “ln of the mean”, “log
+/// odds”, “the probit index”, “ln of the hazard” (cloglog).
 [[nodiscard]] std::string effectsIn(const Fit& fit);
 
 /// What differs between two variants, and how an effect moved; paragraphs.

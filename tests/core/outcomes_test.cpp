@@ -562,6 +562,15 @@ class OutcomesTest : public QObject {
         QVERIFY(words(a, b).find("cannot be set against each other") != std::string::npos);
         QVERIFY(words(a, b).find("Most changed") == std::string::npos);
         QVERIFY(words(a, a).find("Most changed") != std::string::npos);
+        QVERIFY(words(c, d).find("No effect stands in both") != std::string::npos);
+        Question any = explain("y", {"x", "g"});
+        setMethod(any, "hurdle poisson");
+        const Answer f =
+            answer(tableFrom(reference()["counts"]["clean"]["data"]), any, {}, grouped("g"));
+        const auto parts = comparedEffects(*f.fit);
+        QVERIFY(std::any_of(parts.begin(), parts.end(), [](const ComparedEffect& one) {
+            return one.row.text() == "z · any at all, log odds";
+        }));
         // One point stands with other methods’ terms, several have rows of their own.
         QCOMPARE(effectIn(comparedEffects(*c.fit), {"x", ""}), coefficient(c, "x"));
         const auto rows = comparedRows({comparedEffects(*a.fit), comparedEffects(*d.fit)});
