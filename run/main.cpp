@@ -127,7 +127,16 @@ int run(const Call& call) {
                       << "\n";
         }
     }
-    return refused ? 3 : 0;
+    bool broken = false;
+    for (const Answer& answer : answers) {
+        for (const std::string& fault : answer.faults) {
+            broken = true;
+            if (!answer.refusal) {
+                std::cerr << "refused: " << answer.question.id << ": " << fault << "\n";
+            }
+        }
+    }
+    return refused || broken ? 3 : 0;
 }
 
 }  // namespace

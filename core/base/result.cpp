@@ -1,5 +1,7 @@
 #include "core/base/result.h"
 
+#include "core/base/border.h"
+
 #include <utility>
 
 namespace rapporto {
@@ -16,6 +18,15 @@ tl::unexpected<Refusal> refuse(ErrorCode code, std::string what, std::string whe
                                std::string help, std::vector<std::string> subjects) {
     return tl::make_unexpected(
         Refusal{code, std::move(what), std::move(where), std::move(help), std::move(subjects)});
+}
+
+Refusal faultOf(const std::string& part, const std::string& words) {
+    return {ErrorCode::Fault,
+            part + " could not be worked out: a mistake of this program (" + words + ")",
+            "",
+            "Everything else stands. Without extreme values, ties or empty groups it may be "
+            "answered; please tell us of it.",
+            {}};
 }
 
 }  // namespace rapporto

@@ -25,6 +25,9 @@ enum class ErrorCode {
     Changed,        ///< A source differs from the one the study was made with.
     Stopped,        ///< The person stopped the work.
     NotConverged,   ///< An iteration found no end.
+    NotUsed,        ///< Something is asked for that has no use in what is asked.
+    NothingToTell,  ///< What is left is rounding: there is nothing that a number could stand on.
+    Fault,          ///< A mistake of this program, stopped at the border of one part.
 };
 
 /// An expected failure, in words for the person who meets it: what happened, where, and what

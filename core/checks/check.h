@@ -34,6 +34,7 @@ struct CheckResult {
     std::vector<std::pair<std::string, double>> details;
     Exhibit exhibit;
     std::vector<Remedy> remedies;
+    bool fault = false;  ///< A mistake of this program stands in the way; the reading tells it.
 };
 
 struct CheckInput {
@@ -82,11 +83,20 @@ struct Check {
 /// The check of that id, or null.
 [[nodiscard]] const Check* findCheck(const std::string& id);
 
+/// What a check looks at where that is not the answer’s own design and fit: each row once under
+/// sampling weights, the rows that are stood for under frequency weights.
+struct CheckRows {
+    Design design;
+    Fit fit;
+};
+
 /// Runs what the question asks for. An id that this version does not have comes back as
 /// not-applicable with the words “not built yet”.
+///
+/// @param rows  null: the design has neither sampling nor frequency weights.
 [[nodiscard]] std::vector<CheckResult> runChecks(const Frame& frame, const Question& question,
                                                  const Design& design, const Fit& fit, double alpha,
-                                                 const Job& job);
+                                                 const Job& job, const CheckRows* rows = nullptr);
 
 /// What the checks under one question say together: the worst verdict, and whose it is.
 struct GroupVerdict {

@@ -1,3 +1,4 @@
+#include "core/base/border.h"
 #include "core/checks/break_path.h"
 #include "core/checks/check.h"
 #include "core/checks/common.h"
@@ -6,6 +7,7 @@
 #include "core/model/panel.h"
 
 #include <algorithm>
+#include <cmath>
 
 namespace rapporto {
 
@@ -249,6 +251,45 @@ const std::vector<Check>& allChecks() {
     return kChecks;
 }
 
+namespace {
+
+/// Under sampling weights these look at the weighted fit, whose rows, terms or instruments they are
+/// about; others look at each row once, since their laws are those of rows, not of weights.
+bool isOfWeightedFit(const std::string& id) {
+    static const std::vector<std::string> kOf = {"weights-matter",
+                                                 "leverage",
+                                                 "cooks-distance",
+                                                 "dfbetas",
+                                                 "dffits",
+                                                 "covratio",
+                                                 "held-down",
+                                                 "vif",
+                                                 "condition",
+                                                 "endogeneity",
+                                                 "over-identification",
+                                                 "difference-j",
+                                                 "weak-instruments",
+                                                 "under-identification",
+                                                 "anderson-rubin",
+                                                 "pre-trend",
+                                                 "who-is-compared",
+                                                 "roc",
+                                                 "separation",
+                                                 "differences-serial"};
+    return std::find(kOf.begin(), kOf.end(), id) != kOf.end();
+}
+
+/// Checks that count rows by their frequency weights themselves: where the rows stood for are too
+/// many to be written out, the others are not made.
+bool countsRows(const std::string& id) {
+    static const std::vector<std::string> kOf = {
+        "reset",     "component-residual", "interactions",       "vif",
+        "condition", "zero-excess",        "pearson-dispersion", "roc"};
+    return std::find(kOf.begin(), kOf.end(), id) != kOf.end();
+}
+
+}  // namespace
+
 const Check* findCheck(const std::string& id) {
     for (const Check& check : allChecks()) {
         if (id == check.id) {
@@ -330,11 +371,39 @@ std::string outOfScope(unsigned kind) {
                  "grouping among the terms.";
 }
 
+/// What does not exist is absent: a statistic or p outside of its law’s domain.
+void onlyNumbers(CheckResult& result) {
+    const auto exists = [](const std::optional<double>& x) { return !x || !std::isnan(*x); };
+    if (result.verdict == Verdict::NotApplicable) {
+        return;
+    }
+    if (!exists(result.statistic) || !exists(result.p)) {
+        result = notApplicable(
+            "Its statistic does not exist on these rows: what it sets against each other does not "
+            "vary, or too little is left.");
+    }
+}
+
+/// One check behind its border: a mistake in it is its own alone.
+CheckResult runOne(const Check& check, const CheckInput& in) {
+    const auto found = guarded("the check ‘" + std::string(check.name) + "’",
+                               [&]() -> Result<CheckResult> { return check.run(in); });
+    if (found) {
+        CheckResult result = *found;
+        onlyNumbers(result);
+        return result;
+    }
+    CheckResult result = notApplicable(found.error().text());
+    result.reading.front() = 'T';  // “The check …”
+    result.fault = found.error().code == ErrorCode::Fault;
+    return result;
+}
+
 }  // namespace
 
 std::vector<CheckResult> runChecks(const Frame& frame, const Question& question,
                                    const Design& design, const Fit& fit, double alpha,
-                                   const Job& job) {
+                                   const Job& job, const CheckRows* rows) {
     std::vector<CheckRequest> wanted = question.checks;
     if (question.allChecks) {
         wanted.clear();
@@ -346,19 +415,30 @@ std::vector<CheckResult> runChecks(const Frame& frame, const Question& question,
     // speak of that.
     const unsigned kind =
         isSelection(question.method) ? unsigned{fits::kOther} : kindOf(design, fit);
+    const bool counted = design.weightKind == WeightKind::Frequency && frame.moments() == nullptr;
     std::vector<CheckResult> results;
     for (const CheckRequest& request : wanted) {
         if (job.stopped()) {
             break;
         }
         const Check* check = findCheck(request.id);
+        const bool aside = rows != nullptr && (counted || !isOfWeightedFit(request.id));
+        const CheckInput in{
+            frame, question, aside ? rows->design : design, aside ? rows->fit : fit, request,
+            alpha, job};
         CheckResult result =
             check == nullptr ? notApplicable("The check ‘" + request.id + "’ is not built yet.")
             : check->needsRows && frame.moments() != nullptr
                 ? notApplicable("It looks at rows, and the source is a summary of them.")
-            : (check->of & kind) == 0
-                ? notApplicable(outOfScope(kind))
-                : check->run({frame, question, design, fit, request, alpha, job});
+            : (check->of & kind) == 0 ? notApplicable(outOfScope(kind))
+            : fit.exact
+                ? notApplicable("The terms tell the outcome exactly: there is nothing to tell.")
+            : counted && rows == nullptr && !countsRows(request.id)
+                ? notApplicable("The weights stand for more rows than it can be made for.")
+                : runOne(*check, in);
+        if (aside && !counted && result.verdict != Verdict::NotApplicable) {
+            result.reading += " Each row counts once here, whatever its weight.";
+        }
         result.id = request.id;
         results.push_back(std::move(result));
     }

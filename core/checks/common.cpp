@@ -6,6 +6,7 @@
 
 #include <algorithm>
 #include <cmath>
+#include <limits>
 #include <map>
 #include <numeric>
 
@@ -135,6 +136,16 @@ std::vector<std::size_t> rowsAbove(const CheckInput& in, const VectorXd& values,
     return rows;
 }
 
+bool fitVaries(const CheckInput& in) {
+    const VectorXd& fitted = in.fit.fitted;
+    if (fitted.size() == 0) {
+        return false;
+    }
+    const double units = 64.0 * std::numeric_limits<double>::epsilon();
+    return fitted.maxCoeff() - fitted.minCoeff() >
+           units * std::max(fitted.cwiseAbs().maxCoeff(), in.design.y.cwiseAbs().maxCoeff());
+}
+
 MatrixXd regressors(const CheckInput& in) {
     std::vector<Index> columns;
     for (const Index c : in.fit.solution.kept) {
@@ -210,6 +221,8 @@ Result<Auxiliary> auxiliary(const MatrixXd& Z, const VectorXd& y, const Job& job
     out.explained = std::max(total - out.rss, 0.0);
     out.rSquared = total > 0.0 ? out.explained / total : 0.0;
     out.columns = static_cast<double>(solution->kept.size()) - 1.0;
+    const double units = 16.0 * std::numeric_limits<double>::epsilon();
+    out.varies = total > std::pow(units * y.norm(), 2);
     return out;
 }
 

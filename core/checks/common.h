@@ -34,6 +34,9 @@ namespace rapporto {
 /// The rows of a series from first to last.
 [[nodiscard]] std::vector<Eigen::Index> rowsInTime(const CheckInput& in);
 
+/// The fitted values differ by more than rounding: a constant alone has no shape to ask about.
+[[nodiscard]] bool fitVaries(const CheckInput& in);
+
 /// Kept columns but the constant.
 [[nodiscard]] Eigen::MatrixXd regressors(const CheckInput& in);
 
@@ -74,6 +77,7 @@ struct Auxiliary {
     double explained = 0.0;  ///< Explained sum of squares.
     double rss = 0.0;
     double columns = 0.0;  ///< Without the constant.
+    bool varies = true;    ///< False: y is one number but for rounding: there is nothing to tell.
 };
 
 [[nodiscard]] Result<Auxiliary> auxiliary(const Eigen::MatrixXd& Z, const Eigen::VectorXd& y,

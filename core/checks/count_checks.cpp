@@ -217,6 +217,22 @@ CheckResult checkOverdispersion(const CheckInput& in) {
     result.distribution = "t";
     result.p = tTail(t, left);
     result.details = {{"alpha", a}, {"p the other way", tTail(-t, left)}};
+    // The other form of the question: against a negative binomial, whose dispersion cannot be below
+    // zero, so that half of the law stands there.
+    constexpr Index kMostRows = 100000;
+    if (n <= kMostRows && in.design.effects.empty()) {
+        const auto wider =
+            fitNegativeBinomial(in.design, EstimatorSettings{}, ErrorSpec{}, in.alpha, in.job);
+        if (wider && wider->likelihood) {
+            const double lr =
+                wider->likelihood->atBoundary
+                    ? 0.0
+                    : std::max(2.0 * (wider->likelihood->logLikelihood - told.logLikelihood), 0.0);
+            result.details.emplace_back("boundary likelihood ratio", lr);
+            result.details.emplace_back("boundary p",
+                                        lr > 0.0 ? 0.5 * chiSquareTail(lr, 1.0) : 1.0);
+        }
+    }
     // How many times its mean the variance is, at the mean.
     const double size = a * mean;
     const bool found = *result.p < in.alpha && size >= 0.05;

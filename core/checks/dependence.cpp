@@ -149,6 +149,9 @@ CheckResult checkArch(const CheckInput& in) {
     if (!aux) {
         return notApplicable("The work was stopped.");
     }
+    if (!aux->varies || aux->columns < 1.0) {
+        return notApplicable("All residuals are of one size: there is nothing to tell.");
+    }
     CheckResult result;
     result.statistic = static_cast<double>(n) * aux->rSquared;
     result.statisticName = "ARCH n·R²";

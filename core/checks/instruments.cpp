@@ -768,7 +768,7 @@ CheckResult weakInstruments(const CheckInput& in) {
     result.headline = "F " + fixedNumber(value, 1) + ", " + fixedNumber(tenth, 1) + " wanted";
     const std::string what = effective && !classical(in) ? "effective F" : result.statisticName;
     result.reading =
-        "The instruments move " + namesOfEndogenous(in, *parts) + " with an " + what + " of " +
+        "How far the instruments move " + namesOfEndogenous(in, *parts) + ": " + what + " " +
         fixedNumber(value, 1) + ", against " + against + ". " +
         (result.verdict == Verdict::Fine ? "They are strong enough for the usual intervals."
          : likelihoodByInstruments(in)
@@ -892,11 +892,15 @@ class AndersonRubin {
         };
         VectorXd sum;
         MatrixXd both;
+        // Both of one size in the sum, so that neither loses its digits beside the other; a power
+        // of two changes none.
+        const double sizes = in.design.y.stableNorm() / x.stableNorm();
+        const double by = std::isnormal(sizes) ? std::exp2(std::round(std::log2(sizes))) : 1.0;
         if (!run(in.design.y, out.a_, out.Vaa_) || !run(x, out.c_, out.Vcc_) ||
-            !run(in.design.y + x, sum, both)) {
+            !run(in.design.y + by * x, sum, both)) {
             return std::nullopt;
         }
-        out.Vac_ = 0.5 * (both - out.Vaa_ - out.Vcc_);
+        out.Vac_ = 0.5 * (both - out.Vaa_ - by * by * out.Vcc_) / by;
         out.df1_ = static_cast<double>(parts.excluded.size());
         return out;
     }

@@ -19,7 +19,8 @@ using Eigen::VectorXd;
 Exhibit quantileExhibit(const CheckInput& in) {
     const VectorXd e = scaledResiduals(in);
     const VectorXd t = studentisedResiduals(in);
-    const bool small = e.size() * in.design.X.cols() <= 5000 && in.fit.dfResidual >= 2.0;
+    const bool small = e.size() * in.design.X.cols() <= 5000 && in.fit.dfResidual >= 2.0 &&
+                       !std::isnan(in.fit.leverage.sum());
     std::vector<Index> order(static_cast<std::size_t>(e.size()));
     std::iota(order.begin(), order.end(), Index{0});
     std::sort(order.begin(), order.end(),

@@ -5,6 +5,7 @@
 #include "core/checks/common.h"
 #include "core/model/instruments.h"
 #include "core/numerics/distributions.h"
+#include "core/numerics/random.h"
 
 #include <algorithm>
 #include <cmath>
@@ -263,6 +264,36 @@ CheckResult checkBreuschPaganLm(const CheckInput& in) {
 }
 
 // Hausman (1978), Econometrica 46; Mundlak (1978), Econometrica 46, with errors clustered by unit.
+namespace {
+
+/// d' (A − B)⁻ d over the directions in which A − B is positive, and how many they are.
+struct Contrast {
+    double value = 0.0;
+    double df = 0.0;
+    bool negative = false;  ///< It is negative in some direction.
+};
+
+Contrast contrastOf(const VectorXd& d, const MatrixXd& A, const MatrixXd& B) {
+    // Units of the terms out of the way, then the generalised inverse.
+    const VectorXd unit = A.diagonal().cwiseSqrt().cwiseInverse();
+    const MatrixXd V = unit.asDiagonal() * (A - B) * unit.asDiagonal();
+    const Eigen::SelfAdjointEigenSolver<MatrixXd> solver(V);
+    const double largest = solver.eigenvalues().cwiseAbs().maxCoeff();
+    const VectorXd turned = solver.eigenvectors().transpose() * unit.cwiseProduct(d);
+    Contrast out;
+    for (Index j = 0; j < d.size(); ++j) {
+        const double value = solver.eigenvalues()(j);
+        out.negative = out.negative || value < -1e-10 * largest;
+        if (value > 1e-10 * largest) {
+            out.value += turned(j) * turned(j) / value;
+            out.df += 1.0;
+        }
+    }
+    return out;
+}
+
+}  // namespace
+
 CheckResult checkHausman(const CheckInput& in) {
     if (const std::string reason = noPanel(in); !reason.empty()) {
         return notApplicable(reason);
@@ -308,24 +339,18 @@ CheckResult checkHausman(const CheckInput& in) {
             fixed->coefficients[static_cast<std::size_t>(a[static_cast<std::size_t>(j)])].estimate -
             random->coefficients[static_cast<std::size_t>(b[static_cast<std::size_t>(j)])].estimate;
     }
-    MatrixXd V = fixed->covariance(a, a) - random->covariance(b, b);
-    // Units of the terms out of the way, then the generalised inverse.
-    const VectorXd unit = fixed->covariance(a, a).diagonal().cwiseSqrt().cwiseInverse();
-    V = unit.asDiagonal() * V * unit.asDiagonal();
-    const Eigen::SelfAdjointEigenSolver<MatrixXd> solver(V);
-    const double largest = solver.eigenvalues().cwiseAbs().maxCoeff();
-    const VectorXd turned = solver.eigenvectors().transpose() * unit.cwiseProduct(d);
-    double h = 0.0;
-    double df = 0.0;
-    bool negative = false;
-    for (Index j = 0; j < q; ++j) {
-        const double value = solver.eigenvalues()(j);
-        negative = negative || value < -1e-10 * largest;
-        if (value > 1e-10 * largest) {
-            h += turned(j) * turned(j) / value;
-            df += 1.0;
-        }
+    // Both covariances with the spread of the efficient estimator, so that their difference cannot
+    // be negative; with each estimator’s own it can, and rejects too often.
+    const double spreads = random->statistics.sigma / fixed->statistics.sigma;
+    if (!std::isfinite(spreads) || !(spreads > 0.0)) {
+        return notApplicable("One of the two fits leaves nothing to judge by.");
     }
+    const Contrast common =
+        contrastOf(d, fixed->covariance(a, a) * (spreads * spreads), random->covariance(b, b));
+    const Contrast apart = contrastOf(d, fixed->covariance(a, a), random->covariance(b, b));
+    const double h = common.value;
+    const double df = common.df;
+    const bool negative = common.negative;
     // Mundlak: the units’ means beside the terms, random effects with errors by unit.
     std::optional<FTest> mundlak;
     {
@@ -385,6 +410,10 @@ CheckResult checkHausman(const CheckInput& in) {
                           {"Mundlak p", mundlak->p}};
     }
     result.details.emplace_back("not positive", negative ? 1.0 : 0.0);
+    result.details.emplace_back("chi2, own spreads", apart.value);
+    result.details.emplace_back("df, own spreads", apart.df);
+    result.details.emplace_back("p, own spreads", chiSquareTail(apart.value, apart.df));
+    result.details.emplace_back("not positive, own spreads", apart.negative ? 1.0 : 0.0);
     for (Index j = 0; j < q; ++j) {
         result.details.emplace_back("difference " + names[static_cast<std::size_t>(j)], d(j));
     }
@@ -440,11 +469,49 @@ CheckResult checkHausman(const CheckInput& in) {
 }
 
 // Wooldridge (2010), section 10.6.3: changes of unrelated errors correlate at −1/2.
+namespace {
+
+/// What is held fixed beside the units.
+struct HeldBesides {
+    bool moments = false;  ///< Groups that are moments, or coarser ones of them.
+    bool more = false;     ///< Anything that is neither of units nor of moments.
+};
+
+HeldBesides heldBesides(const Design& raw) {
+    HeldBesides out;
+    for (const SweptGrouping& effects : raw.effects) {
+        std::vector<std::int32_t> unitGroup(static_cast<std::size_t>(raw.unitCount), -1);
+        std::map<std::int64_t, std::int32_t> momentGroup;
+        bool ofUnits = true;
+        bool ofMoments = !raw.unitMoments.empty();
+        for (std::size_t i = 0; i < raw.units.size(); ++i) {
+            std::int32_t& own = unitGroup[static_cast<std::size_t>(raw.units[i])];
+            ofUnits = ofUnits && (own < 0 || own == effects.of[i]);
+            own = effects.of[i];
+            if (ofMoments) {
+                ofMoments = momentGroup.emplace(raw.unitMoments[i], effects.of[i]).first->second ==
+                            effects.of[i];
+            }
+        }
+        out.moments = out.moments || (ofMoments && !ofUnits);
+        out.more = out.more || (!ofMoments && !ofUnits) || effects.slopes.cols() > 0;
+    }
+    return out;
+}
+
+}  // namespace
+
 CheckResult checkPanelSerial(const CheckInput& in) {
     if (const std::string reason = noPanel(in); !reason.empty()) {
         return notApplicable(reason);
     }
     Design raw = rawOf(in);
+    const HeldBesides held = heldBesides(raw);
+    if (held.more) {
+        return notApplicable(
+            "It looks at changes within units, and here more is held fixed than units and "
+            "moments.");
+    }
     raw.effects.clear();
     const auto changes = differencedDesign(raw);
     if (!changes) {
@@ -452,6 +519,25 @@ CheckResult checkPanelSerial(const CheckInput& in) {
     }
     // Without a constant: the changes of one would be nothing.
     Design plain = *changes;
+    if (held.moments) {
+        // What all units share at a moment is held fixed in the levels, so it is in the changes.
+        std::map<std::int64_t, std::int32_t> ids;
+        std::vector<std::int32_t> of;
+        for (const std::int64_t moment : plain.unitMoments) {
+            of.push_back(ids.emplace(moment, static_cast<std::int32_t>(ids.size())).first->second);
+        }
+        const auto count = static_cast<std::int32_t>(ids.size());
+        plain.effects = {{"moment", std::move(of), count}};
+        auto swept = sweptDesign(std::move(plain), in.job);
+        if (!swept) {
+            return notApplicable(swept.error().text());
+        }
+        plain = *std::move(swept);
+        for (Index j = 0; j < plain.X.cols(); ++j) {
+            plain.X.col(j).array() -= plain.hasConstant && j > 0 ? plain.X.col(j).mean() : 0.0;
+        }
+        plain.y.array() -= plain.hasConstant ? plain.y.mean() : 0.0;
+    }
     if (plain.hasConstant) {
         plain.X = MatrixXd(plain.X.rightCols(plain.X.cols() - 1));
         plain.hasConstant = false;
@@ -539,6 +625,38 @@ CheckResult checkPanelSerial(const CheckInput& in) {
 }
 
 // Pesaran (2004), IZA discussion paper 1240.
+namespace {
+
+/// +1 or −1 for each unit, by its place among the units’ values, not by where its rows stand.
+std::vector<double> unitSigns(const CheckInput& in, const Design& made) {
+    const Column* column = in.frame.column(in.frame.layout().unit);
+    std::vector<std::size_t> firstRow(static_cast<std::size_t>(made.unitCount), 0);
+    for (std::size_t i = made.units.size(); i > 0; --i) {
+        firstRow[static_cast<std::size_t>(made.units[i - 1])] = made.rows[i - 1];
+    }
+    std::vector<std::size_t> order(firstRow.size());
+    std::iota(order.begin(), order.end(), std::size_t{0});
+    std::sort(order.begin(), order.end(), [&](std::size_t a, std::size_t b) {
+        const std::size_t x = firstRow[a];
+        const std::size_t y = firstRow[b];
+        if (column == nullptr) {
+            return x < y;
+        }
+        const auto text = [&](std::size_t row) {
+            return column->texts()[static_cast<std::size_t>(column->codes()[row])];
+        };
+        return column->isText() ? text(x) < text(y) : column->numbers()[x] < column->numbers()[y];
+    });
+    std::vector<double> out(order.size());
+    RandomStream random(2022, 0);
+    for (const std::size_t unit : order) {
+        out[unit] = (random.next() & 1U) != 0 ? 1.0 : -1.0;
+    }
+    return out;
+}
+
+}  // namespace
+
 CheckResult checkCrossSectionDependence(const CheckInput& in) {
     if (const std::string reason = noPanel(in); !reason.empty()) {
         return notApplicable(reason);
@@ -567,9 +685,17 @@ CheckResult checkCrossSectionDependence(const CheckInput& in) {
         const auto row = static_cast<std::size_t>(i);
         E(moments[made.unitMoments[row]], made.units[row]) = in.fit.residuals(i);
     }
+    // Residuals of a unit that is fitted exactly are rounding, and correlate like it.
+    const double typical = in.fit.residuals.squaredNorm() /
+                           static_cast<double>(std::max<Index>(in.fit.residuals.size(), 1));
+    // Once moments are held fixed residuals sum to nothing at each, and Pesaran’s sum has another
+    // law: units weighted by signs that know nothing of the data bring the normal one back.
+    const bool signs = heldBesides(rawOf(in)).moments;
+    const std::vector<double> sign = signs ? unitSigns(in, made) : std::vector<double>();
     double sum = 0.0;
     double size = 0.0;
     double pairs = 0.0;
+    double plain = 0.0;
     for (Index a = 0; a < made.unitCount; ++a) {
         for (Index b = 0; b < a; ++b) {
             double n = 0.0;
@@ -597,9 +723,13 @@ CheckResult checkCrossSectionDependence(const CheckInput& in) {
                     bb += (E(t, b) - mb) * (E(t, b) - mb);
                 }
             }
-            if (aa > 0.0 && bb > 0.0) {
+            if (std::min(aa, bb) > 1e-18 * n * typical) {
                 const double r = ab / std::sqrt(aa * bb);
-                sum += std::sqrt(n) * r;
+                plain += std::sqrt(n) * r;
+                sum +=
+                    std::sqrt(n) * r *
+                    (signs ? sign[static_cast<std::size_t>(a)] * sign[static_cast<std::size_t>(b)]
+                           : 1.0);
                 size += std::abs(r);
                 pairs += 1.0;
             }
@@ -611,16 +741,20 @@ CheckResult checkCrossSectionDependence(const CheckInput& in) {
     const double z = sum / std::sqrt(pairs);
     CheckResult result;
     result.statistic = z;
-    result.statisticName = "Pesaran CD";
+    result.statisticName = signs ? "weighted CD" : "Pesaran CD";
     result.distribution = "normal";
     result.p = twoSidedP(z, std::nullopt);
     result.details = {{"mean absolute correlation", size / pairs}, {"pairs of units", pairs}};
     const bool moments2 = in.question.errors.kind == "panel-autocorrelation";
     // A mean correlation by its sign: what all share, not the noise of short series.
-    const double mean = sum / pairs / std::sqrt(static_cast<double>(T));
+    const double mean = plain / pairs / std::sqrt(static_cast<double>(T));
     result.details.emplace_back("mean correlation", mean);
-    result.verdict =
-        moments2 ? Verdict::Fine : judge(*result.p, in.alpha, std::abs(mean), 0.1, 0.3);
+    result.verdict = moments2 ? Verdict::Fine
+                     : signs  ? (*result.p < in.alpha ? Verdict::Weigh : Verdict::Fine)
+                              : judge(*result.p, in.alpha, std::abs(mean), 0.1, 0.3);
+    if (signs) {
+        result.details.emplace_back("CD without signs", plain / std::sqrt(pairs));
+    }
     result.headline = pClause(*result.p);
     result.reading =
         *result.p >= in.alpha
@@ -630,6 +764,11 @@ CheckResult checkCrossSectionDependence(const CheckInput& in) {
                   ", mean correlation " + fixedNumber(mean, 2) + "). " +
                   (moments2 ? "This question’s errors allow for it."
                             : "Hold the moment fixed, or let errors be shared at a moment.");
+    if (signs) {
+        result.reading +=
+            " Moments are held fixed, so that units carry signs of their own here (Juodis & Reese "
+            "2022): Pesaran’s law does not hold then.";
+    }
     Exhibit& x = result.exhibit;
     x.title = result.verdict == Verdict::Fine ? "Units go their own ways at a moment"
                                               : "Units move together at a moment";

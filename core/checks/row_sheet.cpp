@@ -77,7 +77,8 @@ VectorXd cooksDistances(const Design& design, const Fit& fit) {
 
 bool hasInfluence(const Fit& fit) {
     return !fit.likelihood && !fit.quantile && !fit.robust && !fit.dynamic &&
-           !(fit.event && fit.event->weighting != "pooled");
+           !(fit.event && fit.event->weighting != "pooled") && !fit.exact &&
+           !(fit.leverage.size() > 0 && std::isnan(fit.leverage(0)));
 }
 
 RowSheet rowSheet(const Design& design, const Fit& fit) {

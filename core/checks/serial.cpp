@@ -82,7 +82,15 @@ DurbinWatsonP durbinWatsonP(const MatrixXd& X, double d) {
     const bool far = n > 500 && std::abs(z) > 9.0;
     const double work = static_cast<double>(n) * static_cast<double>(k * k);
     if (work <= kExactWork && !far) {
-        return {durbinWatsonProbability(X, d), true};
+        // So far down the inversion knows nothing but its own error.
+        constexpr double kFloor = 1e-9;
+        const double p = durbinWatsonProbability(X, d);
+        const double tail = p < kFloor ? durbinWatsonTail(X, d) : std::nan("");
+        return {std::isfinite(tail) && tail > 0.0 && tail < 2.0 * kFloor ? tail : p, true};
+    }
+    if (z > 9.0 && work <= kExactWork) {
+        const double tail = durbinWatsonTail(X, d);
+        return {std::isfinite(tail) && tail > 0.0 ? tail : normalTail(z), true};
     }
     return {normalTail(z), far && work <= kExactWork};
 }

@@ -39,10 +39,34 @@ VectorXd standardised(const VectorXd& x) {
     return sd > 0.0 ? VectorXd(d / sd) : d;
 }
 
+/// The forms beside the one asked for: the square alone, and powers to the fourth.
+void addOtherPowers(const CheckInput& in, const VectorXd& base, CheckResult& result) {
+    for (const int last : {2, 4}) {
+        MatrixXd added(base.size(), last - 1);
+        for (int p = 2; p <= last; ++p) {
+            added.col(p - 2) = base.array().pow(p);
+        }
+        const auto larger = enlarge(in, added);
+        const double df2 = larger ? in.fit.dfResidual - larger->added : 0.0;
+        if (!larger || larger->added < 1.0 || df2 < 1.0 || larger->rss <= 0.0) {
+            continue;
+        }
+        const double f = std::max(
+            (in.fit.statistics.rss - larger->rss) / larger->added / (larger->rss / df2), 0.0);
+        const std::string name = last == 2 ? "power 2" : "powers 2-4";
+        result.details.emplace_back(name + " F", f);
+        result.details.emplace_back(name + " df", larger->added);
+        result.details.emplace_back(name + " p", fTail(f, larger->added, df2));
+    }
+}
+
 }  // namespace
 
 // Ramsey (1969), Journal of the Royal Statistical Society B 31, 350–371.
 CheckResult checkReset(const CheckInput& in) {
+    if (!fitVaries(in)) {
+        return notApplicable("The fit is a constant: it has no shape to ask about.");
+    }
     const std::vector<int> powers =
         in.options.powers.empty() ? std::vector<int>{2, 3} : in.options.powers;
     // Powers of the centred fitted values span the same space when a constant and the linear part
@@ -85,6 +109,7 @@ CheckResult checkReset(const CheckInput& in) {
     result.verdict = judge(p, in.alpha, share, 0.002, 0.02);
     result.headline = pClause(p);
     result.details = {{"share of residual variance", share}};
+    addOtherPowers(in, base, result);
     const std::string size =
         fixedNumber(100.0 * share, 1) + " % of what the model leaves unexplained";
     if (p >= in.alpha) {

@@ -10,6 +10,7 @@
 
 #include <algorithm>
 #include <cmath>
+#include <limits>
 #include <numeric>
 
 namespace rapporto {
@@ -31,11 +32,23 @@ Exhibit bentExhibit(const CheckInput& in, bool fine) {
 // Utts (1982), Communications in Statistics, Theory and Methods 11: the half of the rows with the
 // smallest leverage against all of them.
 CheckResult checkRainbow(const CheckInput& in) {
+    if (!fitVaries(in)) {
+        return notApplicable("The fit is a constant: it has no shape to ask about.");
+    }
     std::vector<Index> order(static_cast<std::size_t>(in.fit.leverage.size()));
     std::iota(order.begin(), order.end(), Index{0});
     std::stable_sort(order.begin(), order.end(),
                      [&](Index a, Index b) { return in.fit.leverage(a) < in.fit.leverage(b); });
-    const std::size_t half = order.size() / 2;
+    // Rows that are as far as the last of the half belong to it, too: which of them would be chosen
+    // must not hang on where they stand.
+    std::size_t half = order.size() / 2;
+    while (half > 0 && half < order.size() &&
+           in.fit.leverage(order[half]) <= in.fit.leverage(order[half - 1]) * (1.0 + 1e-9)) {
+        ++half;
+    }
+    if (half == 0 || half == order.size()) {
+        return notApplicable("The rows are all as far from the middle of the terms.");
+    }
     order.resize(half);
     std::sort(order.begin(), order.end());
     const auto part = fitPart(in, order);
@@ -86,7 +99,8 @@ CheckResult linkOfLikelihood(const CheckInput& in) {
                              : VectorXd(told.index.col(0));
     const VectorXd index = own.array() - own.mean();
     const double reach = index.cwiseAbs().maxCoeff();
-    if (!(reach > 1e-12)) {
+    constexpr double kUnits = 64.0 * std::numeric_limits<double>::epsilon();
+    if (!(reach > kUnits * own.cwiseAbs().maxCoeff())) {
         return notApplicable("The fitted values do not differ.");
     }
     Design both = in.design;
@@ -162,7 +176,7 @@ CheckResult checkLink(const CheckInput& in) {
     const double reach = index.cwiseAbs().maxCoeff();
     const double columns = in.design.hasConstant ? 3.0 : 2.0;
     const double df = static_cast<double>(fitted.size()) - columns;
-    if (!(reach > 0.0) || df < 1.0) {
+    if (!(reach > 0.0) || df < 1.0 || !fitVaries(in)) {
         return notApplicable("The fitted values do not differ.");
     }
     MatrixXd X(index.size(), static_cast<Index>(columns));

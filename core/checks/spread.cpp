@@ -6,6 +6,7 @@
 
 #include <algorithm>
 #include <cmath>
+#include <limits>
 #include <numbers>
 #include <numeric>
 
@@ -23,13 +24,25 @@ double spreadRatio(const CheckInput& in, const VectorXd& e) {
     std::sort(order.begin(), order.end(),
               [&](Index a, Index b) { return in.fit.fitted(a) < in.fit.fitted(b); });
     const std::size_t fifth = std::max<std::size_t>(order.size() / 5, 1);
+    // The rows of one fitted value stand together, on either side.
+    const double low = in.fit.fitted(order[fifth - 1]);
+    const double high = in.fit.fitted(order[order.size() - fifth]);
+    const double blur = 1e-12 * in.fit.fitted.cwiseAbs().maxCoeff();
     double bottom = 0.0;
     double top = 0.0;
-    for (std::size_t i = 0; i < fifth; ++i) {
-        bottom += std::pow(e(order[i]), 2);
-        top += std::pow(e(order[order.size() - 1 - i]), 2);
+    double below = 0.0;
+    double above = 0.0;
+    for (Index i = 0; i < e.size(); ++i) {
+        if (in.fit.fitted(i) <= low + blur) {
+            bottom += e(i) * e(i);
+            below += 1.0;
+        }
+        if (in.fit.fitted(i) >= high - blur) {
+            top += e(i) * e(i);
+            above += 1.0;
+        }
     }
-    return bottom > 0.0 ? std::sqrt(top / bottom) : 1.0;
+    return bottom > 0.0 ? std::sqrt(top / above / (bottom / below)) : 1.0;
 }
 
 /// Reading, exhibit and remedies, the same for both tests.
@@ -107,6 +120,9 @@ CheckResult checkBreuschPagan(const CheckInput& in) {
     if (!aux) {
         return notApplicable("The work was stopped.");
     }
+    if (!aux->varies || aux->columns < 1.0) {
+        return notApplicable("All residuals are of one size: there is nothing to tell.");
+    }
     CheckResult result;
     result.statistic = n * aux->rSquared;
     result.statisticName = "Breusch–Pagan n·R²";
@@ -144,6 +160,9 @@ CheckResult checkWhite(const CheckInput& in) {
     if (!aux) {
         return notApplicable("The work was stopped.");
     }
+    if (!aux->varies || aux->columns < 1.0) {
+        return notApplicable("All residuals are of one size: there is nothing to tell.");
+    }
     if (aux->columns >= n - 1.0) {
         return notApplicable("There are too few rows for squares of the terms.");
     }
@@ -154,6 +173,18 @@ CheckResult checkWhite(const CheckInput& in) {
     result.distribution = "chi2";
     result.p = chiSquareTail(*result.statistic, aux->columns);
     result.details = {{"auxiliary R²", aux->rSquared}, {"with cross products", cross ? 1.0 : 0.0}};
+    if (cross && m > 1) {
+        std::vector<std::pair<Index, Index>> squares;
+        for (Index i = 0; i < m; ++i) {
+            squares.emplace_back(i, i);
+        }
+        if (const auto plain = auxiliary(Z, squares, g, in.job)) {
+            result.details.emplace_back("without products n·R²", n * plain->rSquared);
+            result.details.emplace_back("without products df", plain->columns);
+            result.details.emplace_back("without products p",
+                                        chiSquareTail(n * plain->rSquared, plain->columns));
+        }
+    }
     describe(in, result, e,
              cross ? "the terms, their squares and products" : "the terms and their squares");
     return result;
@@ -163,13 +194,18 @@ CheckResult checkWhite(const CheckInput& in) {
 CheckResult checkHarvey(const CheckInput& in) {
     const MatrixXd Z = regressors(in);
     const VectorXd e = scaledResiduals(in);
-    if (Z.cols() == 0 || in.fit.statistics.rss <= 0.0 || e.cwiseAbs().minCoeff() == 0.0) {
+    if (Z.cols() == 0 || in.fit.statistics.rss <= 0.0 ||
+        e.cwiseAbs().minCoeff() <=
+            8.0 * std::numeric_limits<double>::epsilon() * in.fit.fitted.cwiseAbs().maxCoeff()) {
         return notApplicable(Z.cols() == 0 ? "There is no term that the spread could change with."
                                            : "A residual is zero and has no logarithm.");
     }
     const auto aux = auxiliary(Z, VectorXd(e.array().square().log()), in.job);
     if (!aux) {
         return notApplicable("The work was stopped.");
+    }
+    if (!aux->varies || aux->columns < 1.0) {
+        return notApplicable("All residuals are of one size: there is nothing to tell.");
     }
     CheckResult result;
     const double n = static_cast<double>(e.size());
@@ -197,6 +233,9 @@ CheckResult checkGlejser(const CheckInput& in) {
     const auto aux = auxiliary(Z, VectorXd(e.cwiseAbs()), in.job);
     if (!aux) {
         return notApplicable("The work was stopped.");
+    }
+    if (!aux->varies || aux->columns < 1.0) {
+        return notApplicable("All residuals are of one size: there is nothing to tell.");
     }
     CheckResult result;
     const double n = static_cast<double>(e.size());

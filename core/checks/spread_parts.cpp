@@ -69,9 +69,26 @@ CheckResult checkGoldfeldQuandt(const CheckInput& in) {
     const auto n = order.size();
     const auto middle = static_cast<std::size_t>(std::floor(drop * static_cast<double>(n)));
     const std::size_t each = (n - middle) / 2;
+    // Rows of one value stand on one side: which of them would be taken must not hang on their
+    // order.
+    const auto same = [&](std::size_t a, std::size_t b) {
+        return by->values(order[a]) == by->values(order[b]);
+    };
+    std::size_t bottom = each;
+    while (bottom > 0 && bottom < n && same(bottom, bottom - 1)) {
+        ++bottom;
+    }
+    std::size_t top = n - each;
+    while (top > 0 && top < n && same(top, top - 1)) {
+        --top;
+    }
+    if (each == 0 || bottom > top) {
+        return notApplicable("Too many rows share one value of " + by->name +
+                             ": it has no two ends.");
+    }
     const auto low =
-        fitPart(in, {order.begin(), order.begin() + static_cast<std::ptrdiff_t>(each)});
-    const auto high = fitPart(in, {order.end() - static_cast<std::ptrdiff_t>(each), order.end()});
+        fitPart(in, {order.begin(), order.begin() + static_cast<std::ptrdiff_t>(bottom)});
+    const auto high = fitPart(in, {order.begin() + static_cast<std::ptrdiff_t>(top), order.end()});
     if (!low || !high || low->rss <= 0.0 || high->rss <= 0.0) {
         return notApplicable("There are too few rows for a fit at either end of " + by->name + ".");
     }

@@ -1,6 +1,7 @@
 // Least trimmed squares beside least squares: which rows stand apart from the half that agree best.
 #include "core/base/format.h"
 #include "core/checks/common.h"
+#include "core/model/robust.h"
 #include "core/numerics/distributions.h"
 #include "core/numerics/random.h"
 
@@ -124,20 +125,18 @@ CheckResult checkTrimmed(const CheckInput& in) {
                              " rows it takes too long to stand beside every answer: an MM-estimate "
                              "says the same.");
     }
-    MatrixXd X = in.design.X(Eigen::all, in.fit.solution.kept);
-    const auto k = static_cast<std::size_t>(X.cols());
-    // Columns of about one length, so that a unit decides nothing; powers of two change no digit.
-    VectorXd unit(X.cols());
-    for (Index j = 0; j < X.cols(); ++j) {
-        const double length = X.col(j).norm();
-        unit(j) = std::isnormal(length) ? std::exp2(-std::round(std::log2(length))) : 1.0;
-        X.col(j) *= unit(j);
-    }
+    const auto k = in.fit.solution.kept.size();
     if (n < 4 * k || k == 0) {
         return notApplicable("There are fewer than four rows for each coefficient.");
     }
+    // What least squares leaves on orthonormal columns, b = b₀ + F c: neither unit nor place of a
+    // term decides anything, nor does the order of the rows.
+    const std::vector<Index> order =
+        rowsInOrder(in.design.X(Eigen::all, in.fit.solution.kept), in.design.y);
+    const MatrixXd X = orthonormalColumns(in.design.X, in.fit.solution)(order, Eigen::all);
+    const VectorXd y = in.fit.residuals(order);
     const std::size_t h = (n + k + 1) / 2;
-    const auto half = trimmed(X, in.design.y, h, in.job);
+    const auto half = trimmed(X, y, h, in.job);
     if (!half) {
         return notApplicable("No half of the rows carries the terms.");
     }
@@ -150,13 +149,20 @@ CheckResult checkTrimmed(const CheckInput& in) {
     if (!(scale > 1e-12 * in.design.y.cwiseAbs().maxCoeff())) {
         return notApplicable("Half of the rows lie on the line exactly.");
     }
-    const VectorXd r = (in.design.y - X * half->b) / scale;
-    std::vector<Index> inside;
+    const VectorXd ordered = (y - X * half->b) / scale;
+    VectorXd r(ordered.size());
+    for (std::size_t i = 0; i < order.size(); ++i) {
+        r(order[i]) = ordered(static_cast<Index>(i));
+    }
+    std::vector<Index> inside;  // In the order of X.
     std::vector<std::pair<double, std::size_t>> apart;
-    for (Index i = 0; i < r.size(); ++i) {
-        if (std::abs(r(i)) <= kBound) {
+    for (Index i = 0; i < ordered.size(); ++i) {
+        if (std::abs(ordered(i)) <= kBound) {
             inside.push_back(i);
-        } else {
+        }
+    }
+    for (Index i = 0; i < r.size(); ++i) {
+        if (std::abs(r(i)) > kBound) {
             apart.emplace_back(-std::abs(r(i)), in.design.rows[static_cast<std::size_t>(i)]);
         }
     }
@@ -166,12 +172,13 @@ CheckResult checkTrimmed(const CheckInput& in) {
         rows.push_back(row);
     }
     VectorXd b = half->b;
-    solveRows(X, in.design.y, inside, b);
+    solveRows(X, y, inside, b);
+    const VectorXd moved = in.fit.solution.factor * b;
     double most = 0.0;
     std::string said;
     for (std::size_t j = 0; j < in.fit.coefficients.size() && j < k; ++j) {
         const Coefficient& c = in.fit.coefficients[j];
-        const double other = b(static_cast<Index>(j)) * unit(static_cast<Index>(j));
+        const double other = c.estimate + moved(static_cast<Index>(j));
         if (c.designTerm >= 0 && c.se > 0.0 && std::abs(other - c.estimate) / c.se > most) {
             most = std::abs(other - c.estimate) / c.se;
             const int digits = decimalsFor(c.se);

@@ -20,6 +20,11 @@ struct Survey {
     double fay = 0.0;                         ///< Of balanced: how much of a weight stays, 0 to 1.
     std::optional<double> scale = {};         ///< Of the squares; absent: by the kind.
 
+    /// Anything is known of how the rows were drawn.
+    [[nodiscard]] bool isDeclared() const {
+        return !weight.empty() || !strata.empty() || !cluster.empty() || !replicates.empty();
+    }
+
     friend bool operator==(const Survey&, const Survey&) = default;
 };
 

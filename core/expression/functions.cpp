@@ -50,6 +50,8 @@ const std::vector<RowFunction>& rowFunctions() {
          nullptr, "largest whole number not above"},
         {"ceiling", 1, 1, [](const double* a, std::size_t) { return std::ceil(a[0]); }, false,
          nullptr, "smallest whole number not below"},
+        {"ceil", 1, 1, [](const double* a, std::size_t) { return std::ceil(a[0]); }, false, nullptr,
+         "smallest whole number not below"},
         {"round", 1, 2, &roundHalfAway, false, "too large a number",
          "rounded, halves away from zero"},
         {"mod", 2, 2,

@@ -284,6 +284,61 @@ Settled numberColumn(const Column& raw, std::string extra) {
     return out;
 }
 
+/// Marks stand between groups of three digits before the decimal mark.
+bool isGrouped(std::string_view cell, char decimal, char thousands) {
+    if (!cell.empty() && (cell.front() == '-' || cell.front() == '+')) {
+        cell.remove_prefix(1);
+    }
+    const std::string_view whole = cell.substr(0, cell.find(decimal));
+    if (whole.size() < cell.size() &&
+        cell.substr(whole.size()).find(thousands) != std::string_view::npos) {
+        return false;
+    }
+    std::size_t digits = 0;
+    bool first = true;
+    for (const char c : whole) {
+        if (c == thousands) {
+            if (first ? digits < 1 || digits > 3 : digits != 3) {
+                return false;
+            }
+            first = false;
+            digits = 0;
+        } else if (c < '0' || c > '9') {
+            return false;
+        } else {
+            ++digits;
+        }
+    }
+    return first || digits == 3;
+}
+
+/// The mark between thousands where some column has it in every number that is long enough, and
+/// reads as numbers with it alone.
+std::optional<char> guessThousands(const std::vector<std::vector<std::string>>& records,
+                                   char decimal) {
+    const char mark = decimal == '.' ? ',' : '.';
+    std::size_t columns = 0;
+    for (const auto& record : records) {
+        columns = std::max(columns, record.size());
+    }
+    for (std::size_t j = 0; j < columns; ++j) {
+        std::size_t marked = 0;
+        bool all = true;
+        for (std::size_t r = 1; r < records.size() && all; ++r) {
+            if (j >= records[r].size() || trimmed(records[r][j]).empty()) {
+                continue;
+            }
+            const auto cell = trimmed(records[r][j]);
+            all = parseNumber(cell, decimal, mark).has_value();
+            marked += cell.find(mark) != std::string_view::npos ? 1U : 0U;
+        }
+        if (all && marked > 0) {
+            return mark;
+        }
+    }
+    return std::nullopt;
+}
+
 // Numbers but for a few cells that hold missing words: those become missing, and are counted.
 std::optional<Settled> asNumbers(const Column& raw, const ReaderOptions& options) {
     const auto& texts = raw.texts();
@@ -300,6 +355,9 @@ std::optional<Settled> asNumbers(const Column& raw, const ReaderOptions& options
     for (std::size_t i = 0; i < texts.size(); ++i) {
         if (const auto value =
                 parseNumber(trimmed(texts[i]), *options.decimal, options.thousands)) {
+            if (isBeyondNumbers(trimmed(texts[i]))) {
+                return std::nullopt;
+            }
             values[i] = *value;
             numbers += uses[i];
         } else if (isMissingWord(trimmed(texts[i]))) {
@@ -392,10 +450,30 @@ std::optional<Settled> asDates(const Column& raw) {
 
 }  // namespace
 
+bool isBeyondNumbers(std::string_view cell) {
+    constexpr std::size_t kAlwaysHeld = 15;
+    if (!cell.empty() && (cell.front() == '-' || cell.front() == '+')) {
+        cell.remove_prefix(1);
+    }
+    if (cell.size() <= kAlwaysHeld ||
+        cell.find_first_not_of("0123456789") != std::string_view::npos) {
+        return false;
+    }
+    const auto first = cell.find_first_not_of('0');
+    cell.remove_prefix(first == std::string_view::npos ? cell.size() : first);
+    double value = 0.0;
+    const auto read = fast_float::from_chars(cell.data(), cell.data() + cell.size(), value);
+    return cell.size() > kAlwaysHeld &&
+           (read.ec != std::errc() || fmt::format("{:.0f}", value) != cell);
+}
+
 std::optional<double> parseNumber(std::string_view cell, char decimal,
                                   std::optional<char> thousands) {
     std::string cleaned;
     if (thousands && cell.find(*thousands) != std::string_view::npos) {
+        if (!isGrouped(cell, decimal, *thousands)) {
+            return std::nullopt;
+        }
         cleaned = cell;
         std::erase(cleaned, *thousands);
         cell = cleaned;
@@ -500,6 +578,9 @@ ReaderOptions guessOptions(std::string_view text, ReaderOptions options) {
     if (!options.decimal) {
         options.decimal = guessDecimal(records, *options.delimiter);
     }
+    if (!options.thousands) {
+        options.thousands = guessThousands(records, *options.decimal);
+    }
     if (!options.header) {
         options.header = guessHeader(records, options);
     }
@@ -543,7 +624,12 @@ Settled settleColumn(const Column& raw, const ReaderOptions& options) {
             odd += (odd.empty() ? "‘" : ", ‘") + text + "’";
         }
     }
-    if (numeric * 10 > distinct * 8) {
+    if (std::any_of(raw.texts().begin(), raw.texts().end(),
+                    [](const std::string& text) { return isBeyondNumbers(trimmed(text)); })) {
+        out.evidence.reason +=
+            "; whole numbers longer than a number holds: read as texts, so that none becomes "
+            "another";
+    } else if (numeric * 10 > distinct * 8) {
         out.evidence.suggestion = "almost all are numbers; in the way: " + odd;
     }
     return out;

@@ -31,6 +31,10 @@ struct Settled {
 [[nodiscard]] Settled settleTexts(const Column& raw);
 
 /// One number under the options, or nothing; no surrounding spaces.
+/// A whole number that a double does not hold: rounded to one it would be another, as identifiers
+/// of seventeen digits are. `cell` without spaces around it.
+[[nodiscard]] bool isBeyondNumbers(std::string_view cell);
+
 [[nodiscard]] std::optional<double> parseNumber(std::string_view cell, char decimal,
                                                 std::optional<char> thousands);
 

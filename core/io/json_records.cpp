@@ -1,4 +1,5 @@
 #include "core/io/column_collector.h"
+#include "core/io/csv_guess.h"
 #include "core/io/mapped_file.h"
 #include "core/io/table_file.h"
 
@@ -90,7 +91,9 @@ Result<Import> readJsonRecords(const std::string& path, const ReaderOptions& opt
                 column.addMissing();
             }
             if (value.is_number()) {
-                column.addNumber(value.get<double>());
+                value.is_number_integer() && isBeyondNumbers(value.dump())
+                    ? column.addText(value.dump())
+                    : column.addNumber(value.get<double>());
             } else if (value.is_boolean()) {
                 column.addTruth(value.get<bool>());
             } else if (value.is_string()) {

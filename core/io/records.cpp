@@ -188,7 +188,8 @@ void RecordReader::readCell(CellSink& sink, std::size_t row) {
     out = kMissing;
     if (!cell.empty()) {
         const auto value = parseNumber(cell, decimal_, thousands_);
-        sink.failed = sink.failed || !value;
+        // An identifier too long for a number would become another.
+        sink.failed = sink.failed || !value || isBeyondNumbers(cell);
         out = value.value_or(kMissing);
     }
 }

@@ -1,5 +1,6 @@
 #include "core/base/format.h"
 #include "core/io/column_collector.h"
+#include "core/io/csv_guess.h"
 #include "core/io/table_file.h"
 
 #include <sqlite3.h>
@@ -83,7 +84,13 @@ void readCell(sqlite3_stmt* statement, int column, std::size_t row, ColumnCollec
     switch (sqlite3_column_type(statement, column)) {
         case SQLITE_INTEGER:
         case SQLITE_FLOAT:
-            into.addNumber(sqlite3_column_double(statement, column));
+            // An identifier too long for a number would become another.
+            if (sqlite3_column_type(statement, column) == SQLITE_INTEGER &&
+                isBeyondNumbers(std::to_string(sqlite3_column_int64(statement, column)))) {
+                into.addText(std::to_string(sqlite3_column_int64(statement, column)));
+            } else {
+                into.addNumber(sqlite3_column_double(statement, column));
+            }
             break;
         case SQLITE_TEXT:
             into.addText(textAt(statement, column));

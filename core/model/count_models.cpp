@@ -440,17 +440,31 @@ Result<Fit> fitOneIndex(const Design& design, CountLaw law, const std::string& f
             const double size = law == CountLaw::Quadratic
                                     ? (w.array() * mean.array().square()).sum()
                                     : (w.array() * mean.array()).sum();
+            // What a dispersion is measured by: at 1/μ (one, of the linear form) it doubles the
+            // variance.
+            const double unit =
+                law == CountLaw::Quadratic ? w.sum() / std::max(w.dot(mean), 1e-300) : 1.0;
             VectorXd start(found->theta.size() + 1);
-            start << found->theta, std::log(std::clamp(slope / size, 1e-6, 50.0));
+            start << found->theta,
+                std::log(std::clamp(slope / size, std::min(1e-3 * unit, 1e-6), 50.0));
             auto own = maximise(part, model, start, design.weights, job, scores);
-            if (!own) {
+            constexpr double kNextToNone = 0.05;
+            if (!own && own.error().code != ErrorCode::Stopped &&
+                slope / size < kNextToNone * unit) {
+                told->atBoundary = true;
+                used = CountLaw::Poisson;
+                notes.emplace_back(
+                    "The outcome spreads hardly more than a Poisson count does, too little for a "
+                    "dispersion to be told: the estimates are Poisson’s.");
+            } else if (!own) {
                 return tl::make_unexpected(own.error());
+            } else {
+                found = std::move(own);
+                told->dispersion = std::exp(found->theta(found->theta.size() - 1));
+                told->dispersionSe =
+                    *told->dispersion * found->factor.row(found->theta.size() - 1).norm();
+                further.push_back({"dispersion", "alpha"});
             }
-            found = std::move(own);
-            told->dispersion = std::exp(found->theta(found->theta.size() - 1));
-            told->dispersionSe =
-                *told->dispersion * found->factor.row(found->theta.size() - 1).norm();
-            further.push_back({"dispersion", "alpha"});
         }
     }
     const CountModel model(design.y, used);
@@ -462,9 +476,11 @@ Result<Fit> fitOneIndex(const Design& design, CountLaw law, const std::string& f
     if (model.extras() > 0) {
         start(1) = found->theta(found->theta.size() - 1);
     }
-    told->nullLogLikelihood = nullLikelihood(design, model, 0, start, job).value_or(0.0);
+    told->nullLogLikelihood =
+        nullLikelihood(design, model, 0, start, job).value_or(LikelihoodFit::kNone);
     told->deviance =
         devianceOf(used, design.y, mean, told->dispersion.value_or(0.0), design.weights);
+    told->pearson = 0.0;
     for (Index i = 0; i < mean.size(); ++i) {
         const double d = design.y(i) - mean(i);
         told->pearson += w(i) * d * d / varianceOf(used, mean(i), told->dispersion.value_or(0.0));
@@ -708,7 +724,8 @@ Result<Fit> fitTwoParts(const Design& design, const std::string& family, CountLa
     nullStart(1) = zeroConstant ? start(k) : 0.0;
     const double average = w.dot(design.y) / w.sum() / std::max(1.0 - zeros, 1e-3);
     nullStart(0) = std::log(average);
-    told->nullLogLikelihood = nullLikelihood(design, model, 1, nullStart, job).value_or(0.0);
+    told->nullLogLikelihood =
+        nullLikelihood(design, model, 1, nullStart, job).value_or(LikelihoodFit::kNone);
     if (model.extras() > 0) {
         told->dispersion = std::exp(found->theta(k + q));
         told->dispersionSe = *told->dispersion * found->factor.row(k + q).norm();
@@ -836,7 +853,8 @@ Result<Fit> fitTruncated(const Design& design, const EstimatorSettings& settings
         further.push_back({"dispersion", "alpha"});
         nullStart(1) = found->theta(k);
     }
-    told->nullLogLikelihood = nullLikelihood(design, model, 0, nullStart, job).value_or(0.0);
+    told->nullLogLikelihood =
+        nullLikelihood(design, model, 0, nullStart, job).value_or(LikelihoodFit::kNone);
     VectorXd fitted(design.y.size());
     for (Index i = 0; i < fitted.size(); ++i) {
         const double mean = std::exp(found->index(i, 0));

@@ -76,13 +76,19 @@ Result<Covariance> autocorrelationCovariance(const CovarianceInput& in, const Er
     }
     // Scores on orthonormal columns, so that no digits are lost to the terms' scales.
     const auto& kept = in.solution.kept;
-    const MatrixXd Q = in.problem.X.of(kept).matrix() * in.solution.factor;
+    const MatrixXd Q = orthonormalColumns(in.problem.X, in.solution);
     VectorXd we = in.solution.residuals;
     if (in.problem.weights.size() > 0) {
         we = we.cwiseProduct(in.problem.weights);
     }
     const MatrixXd U = we.asDiagonal() * Q;
     int lags = spec.lags.value_or(ruleLags(static_cast<double>(we.size())));
+    if (spec.automaticLags && in.problem.X.cols() > 0 && in.design.X.cols() > 0 &&
+        in.problem.X.data(0) != in.design.X.data()) {
+        return refuse(ErrorCode::BadSetting,
+                      "the number of lags is found by the data for least squares alone", "errors",
+                      "Name a number of lags.");
+    }
     if (spec.automaticLags) {
         VectorXd summed = VectorXd::Zero(we.size());
         for (std::size_t j = 0; j < kept.size(); ++j) {

@@ -129,7 +129,7 @@ class Bootstrap {
     Bootstrap(const CovarianceInput& in, const ErrorSpec& spec)
         : in_(in), spec_(spec), F_(in.solution.factor), seed_(spec.seed.value_or(1)) {
         // Orthonormal columns √w X F and the residuals √w e: draws estimate what is left to add.
-        Q_ = in.design.X(Eigen::all, in.solution.kept) * F_;
+        Q_ = orthonormalColumns(in.design.X, in.solution);
         e_ = in.solution.residuals;
         if (in.problem.weights.size() > 0) {
             const VectorXd root = in.problem.weights.cwiseSqrt();

@@ -45,10 +45,21 @@ MatrixXd oneWay(const CovarianceInput& in, const Eigen::VectorXd& byRow,
                 const std::vector<std::int32_t>& groups, std::int32_t count) {
     // The solution brings the sums of the first clustering where it was asked to.
     const bool there = in.solution.scores.size() > 0 && &groups == &in.design.clusters.front();
-    const MatrixXd scores =
-        there ? in.solution.scores : groupedScores(in.problem, in.solution, byRow, groups, count);
-    const MatrixXd& C = in.solution.centredFactor;
-    const MatrixXd projected = scores * C;
+    // Without a constant nothing is centred: the columns are turned first, or far from zero their
+    // sums would lose what the factor cancels.
+    MatrixXd projected;
+    if (!in.problem.hasConstant) {
+        const MatrixXd Q = orthonormalColumns(in.problem.X, in.solution);
+        projected = MatrixXd::Zero(count, Q.cols());
+        for (Eigen::Index i = 0; i < Q.rows(); ++i) {
+            projected.row(groups[static_cast<std::size_t>(i)]) += byRow(i) * Q.row(i);
+        }
+    } else {
+        const MatrixXd scores = there
+                                    ? in.solution.scores
+                                    : groupedScores(in.problem, in.solution, byRow, groups, count);
+        projected = scores * in.solution.centredFactor;
+    }
     const double g = count;
     const double factor = in.plain ? 1.0 : g / (g - 1.0) * (in.n - 1.0) / degreesLeft(in);
     return factor * (in.solution.factor * (projected.transpose() * projected) *

@@ -21,7 +21,7 @@ Result<Covariance> panelAutocorrelationCovariance(const CovarianceInput& in,
         return refuse(ErrorCode::BadSetting, "a row that stands for several has no place in time",
                       "errors", "Take the frequency weights out.");
     }
-    const MatrixXd Q = in.problem.X.of(in.solution.kept).matrix() * in.solution.factor;
+    const MatrixXd Q = orthonormalColumns(in.problem.X, in.solution);
     std::map<std::int64_t, VectorXd> sums;
     for (Eigen::Index i = 0; i < Q.rows(); ++i) {
         const double w = in.problem.weights.size() > 0 ? in.problem.weights(i) : 1.0;

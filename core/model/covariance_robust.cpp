@@ -3,17 +3,28 @@
 #include <cmath>
 
 namespace rapporto {
+namespace {
+
+/// Σ f² q q' over orthonormal columns.
+Eigen::MatrixXd turnedMeat(const CovarianceInput& in, const Eigen::VectorXd& byRow) {
+    const Eigen::MatrixXd U = byRow.asDiagonal() * orthonormalColumns(in.problem.X, in.solution);
+    return U.transpose() * U;
+}
+
+}  // namespace
 
 Result<Covariance> robustCovariance(const CovarianceInput& in, const ErrorSpec& spec) {
     using Eigen::Index;
-    const auto k = static_cast<double>(in.solution.kept.size());
+    // Effects held fixed count: the leverages sum to that.
+    const double k = static_cast<double>(in.solution.kept.size()) + in.design.effectsRank;
     const bool frequency = in.design.weightKind == WeightKind::Frequency;
     const bool weighted = in.problem.weights.size() > 0;
     const Eigen::VectorXd& e = in.solution.residuals;
     Eigen::MatrixXd meat;
     double factor = 1.0;
     const bool plain = spec.type == "HC0" || spec.type == "HC1";
-    if (plain && !frequency && in.solution.meat.size() > 0) {
+    bool turned = false;
+    if (plain && !frequency && in.solution.meat.size() > 0 && in.problem.hasConstant) {
         meat = in.solution.meat;
     } else {
         Eigen::VectorXd byRow(e.size());
@@ -36,7 +47,10 @@ Result<Covariance> robustCovariance(const CovarianceInput& in, const ErrorSpec& 
                                                       : std::min(4.0, h * in.n / k);
             byRow(i) /= std::pow(left, power / 2.0);
         }
-        meat = scaledMeat(in.problem, in.solution, byRow);
+        // Without a constant nothing is centred: the columns are turned first, or far from zero
+        // their products would lose what the factor cancels.
+        turned = !in.problem.hasConstant;
+        meat = turned ? turnedMeat(in, byRow) : scaledMeat(in.problem, in.solution, byRow);
     }
     if (spec.type == "HC1" && in.plain) {
         factor = 1.0;
@@ -48,7 +62,7 @@ Result<Covariance> robustCovariance(const CovarianceInput& in, const ErrorSpec& 
                       "Types are HC0, HC1, HC2, HC3 and HC4.");
     }
     const Eigen::MatrixXd& C = in.solution.centredFactor;
-    const Eigen::MatrixXd core = C.transpose() * meat * C;
+    const Eigen::MatrixXd core = turned ? meat : Eigen::MatrixXd(C.transpose() * meat * C);
     return Covariance{factor * (in.solution.factor * core * in.solution.factor.transpose()),
                       in.dfResidual, ""};
 }

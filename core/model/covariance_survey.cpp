@@ -11,7 +11,7 @@ Result<Covariance> surveyCovariance(const CovarianceInput& in, const ErrorSpec& 
     }
     const SurveyRows& rows = *in.design.survey;
     // Scores on orthonormal columns, so that no digits are lost to the terms' scales.
-    const Eigen::MatrixXd Q = in.problem.X.of(in.solution.kept).matrix() * in.solution.factor;
+    const Eigen::MatrixXd Q = orthonormalColumns(in.problem.X, in.solution);
     // The same as a simple random sample of as many rows: N/(n − 1) Σ w u u'.
     Eigen::MatrixXd simple = Eigen::MatrixXd::Zero(Q.cols(), Q.cols());
     double total = 0.0;

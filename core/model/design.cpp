@@ -1,6 +1,7 @@
 #include "core/model/design.h"
 
 #include "core/base/format.h"
+#include "core/model/fit.h"
 #include "core/model/outcome_models.h"
 #include "core/model/panel.h"
 
@@ -72,6 +73,9 @@ class Builder {
     Builder(const Frame& frame, const Question& question, const std::vector<TermSet>& sets)
         : frame_(frame), question_(question), sets_(sets) {}
 
+    /// Of the rows, as far as they were counted.
+    [[nodiscard]] const RowCounts& counts() const { return design_.counts; }
+
     Result<Design> build() {
         if (auto done = evaluateAll(); !done) {
             return tl::make_unexpected(done.error());
@@ -90,6 +94,9 @@ class Builder {
             return tl::make_unexpected(done.error());
         }
         if (auto done = fillFurther(); !done) {
+            return tl::make_unexpected(done.error());
+        }
+        if (auto done = withinRange(); !done) {
             return tl::make_unexpected(done.error());
         }
         if (auto done = fillWeights(); !done) {
@@ -153,7 +160,7 @@ class Builder {
         if (outcome->column.isText() && !takesGroups(question_.method)) {
             return refuse(ErrorCode::WrongType, "the outcome ‘" + outcome->name + "’ holds text",
                           "outcome",
-                          "Least squares needs numbers: compare it with a level, as in " +
+                          methodName() + " needs numbers: compare it with a level, as in " +
                               quotedName(outcome->name) + " = 'yes'.");
         }
         outcome_ = *std::move(outcome);
@@ -234,6 +241,14 @@ class Builder {
 
     /// A term stands in one place: moved by instruments, an instrument, or among the others.
     [[nodiscard]] Result<void> nameOnce() const {
+        for (const auto& factors : parts_) {
+            if (nameOf(factors) == outcome_.name) {
+                return refuse(ErrorCode::BadSetting,
+                              "the outcome ‘" + outcome_.name + "’ stands among its own terms",
+                              question_.title, "It tells itself exactly: take it out.",
+                              {outcome_.name});
+            }
+        }
         std::map<std::string, const char*> places;
         for (std::size_t t = 0; t < parts_.size(); ++t) {
             const std::string name = nameOf(parts_[t]);
@@ -415,7 +430,7 @@ class Builder {
         std::erase_if(counts.missingBy, [](const auto& lack) { return lack.rows == 0; });
         std::stable_sort(counts.missingBy.begin(), counts.missingBy.end(),
                          [](const auto& a, const auto& b) { return a.rows > b.rows; });
-        return emptyRefusal(needed);
+        return emptyRefusal();
     }
 
     /// The other end of an outcome that is known to lie between two.
@@ -863,7 +878,7 @@ class Builder {
         return lacking > 0;
     }
 
-    Result<void> emptyRefusal(const std::vector<const Column*>& needed) const {
+    Result<void> emptyRefusal() const {
         if (!design_.rows.empty()) {
             return {};
         }
@@ -878,15 +893,70 @@ class Builder {
             return refuse(ErrorCode::TooFewRows, "no row is left in the sample", question_.title,
                           "Loosen the rule or take rows back.");
         }
-        const Column* worst = needed.front();
-        for (const Column* column : needed) {
-            worst = column->countMissing() > worst->countMissing() ? column : worst;
+        // Everything that some row lacks: several may miss by turns.
+        std::vector<std::string> names;
+        std::string lacks;
+        for (const RowCounts::Lack& lack : design_.counts.missingBy) {
+            if (names.size() < 4) {
+                lacks += (names.empty() ? "" : ", ") + std::string("‘") + lack.name + "’ in " +
+                         plural(lack.rows, "row", "rows");
+            }
+            names.push_back(lack.name);
         }
         return refuse(ErrorCode::TooFewRows, "no row is complete in everything the question names",
                       question_.title,
-                      "‘" + worst->name() + "’ is missing in " +
-                          plural(worst->countMissing(), "row", "rows") + ".",
-                      {worst->name()});
+                      names.empty() ? std::string("Name less.")
+                                    : "Missing: " + lacks + (names.size() > 4 ? " …" : "") + ".",
+                      names);
+    }
+
+    /// “Logit”, for the beginning of a sentence.
+    [[nodiscard]] std::string methodName() const {
+        const Estimator* estimator = findEstimator(question_.method);
+        std::string name = estimator != nullptr ? estimator->shown : question_.method;
+        if (!name.empty() && name.front() >= 'a' && name.front() <= 'z') {
+            name.front() = static_cast<char>(name.front() - 'a' + 'A');
+        }
+        return name;
+    }
+
+    /// Numbers so large or so small that squares of them leave the range of numbers are refused:
+    /// errors would lose their digits first, and say nothing of it.
+    [[nodiscard]] Result<void> withinRange() const {
+        constexpr double kLargest = 1e70;
+        const auto check = [&](const Eigen::Ref<const Eigen::VectorXd>& x,
+                               const std::string& name) -> Result<void> {
+            double most = 0.0;
+            for (Index i = 0; i < x.size(); ++i) {
+                most = std::isnan(x(i)) ? most : std::max(most, std::abs(x(i)));
+            }
+            if (most == 0.0 || (most <= kLargest && most >= 1.0 / kLargest)) {
+                return {};
+            }
+            return refuse(ErrorCode::NotFinite,
+                          "‘" + name + "’ reaches " + shortNumber(most, 2) + ", which is too " +
+                              (most > 1.0 ? "large" : "small") +
+                              " a number to work with squares of it",
+                          question_.title, "Choose another unit for it.", {name});
+        };
+        if (auto done = check(design_.y, design_.outcome); !done) {
+            return done;
+        }
+        for (Index j = 0; j < design_.X.cols(); ++j) {
+            if (auto done =
+                    check(design_.X.col(j), design_.columns[static_cast<std::size_t>(j)].name);
+                !done) {
+                return done;
+            }
+        }
+        for (Index j = 0; j < design_.Z.cols(); ++j) {
+            if (auto done = check(design_.Z.col(j),
+                                  design_.instrumentColumns[static_cast<std::size_t>(j)].name);
+                !done) {
+                return done;
+            }
+        }
+        return {};
     }
 
     [[nodiscard]] Eigen::VectorXd taken(const Column& column) const {
@@ -937,16 +1007,28 @@ class Builder {
         // A missing one of a selection is no number, and no variation.
         const double* seen = std::find_if(design_.y.data(), design_.y.data() + design_.y.size(),
                                           [](double y) { return !std::isnan(y); });
-        const bool varies =
-            std::any_of(seen, static_cast<const double*>(design_.y.data() + design_.y.size()),
-                        [&](double y) { return !std::isnan(y) && y != *seen; });
-        if (!varies) {
-            return refuse(ErrorCode::NoVariation,
-                          "the outcome ‘" + outcome_.name + "’ is " + shortNumber(design_.y(0)) +
-                              " in every row used",
-                          question_.title,
-                          "There is nothing to explain: choose another outcome or sample.",
-                          {outcome_.name});
+        const double* end = design_.y.data() + design_.y.size();
+        double low = seen == end ? 0.0 : *seen;
+        double high = low;
+        for (const double* y = seen; y != end; ++y) {
+            low = std::isnan(*y) ? low : std::min(low, *y);
+            high = std::isnan(*y) ? high : std::max(high, *y);
+        }
+        // Less than rounding is no variation.
+        constexpr double kUnits = 4.0 * std::numeric_limits<double>::epsilon();
+        if (!(high - low > kUnits * std::max(std::abs(low), std::abs(high)))) {
+            const std::string value =
+                cellText(outcome_.column, outcome_.variable, design_.rows.front());
+            return refuse(
+                ErrorCode::NoVariation,
+                "the outcome ‘" + outcome_.name + "’ is " +
+                    (seen == end                                        ? std::string("missing")
+                     : value.empty()                                    ? shortNumber(low)
+                     : takesGroups(question_.method) || outcome_.groups ? "‘" + value + "’"
+                                                                        : value) +
+                    " in every row used",
+                question_.title, "There is nothing to explain: choose another outcome or sample.",
+                {outcome_.name});
         }
         return {};
     }
@@ -1255,11 +1337,15 @@ class Builder {
 }  // namespace
 
 Result<Design> makeDesign(const Frame& frame, const Question& question,
-                          const std::vector<TermSet>& sets) {
+                          const std::vector<TermSet>& sets, RowCounts* counts) {
     if (frame.ruleRefusal()) {
         return tl::make_unexpected(*frame.ruleRefusal());
     }
-    auto design = Builder(frame, question, sets).build();
+    Builder builder(frame, question, sets);
+    auto design = builder.build();
+    if (!design && counts != nullptr && builder.counts().source > 0) {
+        *counts = builder.counts();
+    }
     // Means, changes and random effects of units are taken before anything is swept out.
     // A likelihood takes them out under the weights of each step.
     const bool later = (isPanelMethod(question.method) && question.method != "within") ||

@@ -63,6 +63,7 @@ struct DesignTerm {
     std::set<std::string> names;  ///< Variables it uses.
     std::vector<DesignFactor> factors;
     bool endogenous = false;  ///< Moved by the instruments.
+    bool added = false;       ///< By a first step (what it leaves): no term of the question.
 };
 
 /// Ids of all rows, shared by the copies of a design (one before and one after sweeping, say): they
@@ -179,8 +180,11 @@ inline constexpr std::int64_t kAlways = std::numeric_limits<std::int64_t>::min()
 ///         a grouping with one level, an instrument that does not vary); BadSetting (weights that
 ///         are negative, a term that is named twice over: as endogenous, as an instrument, among
 ///         the others).
+///
+/// @param counts  filled as far as rows were counted, of a refused design, too; may be null.
 [[nodiscard]] Result<Design> makeDesign(const Frame& frame, const Question& question,
-                                        const std::vector<TermSet>& sets);
+                                        const std::vector<TermSet>& sets,
+                                        RowCounts* counts = nullptr);
 
 /// x when `expression` is ln(x), else empty.
 [[nodiscard]] std::string logArgument(const std::string& expression);

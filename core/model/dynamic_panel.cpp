@@ -2,6 +2,7 @@
 
 #include "core/base/format.h"
 #include "core/model/panel.h"
+#include "core/model/reweighted.h"
 #include "core/numerics/distributions.h"
 
 #include <algorithm>
@@ -635,7 +636,45 @@ Result<Fit> fitDifferenceGmm(const Design& design, const EstimatorSettings& sett
 
 Result<Fit> fitSystemGmm(const Design& design, const EstimatorSettings& settings,
                          const ErrorSpec& errors, double alpha, const Job& job) {
-    return fitDynamic(design, settings, true, errors, alpha, job);
+    // Terms far from zero whose levels serve as instruments of levels are centred: with the
+    // constant beside them they span the same, and lose no digits.
+    constexpr double kFar = 1e3;  // Of their spread.
+    Design centred = design;
+    VectorXd moved = VectorXd::Zero(design.X.cols());
+    for (Index j = design.hasConstant ? 1 : design.X.cols(); j < design.X.cols(); ++j) {
+        const int term = design.columns[static_cast<std::size_t>(j)].term;
+        const bool served =
+            std::any_of(design.histories.begin(), design.histories.end(),
+                        [j](const ColumnHistory& history) { return history.column == j; }) ||
+            (term >= 0 && design.terms[static_cast<std::size_t>(term)].endogenous);
+        const double mean = design.X.col(j).mean();
+        const double spread = std::sqrt((design.X.col(j).array() - mean).square().mean());
+        if (!served && std::abs(mean) > kFar * spread) {
+            moved(j) = mean;
+            centred.X.col(j).array() -= moved(j);
+        }
+    }
+    auto fit = fitDynamic(centred, settings, true, errors, alpha, job);
+    if (!fit || moved.isZero(0.0) || fit->coefficients.front().designTerm >= 0) {
+        return fit;
+    }
+    // Back to the constant of the terms as they are.
+    MatrixXd T = MatrixXd::Identity(fit->covariance.rows(), fit->covariance.cols());
+    for (std::size_t j = 1; j < fit->coefficients.size(); ++j) {
+        const double by = moved(fit->coefficients[j].column);
+        T(0, static_cast<Index>(j)) = -by;
+        fit->coefficients.front().estimate -= by * fit->coefficients[j].estimate;
+    }
+    fit->solution.coefficients(0) = fit->coefficients.front().estimate;
+    replaceCovariance(*fit, design,
+                      Covariance{T * fit->covariance * T.transpose(),
+                                 std::numeric_limits<double>::infinity(), fit->errorNote},
+                      alpha);
+    Design shown = *fit->linearised;
+    shown.X = design.X;
+    shown.before = std::make_shared<const Design>(design);
+    fit->linearised = std::make_shared<const Design>(std::move(shown));
+    return fit;
 }
 
 }  // namespace rapporto

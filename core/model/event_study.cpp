@@ -217,10 +217,43 @@ class EventFitter {
             return tl::make_unexpected(made.error());
         }
         auto fit = fitLeastSquares(*made, errors_, alpha_, job_);
+        if (fit && placesHangTogether(*fit, *made)) {
+            return refuse(
+                ErrorCode::RankDeficient,
+                told_.never == 0
+                    ? "every unit changes, and each distance stands alone: a line in time "
+                      "cannot be told from the effects"
+                    : "the distances from the change cannot be told apart from each other "
+                      "and from what is held fixed",
+                "method",
+                "Bring units in that never change, let the ends hold several distances "
+                "(fewer moments before or after), or weight by cohorts.",
+                {settings_.variable});
+        }
         if (fit) {
             fit->linearised = std::make_shared<const Design>(*std::move(made));
         }
         return fit;
+    }
+
+    /// Some place is a combination of others: least squares would set it to zero and tell the rest
+    /// from there. A place that is all of one unit’s rows says nothing and may leave.
+    ///
+    /// @param places  of the columns, by cohort; empty: pooled. Those of cohorts without a base do
+    ///                hang together, and are not read.
+    [[nodiscard]] bool placesHangTogether(const Fit& fit, const Design& made,
+                                          const std::vector<PlaceColumn>& places = {}) const {
+        const Index first = design_.hasConstant ? 1 : 0;
+        const auto isPlace = [&](Index column) {
+            return made.columns[static_cast<std::size_t>(column)].term == 0 &&
+                   (places.empty() || !withoutBase_.contains(
+                                          places[static_cast<std::size_t>(column - first)].cohort));
+        };
+        return std::any_of(fit.solution.redundant.begin(), fit.solution.redundant.end(),
+                           [&](const RedundantColumn& r) {
+                               return isPlace(r.column) &&
+                                      std::any_of(r.of.begin(), r.of.end(), isPlace);
+                           });
     }
 
     /// An effect for every cohort and distance, then their weighted means; of group-time the means
@@ -243,6 +276,20 @@ class EventFitter {
         if (!each) {
             return each;
         }
+        noteCohortsWithoutBase();
+        if (withoutBase_.size() == told_.cohorts.size()) {
+            return refuse(ErrorCode::TooFewRows,
+                          "no cohort has a row at the moment before its change, which effects are "
+                          "counted from",
+                          "sample", "Widen the sample, or choose another layout of time.");
+        }
+        if (placesHangTogether(*each, *full, places)) {
+            return refuse(ErrorCode::RankDeficient,
+                          "the distances of some cohort cannot be told apart from each other and "
+                          "from what is held fixed",
+                          "method", "Look at fewer moments before or after the change.",
+                          {settings_.variable});
+        }
         auto shown = withPlaces(placeColumns(false));
         if (!shown) {
             return tl::make_unexpected(shown.error());
@@ -260,6 +307,23 @@ class EventFitter {
             effects = *std::move(found);
         }
         return assembled(*std::move(shown), *each, effects, df, places.size());
+    }
+
+    /// A cohort without a row at the moment before its change has nothing that its effects are
+    /// counted from: its rows stay, under indicators of their own, and its effects are not read.
+    void noteCohortsWithoutBase() {
+        std::set<std::int64_t> with;
+        for (Index i = 0; i < design_.y.size(); ++i) {
+            const std::int64_t changed = changeOf(design_, i);
+            if (changed != kNever && momentOf(design_, i) - changed == -1) {
+                with.insert(changed);
+            }
+        }
+        for (const EventFit::Cohort& cohort : told_.cohorts) {
+            if (!with.contains(cohort.moment)) {
+                withoutBase_.insert(cohort.moment);
+            }
+        }
     }
 
     /// Means over cohorts by their rows at the distance; the other terms unchanged.
@@ -280,6 +344,9 @@ class EventFitter {
                 continue;
             }
             const PlaceColumn& place = places[static_cast<std::size_t>(one.column - first)];
+            if (withoutBase_.contains(place.cohort)) {
+                continue;
+            }
             const double rows =
                 design_.weights.size() > 0 ? place.column.dot(design_.weights) : place.column.sum();
             byPlace[place.at].push_back({static_cast<Index>(c), rows});
@@ -560,6 +627,10 @@ class EventFitter {
         EventFit::Place zero;
         zero.at = -1;
         zero.reference = true;
+        for (Index i = 0; i < design_.y.size(); ++i) {
+            const std::int64_t changed = changeOf(design_, i);
+            zero.rows += changed != kNever && momentOf(design_, i) - changed == -1 ? 1 : 0;
+        }
         for (std::size_t c = 0; c < fit.coefficients.size(); ++c) {
             const Coefficient& one = fit.coefficients[c];
             if (one.designTerm != 0) {
@@ -610,6 +681,11 @@ class EventFitter {
                                        "units had changed before their first rows and are") +
                                 " left out: nothing is known of before.");
         }
+        for (const std::int64_t cohort : withoutBase_) {
+            fit.dropped.push_back({"the cohort of " + std::to_string(cohort),
+                                   "has no row at the moment before its change, which effects are "
+                                   "counted from"});
+        }
         if (told_.lastAsComparison) {
             fit.notes.emplace_back(
                 "Every unit changes in the end: those that change last stand for the ones that do "
@@ -626,6 +702,7 @@ class EventFitter {
     Design design_;
     EventFit told_;
     std::map<int, std::size_t> cohortsAt_;
+    std::set<std::int64_t> withoutBase_;  ///< Cohorts whose effects are not read.
 };
 
 }  // namespace

@@ -126,6 +126,11 @@ struct Fit {
     double n = 0.0;  ///< Rows, or the sum of frequency weights.
     double dfResidual = 0.0;
     std::string errorNote;  ///< “48 clusters”, “few clusters …”.
+    /// Nothing is left but rounding; residuals and rss are zero then, and no error exists.
+    bool exact = false;
+    /// The level has no error of its own: the groups that are held fixed lie within the clusters,
+    /// so that their levels are free to move with them. Its row of `covariance` says nothing.
+    bool levelHasNoError = false;
     std::optional<Resampling> resampling;
     std::optional<BentLine> bent;
     std::shared_ptr<const InstrumentedFit> instrumented;  ///< Null without instruments.
@@ -140,12 +145,23 @@ struct Fit {
     std::vector<std::string> notes;
 };
 
+/// What a method can be told beside its terms, as bits. What it does not take is refused in words.
+namespace takes {
+inline constexpr unsigned kInstruments = 1;  ///< Endogenous terms, with what moves them.
+inline constexpr unsigned kOwnSlopes = 2;    ///< Slopes of units, swept out.
+inline constexpr unsigned kPrecision = 4;    ///< Weights that tell a row’s precision to a scale.
+inline constexpr unsigned kLeverageTypes = 8;  ///< Robust types HC2 to HC4, by a row’s leverage.
+inline constexpr unsigned kLinear = kOwnSlopes | kPrecision | kLeverageTypes;
+}  // namespace takes
+
 /// How an estimator answers: a design in, a fit out. Registered in estimator_table.cpp.
 struct Estimator {
     const char* method;  ///< As the study file has it.
     const char* shown;   ///< “least squares”.
     Result<Fit> (*estimate)(const Design&, const EstimatorSettings&, const ErrorSpec&, double alpha,
                             const Job&);
+    unsigned takes = 0;                      ///< Bits of `takes`.
+    std::vector<const char*> settings = {};  ///< Keys of `estimator` beside `method`.
 };
 
 [[nodiscard]] const std::vector<Estimator>& allEstimators();
@@ -283,6 +299,12 @@ struct GivenSolution {
 /// “is 1 − urban − suburban”, of a column among those.
 [[nodiscard]] std::string combinationText(const std::vector<DesignColumn>& columns,
                                           const RedundantColumn& redundant);
+
+/// The coefficients that “all terms together” speaks of: those of terms of the question in the
+/// outcome’s equation, or in all of them where it has several (plain groups, quantiles); neither
+/// constants nor what a first step adds, nor equations of something else (zeros, being seen).
+[[nodiscard]] std::vector<Eigen::Index> jointEffects(const Design& design,
+                                                     const std::vector<Coefficient>& coefficients);
 
 /// b' V⁻¹ b / q with V scaled to a unit diagonal; absent when V is singular.
 [[nodiscard]] std::optional<double> waldF(const Eigen::VectorXd& b, const Eigen::MatrixXd& V);

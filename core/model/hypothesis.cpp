@@ -7,6 +7,7 @@
 #include <algorithm>
 #include <cmath>
 #include <numeric>
+#include <set>
 
 namespace rapporto {
 namespace {
@@ -79,6 +80,72 @@ class Restrictions {
         return {};
     }
 
+    /// The outcome’s equations, where it has several.
+    [[nodiscard]] std::vector<std::string> several() const {
+        std::vector<std::string> out;
+        for (const Coefficient& c : fit_.coefficients) {
+            const bool one = c.equation.starts_with("to ") || c.equation.starts_with("quantile ");
+            if (one && std::find(out.begin(), out.end(), c.equation) == out.end()) {
+                out.push_back(c.equation);
+            }
+        }
+        return out;
+    }
+
+    /// The equations that the statement speaks of; rows are added for those beyond the first.
+    Result<void> spread() {
+        const auto all = several();
+        if (!named_.empty() || all.size() < 2) {
+            return {};
+        }
+        if (relations_.front() != "=") {
+            return refuse(ErrorCode::BadSetting,
+                          "the claim does not say which of the equations " + joinedNames(all) +
+                              " it speaks of",
+                          "hypothesis",
+                          "Name it before the term, in double quotes: \"" + all.front() + ": " +
+                              names_.back() + "\".");
+        }
+        const std::size_t own = rows.size();
+        for (std::size_t e = 1; e < all.size(); ++e) {
+            for (std::size_t r = 0; r < own; ++r) {
+                Form row{VectorXd::Zero(size()), rows[r].constant};
+                for (Index j = 0; j < size(); ++j) {
+                    if (rows[r].c(j) == 0.0) {
+                        continue;
+                    }
+                    const auto there = inEquation(names_[static_cast<std::size_t>(j)], all[e]);
+                    if (!there) {
+                        return refuse(ErrorCode::BadSetting,
+                                      "‘" + names_[static_cast<std::size_t>(j)] +
+                                          "’ has no coefficient in the equation " + all[e],
+                                      "hypothesis", "Name the equation it is meant in.");
+                    }
+                    row.c(*there) = rows[r].c(j);
+                }
+                rows.push_back(std::move(row));
+            }
+        }
+        return {};
+    }
+
+    /// The equations that rows speak of, of a fit with several.
+    [[nodiscard]] std::vector<std::string> equations(const MatrixXd& R) const {
+        std::set<std::string> there;
+        std::vector<std::string> out;
+        for (Index j = 0; j < size(); ++j) {
+            const std::string& equation = fit_.coefficients[static_cast<std::size_t>(j)].equation;
+            there.insert(equation);
+            if (!R.col(j).isZero(0.0) && std::find(out.begin(), out.end(), equation) == out.end()) {
+                out.push_back(equation);
+            }
+        }
+        for (const char* aside : {"dispersion", "cut", "spread", "correlation"}) {
+            there.erase(aside);
+        }
+        return there.size() > 1 ? out : std::vector<std::string>();
+    }
+
     Result<void> settle() {
         relation = relations_.front();
         if (rows.size() > 1 && std::any_of(relations_.begin(), relations_.end(),
@@ -94,6 +161,21 @@ class Restrictions {
         return text == "=" || text == ">" || text == "<" || text == ">=" || text == "<=";
     }
 
+    /// Statements are read in the first of the outcome’s equations.
+    [[nodiscard]] const std::string& firstEquation() const {
+        return fit_.coefficients.front().equation;
+    }
+
+    [[nodiscard]] std::optional<Index> inEquation(const std::string& term,
+                                                  const std::string& equation) const {
+        for (std::size_t j = 0; j < names_.size(); ++j) {
+            if (names_[j] == term && fit_.coefficients[j].equation == equation) {
+                return static_cast<Index>(j);
+            }
+        }
+        return std::nullopt;
+    }
+
     [[nodiscard]] Index size() const { return static_cast<Index>(names_.size()); }
 
     /// Coefficients of a grouping that is named as a whole.
@@ -104,7 +186,8 @@ class Restrictions {
         for (std::size_t j = 0; j < names_.size(); ++j) {
             const int t = fit_.coefficients[j].designTerm;
             if (t >= 0 && design_.terms[static_cast<std::size_t>(t)].groups &&
-                design_.terms[static_cast<std::size_t>(t)].name == text) {
+                design_.terms[static_cast<std::size_t>(t)].name == text &&
+                fit_.coefficients[j].equation == firstEquation()) {
                 out.push_back(static_cast<Index>(j));
             }
         }
@@ -116,8 +199,18 @@ class Restrictions {
         std::vector<std::string> spellings = {Expression::of(node).canonical()};
         if (node.kind == Node::Kind::Name) {
             spellings = {node.text};
-            if (node.text == "constant") {
-                spellings.emplace_back("(constant)");
+            const bool own = std::find(names_.begin(), names_.end(), "constant") != names_.end();
+            for (std::size_t j = 0; node.text == "constant" && !own && j < names_.size(); ++j) {
+                if (fit_.coefficients[j].designTerm < 0 && names_[j] == "(constant)") {
+                    return static_cast<Index>(j);
+                }
+            }
+            // “EQUATION: TERM” means that equation alone.
+            for (std::size_t j = 0; j < names_.size(); ++j) {
+                if (fit_.coefficients[j].equation + ": " + names_[j] == node.text) {
+                    named_.insert(fit_.coefficients[j].equation);
+                    return static_cast<Index>(j);
+                }
             }
         }
         if (node.kind == Node::Kind::Binary && node.text == "=" &&
@@ -128,10 +221,14 @@ class Restrictions {
             spellings.push_back(part(*node.children[0]) + " × " + part(*node.children[1]));
             spellings.push_back(part(*node.children[1]) + " × " + part(*node.children[0]));
         }
-        for (const std::string& spelling : spellings) {
-            const auto at = std::find(names_.begin(), names_.end(), spelling);
-            if (at != names_.end()) {
-                return static_cast<Index>(at - names_.begin());
+        // A variable may be called like the constant: terms go first.
+        for (const bool terms : {true, false}) {
+            for (const std::string& spelling : spellings) {
+                for (std::size_t j = 0; j < names_.size(); ++j) {
+                    if (names_[j] == spelling && (fit_.coefficients[j].designTerm >= 0 || !terms)) {
+                        return static_cast<Index>(j);
+                    }
+                }
             }
         }
         return std::nullopt;
@@ -205,6 +302,7 @@ class Restrictions {
     const Fit& fit_;
     std::vector<std::string> names_;
     std::vector<std::string> relations_;
+    mutable std::set<std::string> named_;
 };
 
 }  // namespace
@@ -222,6 +320,9 @@ Result<HypothesisTest> testHypothesis(const Design& design, const Fit& fit, cons
     if (auto done = all.settle(); !done) {
         return tl::make_unexpected(done.error());
     }
+    if (auto done = all.spread(); !done) {
+        return tl::make_unexpected(done.error());
+    }
     HypothesisTest out;
     out.text = text;
     out.relation = all.relation;
@@ -237,7 +338,17 @@ Result<HypothesisTest> testHypothesis(const Design& design, const Fit& fit, cons
         out.R.row(i) = all.rows[static_cast<std::size_t>(i)].c.transpose();
         out.r(i) = -all.rows[static_cast<std::size_t>(i)].constant;
     }
+    out.equations = all.equations(out.R);
     out.df1 = static_cast<double>(q);
+    for (Index j = 0; fit.levelHasNoError && j < k; ++j) {
+        if (fit.coefficients[static_cast<std::size_t>(j)].designTerm < 0 &&
+            !out.R.col(j).isZero(0.0)) {
+            return refuse(ErrorCode::BadSetting,
+                          "the level has no error of its own where errors are clustered by what is "
+                          "held fixed",
+                          "hypothesis", "State something of the terms alone.");
+        }
+    }
     out.df2 = fit.coefficients.front().df;
     const MatrixXd V = out.R * fit.covariance * out.R.transpose();
     const VectorXd d = out.R * b - out.r;
@@ -268,6 +379,10 @@ Result<HypothesisTest> testHypothesis(const Design& design, const Fit& fit, cons
     out.statistic = *f;
     out.p = fTail(*f, out.df1, out.df2);
     return out;
+}
+
+std::string verdictOn(const HypothesisTest& test, double alpha) {
+    return !(test.p < alpha) ? "open" : test.relation == "=" ? "against" : "for";
 }
 
 std::vector<double> falseDiscoveryAdjusted(const std::vector<double>& p) {

@@ -232,8 +232,24 @@ class Gmm {
         const VectorXd root = rootsOf(design);
         const LinearSolution& s = start_.solution;
         g0_ = P.transpose() * root.cwiseProduct(s.residuals);
-        XF_ = design.X(Eigen::all, s.kept) * s.factor;
+        XF_ = orthonormalColumns(design.X, s);
         N_ = P.transpose() * (root.asDiagonal() * XF_);
+        // Residuals of a group held fixed sum to zero: in clusters that hold whole groups the
+        // constant’s moment is zero in each, and would leave the weight without an inverse. The
+        // constant then takes what the slopes leave.
+        const bool whole =
+            design.swept && design.hasConstant && !design.clusters.empty() &&
+            errors.kind == "clustered" && !parts.exogenous.empty() &&
+            parts.exogenous.front() == 0 &&
+            std::any_of(design.effects.begin(), design.effects.end(), [&](const SweptGrouping& e) {
+                return isNested(e, design.clusters.front());
+            });
+        if (whole) {
+            aside_ = 1;
+            g0_ = g0_.tail(g0_.size() - 1).eval();
+            XF_ = XF_.rightCols(XF_.cols() - 1).eval();
+            N_ = N_.bottomRightCorner(N_.rows() - 1, N_.cols() - 1).eval();
+        }
         u_ = VectorXd::Zero(N_.cols());
     }
 
@@ -246,13 +262,12 @@ class Gmm {
         if (!S) {
             return tl::make_unexpected(S.error());
         }
-        Eigen::LDLT<MatrixXd> ldlt(*S);
+        Eigen::LDLT<MatrixXd> ldlt(withoutAside(*S));
         const VectorXd pivots = ldlt.vectorD();
         if (ldlt.info() != Eigen::Success || pivots.minCoeff() <= 1e-12 * pivots.maxCoeff()) {
             return refuse(ErrorCode::RankDeficient,
-                          "the moments cannot be weighted: there are fewer independent clusters or "
-                          "moments in time than instruments",
-                          "instruments", "Use two-stage least squares, or fewer instruments.");
+                          "the moments cannot be weighted: " + whyNot(pivots.size()), "instruments",
+                          "Use two-stage least squares, or fewer instruments.");
         }
         return ldlt;
     }
@@ -309,20 +324,19 @@ class Gmm {
         s.scores = {};
         s.meat = {};
         s.residualSquares = rootsOf(design_).cwiseProduct(s.residuals).squaredNorm();
+        s.factor = MatrixXd::Identity(s.centredFactor.rows(), s.centredFactor.cols());
         const double n = rowsOf(design_);
         const VectorXd none = VectorXd::Zero(design_.y.size());
-        auto V =
-            covarianceOf({design_, problem, s, none, n,
-                          n - static_cast<double>(N_.cols()) - design_.effectsRank, 0.05, job_},
-                         errors_);
+        auto V = covarianceOf(
+            {design_, problem, s, none, n,
+             n - static_cast<double>(N_.cols() + aside_) - design_.effectsRank, 0.05, job_},
+            errors_);
         if (!V) {
             return V;
         }
-        const Eigen::FullPivLU<MatrixXd> lu(s.factor);
-        const MatrixXd left = lu.solve(V->matrix);
-        const MatrixXd S = lu.solve(left.transpose());
+        const MatrixXd S = withoutAside(V->matrix);
         const MatrixXd inner = (N_.transpose() * S.ldlt().solve(N_)).inverse();
-        const MatrixXd& F = start_.solution.factor;
+        const MatrixXd F = start_.solution.factor.rightCols(inner.cols());
         V->matrix = F * inner * F.transpose();
         return V;
     }
@@ -331,11 +345,32 @@ class Gmm {
 
     [[nodiscard]] int rounds() const { return rounds_; }
 
-    [[nodiscard]] const VectorXd& step() const { return u_; }
+    [[nodiscard]] VectorXd step() const {
+        VectorXd all = VectorXd::Zero(u_.size() + aside_);
+        all.tail(u_.size()) = u_;
+        return all;
+    }
 
     [[nodiscard]] TwoStage& start() { return start_; }
 
   private:
+    [[nodiscard]] MatrixXd withoutAside(const MatrixXd& S) const {
+        return S.bottomRightCorner(S.rows() - aside_, S.cols() - aside_);
+    }
+
+    /// Why the variance of the moments has no inverse.
+    [[nodiscard]] std::string whyNot(Index moments) const {
+        if (errors_.kind == "clustered" && design_.clusterCounts.size() > 1) {
+            return "their covariance by two clusterings is not positive on these rows";
+        }
+        if (errors_.kind == "clustered" && design_.clusterCounts.front() <= moments) {
+            return plural(static_cast<std::size_t>(design_.clusterCounts.front()), "cluster is",
+                          "clusters are") +
+                   " too few for " + plural(static_cast<std::size_t>(moments), "moment", "moments");
+        }
+        return "some of them vary together, or hardly at all";
+    }
+
     /// A standard error along F, so that steps are measured by what can be told apart.
     [[nodiscard]] double scale() const {
         return std::sqrt(residualsAt(u_).squaredNorm() / static_cast<double>(design_.y.size()));
@@ -424,6 +459,7 @@ class Gmm {
     VectorXd u_;
     double j_ = 0.0;
     int rounds_ = 0;
+    Index aside_ = 0;  ///< 1: the constant’s moment is left out.
 };
 
 }  // namespace
@@ -507,6 +543,16 @@ Result<InstrumentParts> instrumentParts(const Design& design, const Job& job) {
             term >= 0 && design.terms[static_cast<std::size_t>(term)].endogenous;
         (endogenous ? out.endogenous : exogenous).push_back(static_cast<Index>(c));
     }
+    for (const Index column : out.endogenous) {
+        if (design.X.col(column).maxCoeff() == design.X.col(column).minCoeff()) {
+            const std::string& name = design.columns[static_cast<std::size_t>(column)].name;
+            return refuse(ErrorCode::NoVariation,
+                          "‘" + name +
+                              "’, which the instruments are to move, does not vary in the "
+                              "rows used",
+                          "instruments", "Take it out, or widen the sample.", {name});
+        }
+    }
     if (out.endogenous.empty()) {
         return refuse(ErrorCode::BadSetting, "no term is said to be moved by instruments",
                       "instruments", "Name the term whose effect is asked for after “where”.");
@@ -575,7 +621,16 @@ Result<InstrumentParts> instrumentParts(const Design& design, const Job& job) {
     out.onW.redundant.clear();
     const auto g = static_cast<Index>(out.endogenous.size());
     out.left = largeMatrix(design.y.size(), g);
-    out.left.col(0) = out.onW.residuals;
+    // What an exact first stage leaves is rounding, and is not taken for anything else.
+    const double blurred = design.swept ? 1e-9 : 0.0;
+    const auto leave = [&](Index j, const LinearSolution& stage) {
+        const LinearProblem problem{out.W,
+                                    design.X.col(out.endogenous[static_cast<std::size_t>(j)]),
+                                    design.weights, design.hasConstant};
+        isRounding(problem, stage, blurred) ? out.left.col(j).setZero()
+                                            : out.left.col(j) = stage.residuals;
+    };
+    leave(0, out.onW);
     for (Index j = 1; j < g; ++j) {
         const auto stage =
             solveOther({out.W, design.X.col(out.endogenous[static_cast<std::size_t>(j)]),
@@ -584,7 +639,7 @@ Result<InstrumentParts> instrumentParts(const Design& design, const Job& job) {
         if (!stage) {
             return tl::make_unexpected(stage.error());
         }
-        out.left.col(j) = stage->residuals;
+        leave(j, *stage);
     }
     return out;
 }
@@ -617,6 +672,8 @@ Result<MatrixXd> momentVariance(const Design& design, const InstrumentParts& par
     s.scores = {};
     s.meat = {};
     s.residualSquares = rootsOf(design).cwiseProduct(residuals).squaredNorm();
+    // F S F' with F the identity: S itself, in the basis W F.
+    s.factor = MatrixXd::Identity(s.centredFactor.rows(), s.centredFactor.cols());
     const double n = rowsOf(design);
     const VectorXd none = VectorXd::Zero(design.y.size());
     const auto V = covarianceOf(
@@ -624,11 +681,7 @@ Result<MatrixXd> momentVariance(const Design& design, const InstrumentParts& par
     if (!V) {
         return tl::make_unexpected(V.error());
     }
-    // V = F S F' for S in the basis W F.
-    const Eigen::FullPivLU<MatrixXd> lu(s.factor);
-    const MatrixXd half = lu.solve(V->matrix);
-    const MatrixXd S = lu.solve(half.transpose());
-    return MatrixXd(0.5 * (S + S.transpose()));
+    return MatrixXd(0.5 * (V->matrix + V->matrix.transpose()));
 }
 
 Result<double> hansenJ(const Design& design, const InstrumentParts& parts, const ErrorSpec& errors,

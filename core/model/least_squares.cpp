@@ -5,7 +5,9 @@
 
 #include <fmt/format.h>
 
+#include <algorithm>
 #include <cmath>
+#include <limits>
 #include <numbers>
 
 namespace rapporto {
@@ -64,6 +66,7 @@ class Fitter {
             fit_.solution.residuals = design_.y - design_.X * *at_;
             fit_.solution.residualSquares = squares(fit_.solution.residuals, design_.weights);
         }
+        recogniseExact();
         const auto k = static_cast<double>(fit_.solution.kept.size());
         fit_.dfResidual = fit_.n - k - design_.effectsRank;
         if (fit_.dfResidual < 1.0) {
@@ -76,9 +79,8 @@ class Fitter {
         nameRedundant();
         // With effects swept out the fit is of the outcome as it is.
         fit_.fitted = (design_.swept ? design_.before->y : design_.y) - fit_.solution.residuals;
-        fit_.leverage = leverages(problem_, fit_.solution);
-        if (design_.effectsLeverage.size() > 0) {
-            fit_.leverage += design_.effectsLeverage;
+        if (auto done = fillLeverage(); !done) {
+            return tl::make_unexpected(done.error());
         }
         if (auto done = fillCovariance(); !done) {
             return tl::make_unexpected(done.error());
@@ -94,6 +96,55 @@ class Fitter {
     }
 
   private:
+    /// What is left of a perfect fit is rounding, and is not analysed like data.
+    void recogniseExact() {
+        // Sweeping leaves up to 1e-8 of a spread behind where it is iterative.
+        const double blurred = design_.swept ? 1e-9 : 0.0;
+        const double size =
+            design_.swept && design_.before != nullptr
+                ? 8.0 * std::numeric_limits<double>::epsilon() * design_.before->y.stableNorm()
+                : 0.0;
+        fit_.exact = isRounding(problem_, fit_.solution, blurred) ||
+                     fit_.solution.residuals.stableNorm() <= size;
+        if (fit_.exact) {
+            fit_.solution.residuals.setZero();
+            fit_.solution.residualSquares = 0.0;
+            if (fit_.solution.meat.size() > 0) {
+                fit_.solution.meat.setZero();
+            }
+            if (fit_.solution.scores.size() > 0) {
+                fit_.solution.scores.setZero();
+            }
+            fit_.notes.emplace_back(
+                "The terms tell the outcome exactly: nothing is left to judge them by, and there "
+                "is "
+                "no standard error and no test.");
+        }
+    }
+
+    /// Of the terms and of what is held fixed together; NaN where the latter’s is not worked out
+    /// and nobody needs it.
+    Result<void> fillLeverage() {
+        fit_.leverage = leverages(problem_, fit_.solution);
+        if (design_.effectsLeverage.size() > 0) {
+            fit_.leverage += design_.effectsLeverage;
+        } else if (design_.swept) {
+            const bool needed =
+                (errors_.kind == "robust" && errors_.type != "HC0" && errors_.type != "HC1") ||
+                (errors_.kind == "bootstrap" && errors_.scheme == "wild");
+            auto own = needed ? heldLeverage(*design_.before, job_) : Result<VectorXd>(VectorXd());
+            if (!own) {
+                return tl::make_unexpected(own.error());
+            }
+            if (needed) {
+                fit_.leverage += *own;
+            } else {
+                fit_.leverage.setConstant(std::numeric_limits<double>::quiet_NaN());
+            }
+        }
+        return {};
+    }
+
     void nameRedundant() {
         for (const RedundantColumn& redundant : fit_.solution.redundant) {
             const bool held = design_.swept && design_.X.col(redundant.column).maxCoeff() ==
@@ -118,6 +169,19 @@ class Fitter {
         fit_.errorNote = std::move(covariance->note);
         fit_.resampling = std::move(covariance->resampling);
         designEffects_ = std::move(covariance->designEffects);
+        fit_.levelHasNoError =
+            design_.swept && errors_.kind == "clustered" &&
+            std::any_of(design_.effects.begin(), design_.effects.end(),
+                        [&](const SweptGrouping& effects) {
+                            return std::any_of(
+                                design_.clusters.begin(), design_.clusters.end(),
+                                [&](const auto& clusters) { return isNested(effects, clusters); });
+                        });
+        if (fit_.levelHasNoError && design_.hasConstant) {
+            fit_.notes.emplace_back(
+                "The constant is the mean level of what is held fixed; with errors clustered by it "
+                "that level has no error of its own.");
+        }
         return {};
     }
 
@@ -200,8 +264,11 @@ class Fitter {
                 c.statistic = c.estimate / c.se;
                 c.p = twoSidedP(*c.statistic, law());
             }
-            c.low = c.estimate - critical * c.se;
-            c.high = c.estimate + critical * c.se;
+            // Without an error there is no interval either: none is of no width.
+            c.low = c.se > 0.0 ? c.estimate - critical * c.se
+                               : std::numeric_limits<double>::quiet_NaN();
+            c.high = c.se > 0.0 ? c.estimate + critical * c.se
+                                : std::numeric_limits<double>::quiet_NaN();
             if (designEffects_.size() > at) {
                 c.designEffect = designEffects_(at);
             }
@@ -209,6 +276,11 @@ class Fitter {
                 c.low = fit_.resampling->low(at);
                 c.high = fit_.resampling->high(at);
                 c.p = fit_.resampling->p(at);
+            }
+            if (fit_.levelHasNoError && info.term < 0) {
+                c.se = c.low = c.high = std::numeric_limits<double>::quiet_NaN();
+                c.statistic.reset();
+                c.p.reset();
             }
             if (info.term >= 0 && sdOutcome > 0.0) {
                 c.standardised = c.estimate * std::sqrt(spread(at)) / sdOutcome;
@@ -231,7 +303,7 @@ class Fitter {
     }
 
     void fillOverallF() {
-        const auto slopes = positions(-1);
+        const auto slopes = jointEffects(design_, fit_.coefficients);
         if (slopes.empty() || fit_.statistics.rss <= 0.0) {
             return;
         }

@@ -642,18 +642,25 @@ Result<Covariance> covarianceOfScores(const Design& design, const MatrixXd& scor
                       "errors of type " + errors.type + " need a row’s leverage in one equation",
                       "errors", "Choose HC1, or cluster.");
     }
-    // The formulas of least squares hold with the scores for columns and ones for residuals.
+    if (errors.automaticLags) {
+        return refuse(ErrorCode::BadSetting,
+                      "the number of lags is found by the data for least squares alone", "errors",
+                      "Name a number of lags.");
+    }
+    // The formulas of least squares hold with the scores for columns and ones for residuals. The
+    // scores are turned first: far from zero their products would lose what the factor cancels.
+    const MatrixXd turned = scores * factor;
     LinearSolution s;
     s.factor = factor;
-    s.centredFactor = factor;
-    s.centre = VectorXd::Zero(factor.rows());
+    s.centredFactor = MatrixXd::Identity(factor.cols(), factor.cols());
+    s.centre = VectorXd::Zero(factor.cols());
     s.residuals = VectorXd::Ones(scores.rows());
     s.coefficients = VectorXd::Zero(factor.rows());
-    for (Index j = 0; j < factor.rows(); ++j) {
+    for (Index j = 0; j < factor.cols(); ++j) {
         s.kept.push_back(j);
     }
     const VectorXd h = leverage.size() > 0 ? leverage : VectorXd(VectorXd::Zero(scores.rows()));
-    const LinearProblem problem{scores, design.y, design.weights, false};
+    const LinearProblem problem{turned, design.y, design.weights, false};
     return covarianceOf({design, problem, s, h, n, left, alpha, job}, errors);
 }
 
@@ -702,7 +709,7 @@ Result<Fit> fitOfLikelihood(LikelihoodInput in, const ErrorSpec& errors, double 
     }
     covariance->matrix = slope.asDiagonal() * covariance->matrix * slope.asDiagonal();
     covariance->df = std::numeric_limits<double>::infinity();
-    replaceCovariance(fit, *std::move(covariance), alpha);
+    replaceCovariance(fit, design, *std::move(covariance), alpha);
     // Spreads, dispersions and correlations have the interval of the scale they are searched on,
     // where their law is nearer to the normal: it keeps within their bounds.
     for (Index j = kept; in.shown && j < in.maximum.theta.size(); ++j) {

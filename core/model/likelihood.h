@@ -3,6 +3,7 @@
 #include "core/model/fit.h"
 
 #include <functional>
+#include <limits>
 #include <memory>
 #include <optional>
 
@@ -15,9 +16,13 @@ struct LikelihoodFit {
     int iterations = 0;
     double gradient = 0.0;  ///< Newton’s decrement at the end: twice what ℓ could still gain.
     double logLikelihood = 0.0;
-    double nullLogLikelihood = 0.0;  ///< Of the constants alone.
-    double deviance = 0.0;           ///< Against a mean for every row, where that is defined.
-    double pearson = 0.0;            ///< Σ (y − μ)²/V(μ).
+    // NaN where there is no such number.
+    double nullLogLikelihood = kNone;  ///< Of the constants alone.
+    double deviance = kNone;           ///< Against a mean for every row, where that is defined.
+    double pearson = kNone;            ///< Σ (y − μ)²/V(μ).
+    bool penalisedRatio =
+        false;             ///< The test of all terms together is by the penalised likelihood.
+    bool density = false;  ///< ℓ holds densities: its level hangs on the outcome’s unit.
     double parameters = 0.0;
     std::optional<double> dispersion;    ///< α of negative binomial; 0 at its boundary.
     std::optional<double> dispersionSe;  ///< On its own scale.
@@ -32,10 +37,14 @@ struct LikelihoodFit {
     Eigen::VectorXd extras;   ///< Cuts; or the logarithm of a dispersion or spread.
     Eigen::MatrixXd inverse;  ///< Of the negative Hessian over all parameters.
 
-    /// McFadden’s: 1 − ℓ/ℓ₀.
-    [[nodiscard]] double pseudoRSquared() const {
-        return nullLogLikelihood < 0.0 ? 1.0 - logLikelihood / nullLogLikelihood : 0.0;
+    /// McFadden’s: 1 − ℓ/ℓ₀; absent where ℓ₀ is, and of densities, whose share hangs on the unit.
+    [[nodiscard]] std::optional<double> pseudoRSquared() const {
+        return nullLogLikelihood < 0.0 && !density
+                   ? std::optional(1.0 - logLikelihood / nullLogLikelihood)
+                   : std::nullopt;
     }
+
+    static constexpr double kNone = std::numeric_limits<double>::quiet_NaN();
 };
 
 /// One linear index of a likelihood: columns, an offset, the name of its equation.

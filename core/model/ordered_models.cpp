@@ -2,6 +2,7 @@
 #include "core/base/format.h"
 #include "core/model/likelihood.h"
 #include "core/model/outcome_models.h"
+#include "core/numerics/distributions.h"
 #include "core/numerics/normal_below.h"
 
 #include <boost/math/special_functions/erf.hpp>
@@ -319,6 +320,14 @@ Result<Slopes> slopesOf(const Design& design, const Job& job) {
     return out;
 }
 
+/// A level that no row has (a draw may miss one) has no cut.
+tl::unexpected<Refusal> levelGone(const Design& design, Index level) {
+    return refuse(ErrorCode::NoVariation,
+                  "no row has the level ‘" + design.levelNames[static_cast<std::size_t>(level)] +
+                      "’ of ‘" + design.outcome + "’",
+                  "outcome", "Merge rare levels.", {design.outcome});
+}
+
 Result<Fit> fitOrdered(const Design& design, bool probit, const ErrorSpec& errors, double alpha,
                        const Job& job) {
     const auto levels = static_cast<int>(design.levelNames.size());
@@ -344,13 +353,15 @@ Result<Fit> fitOrdered(const Design& design, bool probit, const ErrorSpec& error
         shares(static_cast<Index>(design.y(i))) += w(i);
     }
     shares /= w.sum();
+    if (Index gone = 0; shares.minCoeff(&gone) <= 0.0) {
+        return levelGone(design, gone);
+    }
     const Index k = slopes->part.X.cols();
     VectorXd start = VectorXd::Zero(k + levels - 1);
     double below = 0.0;
     for (int c = 0; c + 1 < levels; ++c) {
         below += shares(c);
-        start(k + c) = probit ? -std::numbers::sqrt2 * boost::math::erfc_inv(2.0 * below)
-                              : std::log(below / (1.0 - below));
+        start(k + c) = probit ? normalQuantile(below) : std::log(below / (1.0 - below));
     }
     const OrderedModel model(design.y, levels, probit);
     auto found =
@@ -366,6 +377,7 @@ Result<Fit> fitOrdered(const Design& design, bool probit, const ErrorSpec& error
     auto told = std::make_shared<LikelihoodFit>();
     told->family = probit ? "ordered-probit" : "ordered-logit";
     told->outcome = "ordered";
+    told->nullLogLikelihood = 0.0;
     for (int c = 0; c < levels; ++c) {
         told->nullLogLikelihood += w.sum() * shares(c) * std::log(shares(c));
     }
@@ -441,6 +453,9 @@ Result<Fit> fitMultinomialLogit(const Design& design, const EstimatorSettings& /
         shares(static_cast<Index>(design.y(i))) += w(i);
     }
     shares /= w.sum();
+    if (Index gone = 0; shares.minCoeff(&gone) <= 0.0) {
+        return levelGone(design, gone);
+    }
     std::vector<IndexPart> parts(static_cast<std::size_t>(levels - 1),
                                  IndexPart{X, VectorXd(), design.hasConstant});
     VectorXd start = VectorXd::Zero(X.cols() * (levels - 1));
@@ -460,6 +475,7 @@ Result<Fit> fitMultinomialLogit(const Design& design, const EstimatorSettings& /
     auto told = std::make_shared<LikelihoodFit>();
     told->family = "multinomial-logit";
     told->outcome = "groups";
+    told->nullLogLikelihood = 0.0;
     for (int c = 0; c < levels; ++c) {
         told->nullLogLikelihood += w.sum() * shares(c) * std::log(shares(c));
     }
@@ -528,6 +544,7 @@ Result<Fit> fitBehindEnds(const Design& design, const std::string& family, const
     auto told = std::make_shared<LikelihoodFit>();
     told->family = family;
     told->outcome = "cut-off";
+    told->density = true;
     told->extras = found->theta.tail(1);
     if (design.hasConstant) {
         VectorXd constant(2);
@@ -535,7 +552,7 @@ Result<Fit> fitBehindEnds(const Design& design, const std::string& family, const
         constant(1) = start(k);
         const auto plain = maximise({{MatrixXd::Ones(design.y.size(), 1), VectorXd(), true}}, model,
                                     constant, design.weights, job, false);
-        told->nullLogLikelihood = plain ? plain->logLikelihood : 0.0;
+        told->nullLogLikelihood = plain ? plain->logLikelihood : LikelihoodFit::kNone;
     }
     const VectorXd fitted = found->index.col(0);
     LikelihoodInput input{

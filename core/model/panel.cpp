@@ -337,23 +337,53 @@ Result<Design> sweptDesign(Design design, const Job& job) {
     design.effectsRank = report->rank - (design.hasConstant ? 1.0 : 0.0);
     design.swept = true;
     design.before = std::move(before);
-    if (design.effects.size() == 1 && sloped == nullptr) {
-        const auto& effects = design.effects.front();
-        VectorXd sums = VectorXd::Zero(effects.count);
-        const auto weight = [&](Index i) {
-            return design.weights.size() > 0 ? design.weights(i) : 1.0;
-        };
-        for (Index i = 0; i < n; ++i) {
-            sums(effects.of[static_cast<std::size_t>(i)]) += weight(i);
+    // Cheap enough to be there for whoever looks at single rows.
+    double further = 0.0;
+    double largest = 0.0;
+    for (const SweptGrouping& effects : design.effects) {
+        further += effects.count;
+        largest = std::max(largest, static_cast<double>(effects.count));
+    }
+    further -= sloped != nullptr ? sloped->count : largest;
+    constexpr double kCheapLevels = 300.0;
+    constexpr double kCheapWork = 3e7;
+    if (further == 0.0 ||
+        (further <= kCheapLevels && further * static_cast<double>(n) <= kCheapWork)) {
+        auto leverage = heldLeverage(*design.before, job);
+        if (!leverage) {
+            return tl::make_unexpected(leverage.error());
         }
-        const double whole = sums.sum();
-        design.effectsLeverage.resize(n);
-        for (Index i = 0; i < n; ++i) {
-            design.effectsLeverage(i) = weight(i) / sums(effects.of[static_cast<std::size_t>(i)]) -
-                                        (design.hasConstant ? weight(i) / whole : 0.0);
-        }
+        design.effectsLeverage = *std::move(leverage);
     }
     return design;
+}
+
+Result<VectorXd> heldLeverage(const Design& design, const Job& job) {
+    const Index n = design.y.size();
+    const SweptGrouping* own = nullptr;
+    for (const SweptGrouping& effects : design.effects) {
+        const bool sloped = effects.slopes.cols() > 0;
+        const bool better =
+            own == nullptr || sloped || (own->slopes.cols() == 0 && effects.count > own->count);
+        own = better ? &effects : own;
+    }
+    std::vector<EffectGroups> further;
+    for (const SweptGrouping& effects : design.effects) {
+        if (&effects != own) {
+            further.push_back({effects.of.all(), effects.count});
+        }
+    }
+    const MatrixXd slopes = own->slopes.cols() > 0 ? own->slopes : MatrixXd(n, 0);
+    auto h = effectsLeverage({own->of.all(), own->count}, slopes, further, design.weights, job);
+    if (h && design.hasConstant) {
+        // The constant stands among the terms, which count it.
+        const double whole =
+            design.weights.size() > 0 ? design.weights.sum() : static_cast<double>(n);
+        for (Index i = 0; i < n; ++i) {
+            (*h)(i) -= (design.weights.size() > 0 ? design.weights(i) : 1.0) / whole;
+        }
+    }
+    return h;
 }
 
 Result<std::vector<VectorXd>> effectsHeldFixed(const Fit& fit, const Design& design,

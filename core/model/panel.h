@@ -48,6 +48,13 @@ struct PanelFit {
 /// Source: Frisch & Waugh (1933), Econometrica 1; sweepEffects().
 [[nodiscard]] Result<Design> sweptDesign(Design design, const Job& job);
 
+/// Leverage of the effects held fixed, beside that of the constant where there is one (n): exact
+/// for any number of groupings and own slopes.
+///
+/// @param design  as it is before sweeping.
+/// @return BadSetting where it would cost many times the fit, Stopped; see effectsLeverage().
+[[nodiscard]] Result<Eigen::VectorXd> heldLeverage(const Design& design, const Job& job);
+
 /// Columns of a swept design that the effects hold: what is said of each in place of a combination.
 [[nodiscard]] std::string heldReason(const Design& design);
 

@@ -4,6 +4,7 @@
 #include "core/data/frame.h"
 #include "core/model/dynamic_panel.h"
 #include "core/model/event_study.h"
+#include "core/model/panel.h"
 #include "core/model/quantile.h"
 #include "core/model/response.h"
 #include "core/numerics/distributions.h"
@@ -71,11 +72,24 @@ MarginalEffect effectOf(const EffectRequest& request, const std::string& level,
                         const std::string& point, const Fit& fit, const VectorXd& row,
                         double alpha);
 
+/// A level under effects whose groups lie within the clusters has no error of its own; differences
+/// have.
+bool hasError(const Fit& fit, const VectorXd& c) {
+    for (Index j = 0; fit.levelHasNoError && j < c.size(); ++j) {
+        if (fit.coefficients[static_cast<std::size_t>(j)].designTerm < 0 && c(j) != 0.0) {
+            return false;
+        }
+    }
+    return true;
+}
+
 Estimate linear(const Fit& fit, const VectorXd& row, double alpha) {
     const VectorXd c = kept(fit, row);
     // Of several quantiles the first stands here.
     const MatrixXd V = fit.covariance.topLeftCorner(c.size(), c.size());
-    return estimateOf(c.dot(fit.solution.coefficients), c.dot(V * c), dfOf(fit), alpha);
+    return estimateOf(c.dot(fit.solution.coefficients),
+                      hasError(fit, c) ? c.dot(V * c) : std::numeric_limits<double>::quiet_NaN(),
+                      dfOf(fit), alpha);
 }
 
 MarginalEffect effectOf(const EffectRequest& request, const std::string& level,
@@ -242,8 +256,10 @@ Estimate estimateOf(double value, double variance, std::optional<double> df, dou
         out.p = twoSidedP(*out.statistic, df);
     }
     const double reach = criticalValue(alpha, df) * out.se;
-    out.low = value - reach;
-    out.high = value + reach;
+    // Without an error there is no interval either: none is of no width.
+    constexpr double kNone = std::numeric_limits<double>::quiet_NaN();
+    out.low = out.se > 0.0 ? value - reach : kNone;
+    out.high = out.se > 0.0 ? value + reach : kNone;
     return out;
 }
 
@@ -297,7 +313,11 @@ Result<std::vector<Prediction>> predictAt(const Design& design, const Fit& fit,
     }
     const bool logged = !design.outcomeLogOf.empty() && fit.residuals.size() > 0;
     const double factor = logged ? smearingFactor(design, fit) : 1.0;
-    const double variance = fit.statistics.sigma * fit.statistics.sigma;
+    // A row of a unit taken as random scatters by the unit’s own effect, too.
+    const bool random = fit.panel && fit.panel->sigmaUnit && fit.panel->sigmaRest;
+    const double variance =
+        random ? std::pow(*fit.panel->sigmaUnit, 2) + std::pow(*fit.panel->sigmaRest, 2)
+               : fit.statistics.sigma * fit.statistics.sigma;
     const double mostLeverage = fit.leverage.size() > 0 ? fit.leverage.maxCoeff() : 1.0;
     std::vector<Prediction> out;
     for (std::size_t s = 0; s < requests.size(); ++s) {
@@ -310,7 +330,15 @@ Result<std::vector<Prediction>> predictAt(const Design& design, const Fit& fit,
             criticalValue(alpha, p.mean.df) * std::sqrt(p.mean.se * p.mean.se + variance);
         p.rowLow = p.mean.value - reach;
         p.rowHigh = p.mean.value + reach;
+        if (!(variance > 0.0)) {
+            p.rowLow = p.rowHigh = std::numeric_limits<double>::quiet_NaN();
+        }
         p.warnings = warningsAt(map, requests[s].at);
+        if (std::isnan(p.mean.se)) {
+            p.warnings.emplace_back(
+                "with errors clustered by what is held fixed the level has no error of its own: it "
+                "is told without an interval, and differences have theirs");
+        }
         const VectorXd spread = fit.solution.factor.transpose() * kept(fit, row);
         const bool ranged = std::all_of(map.variables().begin(), map.variables().end(),
                                         [](const ScenarioVariable& v) { return v.ranged; });

@@ -13,6 +13,7 @@
 #include <limits>
 #include <memory>
 #include <numbers>
+#include <numeric>
 #include <optional>
 
 namespace rapporto {
@@ -30,7 +31,8 @@ struct Solved {
     double tau = 0.5;
     double bandwidth = 0.0;
     double sparsity = 0.0;
-    MatrixXd bread;  ///< D⁻¹ of the sandwich, D = Σ w f x x'.
+    MatrixXd bread;    ///< D⁻¹ of the sandwich, D = Σ w f q q' of orthonormal columns.
+    bool few = false;  ///< Under ten rows lie beyond it.
 };
 
 class QuantileFitter {
@@ -45,9 +47,12 @@ class QuantileFitter {
         }
         kept_ = columns->kept;
         X_ = design_.X(Eigen::all, kept_);
-        const Index n = X_.rows();
+        if (auto done = turn(); !done) {
+            return tl::make_unexpected(done.error());
+        }
+        const double n = rows();
         const Index k = X_.cols();
-        if (n <= k) {
+        if (X_.rows() <= k) {
             return refuse(ErrorCode::TooFewRows,
                           plural(design_.counts.used, "row", "rows") + " cannot carry " +
                               plural(static_cast<std::size_t>(k), "coefficient", "coefficients"),
@@ -65,8 +70,8 @@ class QuantileFitter {
             return tl::make_unexpected(covariance.error());
         }
         Fit fit;
-        fit.n = static_cast<double>(n);
-        fit.dfResidual = static_cast<double>(n - k);
+        fit.n = n;
+        fit.dfResidual = n - static_cast<double>(k);
         fit.dropped = std::move(columns->dropped);
         for (const Solved& one : points_) {
             for (Index j = 0; j < k; ++j) {
@@ -82,11 +87,11 @@ class QuantileFitter {
                 fit.coefficients.push_back(std::move(c));
             }
         }
-        replaceCovariance(fit, *std::move(covariance), alpha_);
+        replaceCovariance(fit, design_, *std::move(covariance), alpha_);
         const Solved& first = points_.front();
         fit.residuals = first.at.residuals;
         fit.fitted = design_.y - fit.residuals;
-        fit.leverage = VectorXd::Zero(n);
+        fit.leverage = VectorXd::Zero(X_.rows());
         fit.solution.kept = kept_;
         fit.solution.coefficients = first.at.coefficients;
         fit.solution.residuals = fit.residuals;
@@ -101,10 +106,36 @@ class QuantileFitter {
     QuantileFit::Process process(const Fit& fit) {
         kept_ = fit.solution.kept;
         X_ = design_.X(Eigen::all, kept_);
-        return wholeProcess();
+        return turn() ? wholeProcess() : QuantileFit::Process();
     }
 
   private:
+    /// Rows, or what the frequency weights count.
+    [[nodiscard]] double rows() const {
+        return design_.weightKind == WeightKind::Frequency ? design_.weights.sum()
+                                                           : static_cast<double>(X_.rows());
+    }
+
+    /// The columns made orthonormal, so that errors do not lose what the place of a term costs.
+    Result<void> turn() {
+        auto least =
+            solveLinear({X_, design_.y, design_.weights, design_.hasConstant}, false, job_);
+        if (!least) {
+            return tl::make_unexpected(least.error());
+        }
+        if (static_cast<Index>(least->kept.size()) != X_.cols() ||
+            isRounding({X_, design_.y, design_.weights, design_.hasConstant}, *least)) {
+            return refuse(ErrorCode::NothingToTell,
+                          "the terms tell ‘" + design_.outcome +
+                              "’ exactly: all quantiles are one, and none has an error",
+                          "terms", "Is one of them the outcome in another form? Take it out.",
+                          {design_.outcome});
+        }
+        Q_ = orthonormalColumns(X_, *least);
+        F_ = least->factor;
+        return {};
+    }
+
     Result<Solved> solved(double tau) {
         auto at = solveQuantile(X_, design_.y, design_.weights, tau, job_);
         if (!at) {
@@ -113,17 +144,34 @@ class QuantileFitter {
         Solved out;
         out.tau = tau;
         out.at = *std::move(at);
-        const auto n = static_cast<double>(X_.rows());
+        const double n = rows();
+        // Beyond its last rows a sample says nothing of a law.
+        constexpr double kFewest = 1.0;
+        constexpr double kFew = 10.0;
+        const double beyond = n * std::min(tau, 1.0 - tau);
+        if (beyond < kFewest - 1e-9) {
+            return refuse(ErrorCode::TooFewRows,
+                          "beyond the quantile " + shortNumber(tau) + " lie about " +
+                              shortNumber(beyond, 2) + " of " +
+                              countText(static_cast<std::size_t>(n)) +
+                              " rows: its errors would be made up",
+                          "method", "Ask for a point that ten rows lie beyond.");
+        }
+        out.few = beyond < kFew - 1e-9;
         out.bandwidth = hallSheather(n, tau, alpha_);
         // Near an end the band is as wide as there is room.
         const double room = std::min(tau, 1.0 - tau);
         const double h = std::min(out.bandwidth, 0.999 * room);
         const VectorXd& r = out.at.residuals;
-        const std::vector<double> values(r.data(), r.data() + r.size());
-        out.sparsity =
-            (sampleQuantile(values, tau + h) - sampleQuantile(values, tau - h)) / (2.0 * h);
-        const double sd = std::sqrt((r.array() - r.mean()).square().sum() / (n - 1.0));
-        const double spread = (sampleQuantile(values, 0.75) - sampleQuantile(values, 0.25)) / 1.349;
+        const auto place = [&](double p) { return residualQuantile(r, p); };
+        out.sparsity = (place(tau + h) - place(tau - h)) / (2.0 * h);
+        const VectorXd counted = design_.weightKind == WeightKind::Frequency
+                                     ? design_.weights
+                                     : VectorXd(VectorXd::Ones(r.size()));
+        const double middle = counted.dot(r) / n;
+        const double sd =
+            std::sqrt(counted.dot((r.array() - middle).square().matrix()) / (n - 1.0));
+        const double spread = (place(0.75) - place(0.25)) / 1.349;
         double c = std::min(sd, spread > 0.0 ? spread : sd) *
                    (normalQuantile(tau + h) - normalQuantile(tau - h));
         const VectorXd w = rowWeights(design_);
@@ -133,7 +181,7 @@ class QuantileFitter {
             for (Index i = 0; i < r.size(); ++i) {
                 f(i) = std::abs(r(i)) <= c ? w(i) / (2.0 * c) : 0.0;
             }
-            D = X_.transpose() * f.asDiagonal() * X_;
+            D = Q_.transpose() * f.asDiagonal() * Q_;
             const VectorXd unit = D.diagonal().cwiseMax(0.0).cwiseSqrt().unaryExpr(
                 [](double v) { return v > 0.0 ? 1.0 / v : 0.0; });
             const Eigen::LDLT<MatrixXd> ldlt(unit.asDiagonal() * D * unit.asDiagonal());
@@ -149,9 +197,38 @@ class QuantileFitter {
             return refuse(
                 ErrorCode::TooFewRows,
                 "too few rows lie near the quantile " + shortNumber(tau) + " to tell its errors",
-                "errors", "Ask for a point nearer to the middle, or draw rows anew.");
+                "errors", "Take a term out that varies in few rows, or draw rows anew.");
         }
         return out;
+    }
+
+    /// The quantile of residuals, of the rows they stand for under frequency weights.
+    [[nodiscard]] double residualQuantile(const VectorXd& r, double p) const {
+        if (design_.weightKind != WeightKind::Frequency) {
+            return sampleQuantile({r.data(), r.data() + r.size()}, p);
+        }
+        std::vector<Index> order(static_cast<std::size_t>(r.size()));
+        std::iota(order.begin(), order.end(), Index{0});
+        std::sort(order.begin(), order.end(), [&](Index a, Index b) { return r(a) < r(b); });
+        const double place = std::clamp(p, 0.0, 1.0) * (rows() - 1.0);
+        const double below = std::floor(place);
+        // The value of the row that stands at a place, from 0.
+        double low = r(order.back());
+        double high = low;
+        double sum = 0.0;
+        bool found = false;
+        for (const Index i : order) {
+            sum += design_.weights(i);
+            if (!found && sum > below) {
+                low = r(i);
+                found = true;
+            }
+            if (sum > below + 1.0) {
+                high = r(i);
+                break;
+            }
+        }
+        return low + (place - below) * (high - low);
     }
 
     /// Covariance of all points together.
@@ -165,9 +242,10 @@ class QuantileFitter {
         const bool sandwich = errors_.kind == "kernel" || errors_.kind == "robust";
         if (independent || sandwich) {
             out.matrix.resize(m * k, m * k);
-            const MatrixXd cross = X_.transpose() * w.asDiagonal() * X_;
-            const MatrixXd meat = X_.transpose() * w.cwiseAbs2().asDiagonal() * X_;
-            const MatrixXd inverse = cross.ldlt().solve(MatrixXd::Identity(k, k));
+            // Q is orthonormal under the weights. A row that counts for w rows adds w, another w².
+            const VectorXd by =
+                design_.weightKind == WeightKind::Frequency ? w : VectorXd(w.cwiseAbs2());
+            const MatrixXd meat = Q_.transpose() * by.asDiagonal() * Q_;
             for (Index a = 0; a < m; ++a) {
                 for (Index b = 0; b < m; ++b) {
                     const Solved& s = points_[static_cast<std::size_t>(a)];
@@ -175,8 +253,9 @@ class QuantileFitter {
                     const double both = std::min(s.tau, t.tau) - s.tau * t.tau;
                     out.matrix.block(a * k, b * k, k, k) =
                         independent
-                            ? MatrixXd(both * s.sparsity * t.sparsity * inverse * meat * inverse)
-                            : MatrixXd(both * s.bread * meat * t.bread);
+                            ? MatrixXd(both * s.sparsity * t.sparsity *
+                                       (F_ * meat * F_.transpose()))
+                            : MatrixXd(both * (F_ * (s.bread * meat * t.bread) * F_.transpose()));
                 }
             }
             return out;
@@ -190,18 +269,21 @@ class QuantileFitter {
         // Scores x ψ of all points side by side, for the formulas of least squares.
         MatrixXd scores(X_.rows(), m * k);
         MatrixXd factor = MatrixXd::Zero(m * k, m * k);
+        MatrixXd outer = MatrixXd::Zero(m * k, m * k);
         for (Index a = 0; a < m; ++a) {
             const Solved& s = points_[static_cast<std::size_t>(a)];
             VectorXd psi(X_.rows());
             for (Index i = 0; i < psi.size(); ++i) {
                 psi(i) = s.tau - (s.at.residuals(i) < 0.0 ? 1.0 : 0.0);
             }
-            scores.middleCols(a * k, k) = psi.asDiagonal() * X_;
-            // bread = L L': V = bread · meat · bread with factor L.
-            factor.block(a * k, a * k, k, k) = Eigen::LLT<MatrixXd>(s.bread).matrixL();
+            scores.middleCols(a * k, k) = psi.asDiagonal() * Q_;
+            // bread = L L': V = F L (L' meat L) L' F'.
+            const MatrixXd L = Eigen::LLT<MatrixXd>(s.bread).matrixL();
+            factor.block(a * k, a * k, k, k) = L;
+            outer.block(a * k, a * k, k, k) = F_ * L;
         }
         LinearSolution s;
-        s.factor = factor;
+        s.factor = outer;
         s.centredFactor = factor;
         s.centre = VectorXd::Zero(m * k);
         s.residuals = VectorXd::Ones(X_.rows());
@@ -210,7 +292,7 @@ class QuantileFitter {
         }
         const VectorXd none = VectorXd::Zero(X_.rows());
         const LinearProblem problem{scores, design_.y, design_.weights, false};
-        const auto n = static_cast<double>(X_.rows());
+        const double n = rows();
         auto found = covarianceOf(
             {design_, problem, s, none, n, n - static_cast<double>(k), alpha_, job_}, errors_);
         if (found) {
@@ -235,6 +317,12 @@ class QuantileFitter {
             point.goodness =
                 alone && alone->objective > 0.0 ? 1.0 - s.at.objective / alone->objective : 0.0;
             told->points.push_back(std::move(point));
+        }
+        for (const Solved& s : points_) {
+            if (s.few) {
+                fit.notes.push_back("Under ten rows lie beyond the quantile " + shortNumber(s.tau) +
+                                    ": its interval may hold the truth half as often as it says.");
+            }
         }
         fit.statistics.rSquared.reset();
         countCrossings(*told);
@@ -351,6 +439,8 @@ class QuantileFitter {
     const Job& job_;
     std::vector<Index> kept_;
     MatrixXd X_;
+    MatrixXd Q_;  ///< The same columns, orthonormal under the weights: X = Q F⁻¹.
+    MatrixXd F_;
     std::vector<Solved> points_;
 };
 

@@ -69,7 +69,7 @@ class SpreadLine {
         if (!covariance) {
             return tl::make_unexpected(covariance.error());
         }
-        replaceCovariance(fit, *std::move(covariance), alpha_);
+        replaceCovariance(fit, design_, *std::move(covariance), alpha_);
         fit.dropped = dropped_;
         const double q = placeOf(points.front());
         fit.residuals = R_ - q * spread_;

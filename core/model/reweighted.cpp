@@ -1,5 +1,6 @@
 #include "core/model/reweighted.h"
 
+#include "core/base/border.h"
 #include "core/base/format.h"
 #include "core/describe/survey_mean.h"
 #include "core/model/panel.h"
@@ -31,7 +32,15 @@ bool estimateAll(const Reweighted& estimates, int count, const FactorsOf& factor
     std::atomic<int> done{0};
     tbb::parallel_for(0, count, [&](int r) {
         if (!job.stopped()) {
-            out.col(r) = estimates.under(factorsOf(r), Job());
+            // A draw that breaks something is a draw without a solution.
+            const auto one = guarded("a draw", [&]() -> Result<VectorXd> {
+                return estimates.under(factorsOf(r), Job());
+            });
+            if (one) {
+                out.col(r) = *one;
+            } else {
+                out.col(r).setConstant(std::numeric_limits<double>::quiet_NaN());
+            }
             job.report(static_cast<double>(++done) / count);
         }
     });
@@ -227,11 +236,35 @@ Result<Covariance> redrawnCovariance(const Reweighted& estimates, const Fit& fit
     return out;
 }
 
-void replaceCovariance(Fit& fit, Covariance covariance, double alpha) {
+std::vector<Index> jointEffects(const Design& design,
+                                const std::vector<Coefficient>& coefficients) {
+    std::vector<Index> out;
+    for (std::size_t j = 0; j < coefficients.size(); ++j) {
+        const Coefficient& c = coefficients[j];
+        const bool several = c.equation.starts_with("to ") || c.equation.starts_with("quantile ");
+        if (c.equation != "main" && !several) {
+            continue;
+        }
+        // Further equations know their columns by name.
+        const auto column =
+            std::find_if(design.columns.begin(), design.columns.end(),
+                         [&](const DesignColumn& one) { return one.name == c.term; });
+        const int term =
+            c.designTerm >= 0 || column == design.columns.end() ? c.designTerm : column->term;
+        // A first stage knows its instruments as terms beyond the design’s own.
+        const bool known = term >= 0 && static_cast<std::size_t>(term) < design.terms.size();
+        if (term >= 0 && !(known && design.terms[static_cast<std::size_t>(term)].added)) {
+            out.push_back(static_cast<Index>(j));
+        }
+    }
+    return out;
+}
+
+void replaceCovariance(Fit& fit, const Design& design, Covariance covariance, double alpha) {
     const std::optional<double> law =
         std::isfinite(covariance.df) ? std::optional(covariance.df) : std::nullopt;
     const double critical = criticalValue(alpha, law);
-    std::vector<Index> slopes;
+    const std::vector<Index> slopes = jointEffects(design, fit.coefficients);
     for (std::size_t j = 0; j < fit.coefficients.size(); ++j) {
         const auto at = static_cast<Index>(j);
         Coefficient& c = fit.coefficients[j];
@@ -243,15 +276,15 @@ void replaceCovariance(Fit& fit, Covariance covariance, double alpha) {
             c.statistic = c.estimate / c.se;
             c.p = twoSidedP(*c.statistic, law);
         }
-        c.low = c.estimate - critical * c.se;
-        c.high = c.estimate + critical * c.se;
+        // Without an error there is no interval either: none is of no width.
+        c.low =
+            c.se > 0.0 ? c.estimate - critical * c.se : std::numeric_limits<double>::quiet_NaN();
+        c.high =
+            c.se > 0.0 ? c.estimate + critical * c.se : std::numeric_limits<double>::quiet_NaN();
         if (covariance.resampling) {
             c.low = covariance.resampling->low(at);
             c.high = covariance.resampling->high(at);
             c.p = covariance.resampling->p(at);
-        }
-        if (c.designTerm >= 0 && c.equation == "main") {
-            slopes.push_back(at);
         }
         c.designEffect.reset();
         if (covariance.designEffects.size() > at) {
@@ -267,6 +300,9 @@ void replaceCovariance(Fit& fit, Covariance covariance, double alpha) {
         if (const auto f = waldF(b(slopes), fit.covariance(slopes, slopes))) {
             const auto q = static_cast<double>(slopes.size());
             fit.statistics.f = FTest{*f, q, covariance.df, fTail(*f, q, law)};
+        } else {
+            fit.notes.emplace_back(
+                "All terms together have no test of their own: their covariance has no inverse.");
         }
     }
 }

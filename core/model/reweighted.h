@@ -44,7 +44,9 @@ class Reweighted {
                                                    const Job& job);
 
 /// The same estimates with other errors: intervals, p and the joint test follow.
-void replaceCovariance(Fit& fit, Covariance covariance, double alpha);
+///
+/// @param design  the one the coefficients are of.
+void replaceCovariance(Fit& fit, const Design& design, Covariance covariance, double alpha);
 
 /// Intervals and p of each coefficient from draws (k × B, without NaN) by spec.interval.
 [[nodiscard]] Resampling intervalsOf(const Eigen::VectorXd& estimate, const Eigen::MatrixXd& draws,

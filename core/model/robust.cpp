@@ -61,12 +61,17 @@ double weightedMedian(const VectorXd& values, const VectorXd& weights) {
         return n % 2 == 1 ? value(n / 2) : 0.5 * (value(n / 2 - 1) + value(n / 2));
     }
     std::sort(order.begin(), order.end(), [&](Index a, Index b) { return values(a) < values(b); });
+    // Where half of the weight ends between two values the middle of them: weights of one are no
+    // weights, and rows that stand for several are those rows.
     const double half = 0.5 * weights.sum();
     double sum = 0.0;
-    for (const Index i : order) {
-        sum += weights(i);
-        if (sum >= half) {
-            return values(i);
+    for (std::size_t at = 0; at < order.size(); ++at) {
+        sum += weights(order[at]);
+        if (at + 1 < order.size() && std::abs(sum - half) <= 1e-12 * half) {
+            return 0.5 * (values(order[at]) + values(order[at + 1]));
+        }
+        if (sum > half) {
+            return values(order[at]);
         }
     }
     return values(order.back());
@@ -135,18 +140,29 @@ class RobustFitter {
             return tl::make_unexpected(least.error());
         }
         const auto k = static_cast<double>(least->kept.size());
-        const auto n = static_cast<double>(design_.y.size());
-        if (n - k < 2.0) {
+        const double n = design_.weightKind == WeightKind::Frequency
+                             ? design_.weights.sum()
+                             : static_cast<double>(design_.y.size());
+        if (n - k < 2.0 || design_.y.size() <= static_cast<Index>(least->kept.size())) {
             return refuse(ErrorCode::TooFewRows,
                           plural(design_.counts.used, "row", "rows") + " cannot carry " +
                               plural(least->kept.size(), "coefficient", "coefficients"),
                           "sample", "Take terms out or widen the sample.");
         }
-        X_ = design_.X(Eigen::all, least->kept);
-        b_ = least->coefficients;
+        if (isRounding({design_.X, design_.y, design_.weights, design_.hasConstant}, *least)) {
+            return refuse(ErrorCode::NothingToTell,
+                          "the terms tell ‘" + design_.outcome +
+                              "’ exactly: nothing is left that rows could be held down by",
+                          "terms", "Is one of them the outcome in another form? Take it out.",
+                          {design_.outcome});
+        }
+        // On orthonormal columns, b = F c: neither unit nor place of a term costs a digit. The
+        // search goes on from least squares, so that c counts from there.
+        X_ = orthonormalColumns(design_.X, *least);
+        y_ = least->residuals;
+        b_ = VectorXd::Zero(X_.cols());
         if (law_ != Law::Huber) {
-            const auto start =
-                sEstimate(X_, design_.y, design_.weights, errors_.seed.value_or(1), job_);
+            const auto start = sEstimate(X_, y_, design_.weights, errors_.seed.value_or(1), job_);
             if (!start) {
                 return tl::make_unexpected(start.error());
             }
@@ -165,7 +181,7 @@ class RobustFitter {
     }
 
     Result<void> iterate() {
-        VectorXd e = design_.y - X_ * b_;
+        VectorXd e = y_ - X_ * b_;
         const double size = std::max(e.cwiseAbs().maxCoeff(), 1e-300);
         VectorXd weights(e.size());
         for (iterations_ = 0; iterations_ < 2000; ++iterations_) {
@@ -186,19 +202,19 @@ class RobustFitter {
                 weights(i) = at(e(i) / scale_).weight;
             }
             const VectorXd before = e;
-            if (!weightedStep(X_, design_.y, withRows(weights, design_.weights), b_)) {
+            if (!weightedStep(X_, y_, withRows(weights, design_.weights), b_)) {
                 return refuse(ErrorCode::RankDeficient,
                               "the rows that count do not carry every term", "method",
                               "A term varies in odd rows alone: take it out.");
             }
-            e = design_.y - X_ * b_;
+            e = y_ - X_ * b_;
             if ((e - before).cwiseAbs().maxCoeff() <= 1e-13 * scale_) {
                 return {};
             }
         }
         const double moved = 1e-9 * scale_;
         VectorXd again = b_;
-        if (weightedStep(X_, design_.y, withRows(weights, design_.weights), again) &&
+        if (weightedStep(X_, y_, withRows(weights, design_.weights), again) &&
             (X_ * (again - b_)).cwiseAbs().maxCoeff() <= moved) {
             return {};
         }
@@ -208,7 +224,7 @@ class RobustFitter {
     }
 
     Result<Fit> finished(LinearSolution least, double n, double k) {
-        const VectorXd e = design_.y - X_ * b_;
+        const VectorXd e = y_ - X_ * b_;
         VectorXd psi(e.size());
         VectorXd slope(e.size());
         auto told = std::make_shared<RobustFit>();
@@ -235,7 +251,7 @@ class RobustFitter {
             spread += w * (slope(i) - mean) * (slope(i) - mean) / total;
         }
         LinearSolution solution = least;
-        solution.coefficients = b_;
+        solution.coefficients = least.coefficients + least.factor * b_;
         solution.meat = {};
         solution.scores = {};
         std::optional<Covariance> covariance;
@@ -256,21 +272,24 @@ class RobustFitter {
                               "too few rows count in full to tell errors of this kind", "errors",
                               "Use classical errors, or draw rows anew.");
             }
-            solution.factor = unit.asDiagonal() * solver.eigenvectors() *
-                              solver.eigenvalues().cwiseInverse().cwiseSqrt().asDiagonal();
-            solution.centredFactor = solution.factor;
-            solution.centre = VectorXd::Zero(X_.cols());
+            const MatrixXd turn = unit.asDiagonal() * solver.eigenvectors() *
+                                  solver.eigenvalues().cwiseInverse().cwiseSqrt().asDiagonal();
             LinearSolution scores = solution;
+            scores.factor = least.factor * turn;
+            scores.centredFactor = turn;
+            scores.centre = VectorXd::Zero(X_.cols());
+            for (std::size_t j = 0; j < scores.kept.size(); ++j) {
+                scores.kept[j] = static_cast<Index>(j);
+            }
             scores.residuals = psi;
             const VectorXd h = VectorXd::Zero(e.size());
-            const LinearProblem problem{design_.X, design_.y, design_.weights, false};
+            const LinearProblem problem{X_, y_, design_.weights, false};
             auto found =
                 covarianceOf({design_, problem, scores, h, n, n - k, alpha_, job_}, errors_);
             if (!found) {
                 return tl::make_unexpected(found.error());
             }
             covariance = *std::move(found);
-            solution.factor = least.factor;
         }
         solution.centredFactor = least.centredFactor;
         solution.centre = least.centre;
@@ -301,7 +320,8 @@ class RobustFitter {
     const ErrorSpec& errors_;
     double alpha_;
     const Job& job_;
-    MatrixXd X_;
+    MatrixXd X_;  ///< Orthonormal under the rows’ weights.
+    VectorXd y_;  ///< What least squares leaves of the outcome.
     VectorXd b_;
     double scale_ = 0.0;
     int iterations_ = 0;
@@ -351,6 +371,23 @@ double bisquareConstant(double efficiency) {
     return 0.5 * (low + high);
 }
 
+std::vector<Index> rowsInOrder(const MatrixXd& X, const VectorXd& y) {
+    std::vector<Index> order(static_cast<std::size_t>(y.size()));
+    std::iota(order.begin(), order.end(), Index{0});
+    std::stable_sort(order.begin(), order.end(), [&](Index a, Index b) {
+        if (y(a) != y(b)) {
+            return y(a) < y(b);
+        }
+        for (Index j = 0; j < X.cols(); ++j) {
+            if (X(a, j) != X(b, j)) {
+                return X(a, j) < X(b, j);
+            }
+        }
+        return false;
+    });
+    return order;
+}
+
 Result<SEstimate> sEstimate(const MatrixXd& X, const VectorXd& y, const VectorXd& weights,
                             std::uint64_t seed, const Job& job) {
     const Index n = X.rows();
@@ -388,6 +425,8 @@ Result<SEstimate> sEstimate(const MatrixXd& X, const VectorXd& y, const VectorXd
         out.scale = mScale(e, weights, out.scale, settle ? 400 : 1);
         return out;
     };
+    // Drawn by what the rows hold, not by where they stand.
+    const std::vector<Index> order = rowsInOrder(X, y);
     std::vector<Candidate> drawn(kDraws);
     tbb::parallel_for(0, kDraws, [&](int d) {
         if (job.stopped()) {
@@ -397,7 +436,7 @@ Result<SEstimate> sEstimate(const MatrixXd& X, const VectorXd& y, const VectorXd
         for (int attempt = 0; attempt < 20; ++attempt) {
             std::vector<Index> rows;
             while (static_cast<Index>(rows.size()) < k) {
-                const auto row = static_cast<Index>(random.below(static_cast<std::uint64_t>(n)));
+                const Index row = order[random.below(static_cast<std::uint64_t>(n))];
                 if (std::find(rows.begin(), rows.end(), row) == rows.end()) {
                     rows.push_back(row);
                 }

@@ -47,4 +47,9 @@ struct SEstimate {
 /// c at which the bisquare has that efficiency under normal errors.
 [[nodiscard]] double bisquareConstant(double efficiency);
 
+/// The rows by their outcome and then their columns: an order that where they stand does not
+/// change.
+[[nodiscard]] std::vector<Eigen::Index> rowsInOrder(const Eigen::MatrixXd& X,
+                                                    const Eigen::VectorXd& y);
+
 }  // namespace rapporto

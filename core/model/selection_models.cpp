@@ -381,6 +381,7 @@ Result<Fit> fitHeckman(const Design& design, const EstimatorSettings& /*settings
     auto told = std::make_shared<LikelihoodFit>();
     told->family = "heckman";
     told->outcome = "cut-off";
+    told->density = true;
     told->unseen = design.unseen.size() - selection->seen.size();
     told->extras = found->theta.tail(2);
     told->apartLogLikelihood = apart;
@@ -394,7 +395,8 @@ Result<Fit> fitHeckman(const Design& design, const EstimatorSettings& /*settings
         const auto probit = maximise({{one, VectorXd(), true}}, *probitModel(isSeen),
                                      VectorXd::Zero(1), design.weights, job, false);
         told->nullLogLikelihood =
-            probit ? probit->logLikelihood - w.sum() * (logSpread + kHalfLog + 0.5) : 0.0;
+            probit ? probit->logLikelihood - w.sum() * (logSpread + kHalfLog + 0.5)
+                   : LikelihoodFit::kNone;
     }
     const VectorXd fitted = found->index.col(0);
     LikelihoodInput input{design,
@@ -456,24 +458,26 @@ Result<Fit> fitHeckmanTwoStep(const Design& design, const EstimatorSettings& /*s
     const MatrixXd& X = mills->X;
     // Derivative of the second step’s equations by the first step’s coefficients.
     const VectorXd wd = w.cwiseProduct(mills->delta);
-    const MatrixXd B = X.transpose() * wd.asDiagonal() * Zs;
-    // In the scores also the ratio’s own column moves with them.
-    MatrixXd moved = theta * B;
-    moved.row(k) -= (wd.cwiseProduct(s.residuals)).transpose() * Zs;
+    // Everything in orthonormal columns, X F and Z G: far from zero products of the columns
+    // themselves lose what the inverse cancels.
     const MatrixXd& G = selection->probit.factor;
-    const MatrixXd V1 = G * G.transpose();
+    const MatrixXd ZG = Zs * G;
+    const MatrixXd Q = orthonormalColumns(X, s);
+    const MatrixXd B = Q.transpose() * wd.asDiagonal() * ZG;
+    // In the scores also the ratio’s own column moves with them.
+    MatrixXd moved = theta * (X.transpose() * wd.asDiagonal() * ZG);
+    moved.row(k) -= (wd.cwiseProduct(s.residuals)).transpose() * ZG;
     const double sigma2 = (s.residualSquares + theta * theta * wd.sum()) / w.sum();
     Covariance covariance;
     if (errors.kind == "classical") {
-        const MatrixXd inverse = s.factor * s.factor.transpose();
-        const MatrixXd meat = sigma2 * (X.transpose() * w.asDiagonal() * X) -
-                              theta * theta * (X.transpose() * wd.asDiagonal() * X) +
-                              theta * theta * (B * V1 * B.transpose());
-        covariance.matrix = inverse * meat * inverse;
+        const MatrixXd meat = sigma2 * (Q.transpose() * w.asDiagonal() * Q) -
+                              theta * theta * (Q.transpose() * wd.asDiagonal() * Q) +
+                              theta * theta * (B * B.transpose());
+        covariance.matrix = s.factor * meat * s.factor.transpose();
         covariance.df = std::numeric_limits<double>::infinity();
     } else {
         // Scores of all rows: the second step’s of those seen, and what the first step adds.
-        MatrixXd scores = selection->probit.scores * (V1 * moved.transpose());
+        MatrixXd scores = (selection->probit.scores * G) * moved.transpose();
         for (Index i = 0; i < n; ++i) {
             scores.row(seen[static_cast<std::size_t>(i)]) += s.residuals(i) * X.row(i);
         }
@@ -494,6 +498,7 @@ Result<Fit> fitHeckmanTwoStep(const Design& design, const EstimatorSettings& /*s
     term.name = "inverse Mills ratio";
     term.label = term.name;
     term.columns = {design.X.cols()};
+    term.added = true;
     shown.columns.push_back({term.name, term.name, static_cast<int>(shown.terms.size()), false});
     shown.terms.push_back(std::move(term));
     s.kept = selection->columns.kept;
@@ -631,6 +636,7 @@ Result<Fit> fitPoissonControl(const Design& design, const EstimatorSettings& /*s
         term.name = "left of " + design.columns[static_cast<std::size_t>(column)].name;
         term.label = term.name;
         term.columns = {static_cast<Index>(shown.columns.size())};
+        term.added = true;
         shown.columns.push_back(
             {term.name, term.name, static_cast<int>(shown.terms.size()), false});
         shown.terms.push_back(std::move(term));
@@ -654,8 +660,9 @@ Result<Fit> fitPoissonControl(const Design& design, const EstimatorSettings& /*s
     }
     // dS/dπ of the second stage’s equations, times the first stage’s rows W v (W'wW)⁻¹.
     const VectorXd mean = found->index.col(0).array().exp();
-    const MatrixXd W = parts->W.matrix();
-    const MatrixXd A = parts->onW.factor * parts->onW.factor.transpose();
+    // Far from zero products of columns lose what their inverse cancels: in orthonormal ones
+    // W(W'wW)⁻¹ stands as Q F'.
+    const MatrixXd Q = orthonormalColumns(parts->W, parts->onW);
     for (Index j = 0; j < g; ++j) {
         const auto at = std::find(columns->kept.begin(), columns->kept.end(), before + j);
         if (at == columns->kept.end()) {
@@ -663,14 +670,15 @@ Result<Fit> fitPoissonControl(const Design& design, const EstimatorSettings& /*s
         }
         const auto place = static_cast<Index>(at - columns->kept.begin());
         const double rho = found->theta(place);
-        MatrixXd B = rho * (part.X.transpose() * (w.cwiseProduct(mean)).asDiagonal() * W);
-        B.row(place) -= (w.cwiseProduct(design.y - mean)).transpose() * W;
-        found->scores += parts->left.col(j).asDiagonal() * (W * (A * B.transpose()));
+        MatrixXd B = rho * (part.X.transpose() * (w.cwiseProduct(mean)).asDiagonal() * Q);
+        B.row(place) -= (w.cwiseProduct(design.y - mean)).transpose() * Q;
+        found->scores += parts->left.col(j).asDiagonal() * (Q * B.transpose());
     }
     auto told = std::make_shared<LikelihoodFit>();
     told->family = "poisson-control";
     told->outcome = "count";
     told->pearson = (w.array() * (design.y - mean).array().square() / mean.array()).sum();
+    told->deviance = 0.0;
     for (Index i = 0; i < mean.size(); ++i) {
         const double y = design.y(i);
         told->deviance +=

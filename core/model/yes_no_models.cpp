@@ -117,7 +117,7 @@ VectorXd probabilities(const VectorXd& index, Link link) {
 
 double constantFor(double share, Link link) {
     return link == Link::Logit    ? std::log(share / (1.0 - share))
-           : link == Link::Probit ? -std::numbers::sqrt2 * boost::math::erfc_inv(2.0 * share)
+           : link == Link::Probit ? normalQuantile(share)
                                   : std::log(-std::log1p(-share));
 }
 
@@ -248,27 +248,57 @@ Result<Maximum> penalised(const IndexPart& part, const Design& design, const Job
     return out;
 }
 
+/// Firth’s logit on columns that were made orthonormal, so that neither unit nor place of a term
+/// costs a digit; the penalty differs by a constant alone. The result is of the columns as they
+/// are.
+Result<Maximum> penalisedOf(const IndexPart& part, const Design& design, const Job& job) {
+    const VectorXd none;
+    const auto turned = solveLinear({part.X, design.y, none, design.hasConstant}, false, job);
+    if (!turned) {
+        return tl::make_unexpected(turned.error());
+    }
+    const IndexPart own{orthonormalColumns(part.X, *turned), part.offset, false};
+    auto found = penalised(own, design, job);
+    if (!found) {
+        return found;
+    }
+    found->theta = (turned->factor * found->theta).eval();
+    found->factor = (turned->factor * found->factor).eval();
+    // Scores are a factor of each row times its columns.
+    const VectorXd size = own.X.rowwise().squaredNorm();
+    VectorXd by(size.size());
+    for (Index i = 0; i < by.size(); ++i) {
+        by(i) = size(i) > 0.0 ? found->scores.row(i).dot(own.X.row(i)) / size(i) : 0.0;
+    }
+    found->scores = by.asDiagonal() * part.X;
+    return found;
+}
+
 /// Ends of the penalised profile likelihood of every coefficient: where twice its fall from the top
-/// is what chance lets it be. Source: Heinze & Schemper (2002), Statistics in Medicine 21.
+/// is what chance lets it be. Searched on orthonormal columns, b = F c, so that what is held is a
+/// linear condition on c. Source: Heinze & Schemper (2002), Statistics in Medicine 21.
 class PenalisedProfile {
   public:
-    PenalisedProfile(const Design& design, const Fit& fit, double alpha)
-        : X_(design.X(Eigen::all, fit.solution.kept)),
+    PenalisedProfile(const Design& design, const Fit& fit, const LinearSolution& turned,
+                     double alpha)
+        : F_(turned.factor),
+          Q_(orthonormalColumns(MatrixXd(design.X(Eigen::all, fit.solution.kept)), turned)),
           offset_(design.offset),
           y_(design.y),
           w_(rowWeights(design)),
-          top_(fit.solution.coefficients),
+          b_(fit.solution.coefficients),
           se_(fit.likelihood->inverse.diagonal().cwiseSqrt()),
           fall_(0.5 * std::pow(criticalValue(alpha, std::nullopt), 2)) {
-        const auto at = stateAt(top_);
-        best_ = at ? at->value : 0.0;
+        top_ = F_.fullPivLu().solve(b_);
+        const auto at = best(MatrixXd(F_.cols(), 0), VectorXd(), top_);
+        best_ = at.value_or(0.0);
     }
 
     /// The end of coefficient j on a side (−1, +1); absent where the search leads nowhere.
     [[nodiscard]] std::optional<double> end(Index j, double side) const {
         // Outwards until the fall is passed, then halved and interpolated.
-        VectorXd b = top_;
-        double inner = top_(j);
+        VectorXd c = top_;
+        double inner = b_(j);
         double innerFall = 0.0;
         double outer = inner;
         double outerFall = 0.0;
@@ -277,7 +307,7 @@ class PenalisedProfile {
             inner = outer;
             innerFall = outerFall;
             outer = inner + side * width;
-            const auto fall = fallAt(j, outer, b);
+            const auto fall = fallAt({j}, outer, c);
             if (!fall) {
                 return std::nullopt;
             }
@@ -291,7 +321,7 @@ class PenalisedProfile {
             if (closer % 3 == 2) {
                 at = 0.5 * (inner + outer);
             }
-            const auto fall = fallAt(j, at, b);
+            const auto fall = fallAt({j}, at, c);
             if (!fall) {
                 return std::nullopt;
             }
@@ -301,11 +331,11 @@ class PenalisedProfile {
         return 0.5 * (inner + outer);
     }
 
-    /// p of no effect: twice the fall to a coefficient of zero.
-    [[nodiscard]] std::optional<double> pOfNone(Index j) const {
-        VectorXd b = top_;
-        const auto fall = fallAt(j, 0.0, b);
-        return fall ? std::optional(chiSquareTail(std::max(2.0 * *fall, 0.0), 1.0)) : std::nullopt;
+    /// Twice the fall to all of these at zero.
+    [[nodiscard]] std::optional<double> ratioOfNone(const std::vector<Index>& which) const {
+        VectorXd c = top_;
+        const auto fall = fallAt(which, 0.0, c);
+        return fall ? std::optional(std::max(2.0 * *fall, 0.0)) : std::nullopt;
     }
 
   private:
@@ -316,15 +346,15 @@ class PenalisedProfile {
     };
 
     /// ℓ + ½ ln |I| over all columns, its slope, and the information.
-    [[nodiscard]] std::optional<State> stateAt(const VectorXd& b) const {
-        VectorXd eta = X_ * b;
+    [[nodiscard]] std::optional<State> stateAt(const VectorXd& c) const {
+        VectorXd eta = Q_ * c;
         if (offset_.size() > 0) {
             eta += offset_;
         }
         const VectorXd p = probabilities(eta, Link::Logit);
         const VectorXd W = w_.array() * p.array() * (1.0 - p.array());
         State out;
-        out.information = X_.transpose() * W.asDiagonal() * X_;
+        out.information = Q_.transpose() * W.asDiagonal() * Q_;
         const Eigen::LLT<MatrixXd> llt(out.information);
         if (llt.info() != Eigen::Success) {
             return std::nullopt;
@@ -335,33 +365,36 @@ class PenalisedProfile {
             out.value += w_(i) * model.row(i, &eta(i), &g, nullptr);
         }
         out.value += MatrixXd(llt.matrixL()).diagonal().array().log().sum();
-        const MatrixXd XI = llt.solve(X_.transpose()).transpose();
-        const VectorXd h = W.array() * XI.cwiseProduct(X_).rowwise().sum().array();
-        out.score = X_.transpose() *
+        const MatrixXd QI = llt.solve(Q_.transpose()).transpose();
+        const VectorXd h = W.array() * QI.cwiseProduct(Q_).rowwise().sum().array();
+        out.score = Q_.transpose() *
                     (w_.array() * (y_ - p).array() + h.array() * (0.5 - p.array())).matrix();
         return std::isfinite(out.value) ? std::optional(std::move(out)) : std::nullopt;
     }
 
-    /// How far the best with b_j held there lies below the top; b is where the others end.
-    [[nodiscard]] std::optional<double> fallAt(Index j, double held, VectorXd& b) const {
-        b(j) = held;
-        auto at = stateAt(b);
+    /// The largest value where A'c = held; c is where it is found.
+    [[nodiscard]] std::optional<double> best(const MatrixXd& A, const VectorXd& held,
+                                             VectorXd& c) const {
+        if (A.cols() > 0) {
+            c += A * (A.transpose() * A).ldlt().solve(VectorXd(held - A.transpose() * c));
+        }
+        auto at = stateAt(c);
         for (int step = 0; at && step < 200; ++step) {
-            VectorXd score = at->score;
-            MatrixXd information = at->information;
-            score(j) = 0.0;
-            information.row(j).setZero();
-            information.col(j).setZero();
-            information(j, j) = 1.0;
-            const VectorXd move = information.ldlt().solve(score);
-            const double gain = score.dot(move);
+            const Eigen::LDLT<MatrixXd> information(at->information);
+            VectorXd move = information.solve(at->score);
+            if (A.cols() > 0) {
+                const MatrixXd IA = information.solve(A);
+                const MatrixXd inner = A.transpose() * IA;
+                move -= IA * inner.ldlt().solve(VectorXd(A.transpose() * move));
+            }
+            const double gain = at->score.dot(move);
             if (gain < 1e-20 * std::max(1.0, std::abs(at->value))) {
                 break;
             }
             double length = 1.0;
             std::optional<State> next;
             for (int half = 0; half < 40; ++half, length *= 0.5) {
-                next = stateAt(b + length * move);
+                next = stateAt(c + length * move);
                 if (next && next->value >= at->value - 1e-13 * std::abs(at->value)) {
                     break;
                 }
@@ -369,20 +402,38 @@ class PenalisedProfile {
             if (!next) {
                 return std::nullopt;
             }
-            b += length * move;
+            c += length * move;
             const bool still = std::abs(next->value - at->value) <= 1e-14 * std::abs(at->value);
             at = std::move(next);
             if (still && gain < 1e-14) {
                 break;
             }
         }
-        return at ? std::optional(best_ - at->value) : std::nullopt;
+        return at ? std::optional(at->value) : std::nullopt;
     }
 
-    MatrixXd X_;
+    /// How far the best with these coefficients held there lies below the top.
+    [[nodiscard]] std::optional<double> fallAt(const std::vector<Index>& which, double held,
+                                               VectorXd& c) const {
+        // Conditions of length one, whatever the units.
+        MatrixXd A(F_.cols(), static_cast<Index>(which.size()));
+        VectorXd values(A.cols());
+        for (std::size_t q = 0; q < which.size(); ++q) {
+            const auto at = static_cast<Index>(q);
+            const double length = F_.row(which[q]).norm();
+            A.col(at) = F_.row(which[q]).transpose() / length;
+            values(at) = held / length;
+        }
+        const auto value = best(A, values, c);
+        return value ? std::optional(best_ - *value) : std::nullopt;
+    }
+
+    MatrixXd F_;
+    MatrixXd Q_;
     const VectorXd& offset_;
     const VectorXd& y_;
     VectorXd w_;
+    VectorXd b_;
     VectorXd top_;
     VectorXd se_;
     double fall_;
@@ -417,7 +468,7 @@ Result<Fit> fitYesNo(const Design& design, Link link, const std::string& family,
         start(0) = constantFor(std::clamp(share, 1e-8, 1.0 - 1e-8), link);
     }
     auto found =
-        firth ? penalised(part, design, job)
+        firth ? penalisedOf(part, design, job)
               : maximise(part, model, start, design.weights, job, errors.kind != "classical");
     if (!firth) {
         const bool ran = !found ? found.error().code != ErrorCode::Stopped
@@ -444,9 +495,10 @@ Result<Fit> fitYesNo(const Design& design, Link link, const std::string& family,
         constant(0) = constantFor(std::clamp(share, 1e-8, 1.0 - 1e-8), link);
         const auto none = maximise({{MatrixXd::Ones(design.y.size(), 1), design.offset, true}},
                                    model, constant, design.weights, job, false);
-        told->nullLogLikelihood = none ? none->logLikelihood : 0.0;
+        told->nullLogLikelihood = none ? none->logLikelihood : LikelihoodFit::kNone;
     }
     told->deviance = -2.0 * found->logLikelihood;
+    told->pearson = 0.0;
     for (Index i = 0; i < p.size(); ++i) {
         const double d = design.y(i) - p(i);
         told->pearson += w(i) * d * d / std::max(p(i) * (1.0 - p(i)), 1e-300);
@@ -528,16 +580,45 @@ void profileIntervals(Fit& fit, const Design& design, const EstimatorSettings& s
         fit.notes.emplace_back("With few rows its intervals by the curvature are rough.");
         return;
     }
-    const PenalisedProfile profile(design, fit, alpha);
+    const VectorXd none;
+    const MatrixXd X = design.X(Eigen::all, fit.solution.kept);
+    const auto turned = solveLinear({X, design.y, none, design.hasConstant}, false, Job());
+    if (!turned || turned->kept.size() != k) {
+        fit.notes.emplace_back("With few rows its intervals by the curvature are rough.");
+        return;
+    }
+    const PenalisedProfile profile(design, fit, *turned, alpha);
+    std::vector<std::string> lost;
     for (std::size_t j = 0; j < fit.coefficients.size(); ++j) {
         Coefficient& c = fit.coefficients[j];
-        c.low = profile.end(static_cast<Index>(j), -1.0).value_or(c.low);
-        c.high = profile.end(static_cast<Index>(j), 1.0).value_or(c.high);
-        c.p = profile.pOfNone(static_cast<Index>(j)).value_or(*c.p);
+        const auto at = static_cast<Index>(j);
+        const auto low = profile.end(at, -1.0);
+        const auto high = profile.end(at, 1.0);
+        const auto ratio = profile.ratioOfNone({at});
+        // An end that the search does not find does not exist: no other kind stands in for it.
+        c.low = low.value_or(LikelihoodFit::kNone);
+        c.high = high.value_or(LikelihoodFit::kNone);
+        c.p = ratio ? std::optional(chiSquareTail(*ratio, 1.0)) : std::nullopt;
+        if (!low || !high || !ratio) {
+            lost.push_back(c.term);
+        }
+    }
+    const auto slopes = jointEffects(design, fit.coefficients);
+    if (const auto ratio = slopes.empty() ? std::nullopt : profile.ratioOfNone(slopes)) {
+        const auto q = static_cast<double>(slopes.size());
+        fit.statistics.f =
+            FTest{*ratio / q, q, std::numeric_limits<double>::infinity(), chiSquareTail(*ratio, q)};
+        auto told = std::make_shared<LikelihoodFit>(*fit.likelihood);
+        told->penalisedRatio = true;
+        fit.likelihood = std::move(told);
     }
     fit.notes.emplace_back(
         "Intervals and p are those of its profile, not the estimate and two errors; z is the "
         "estimate over its error.");
+    if (!lost.empty()) {
+        fit.notes.push_back("The profile of " + joinedNames(lost) +
+                            " was lost on the way: that end is not told.");
+    }
 }
 
 }  // namespace rapporto

@@ -5,7 +5,9 @@
 namespace rapporto {
 
 /// Laws used for tests and intervals, a thin face over Boost.Math. `df` absent means the normal
-/// law. Tails come from complements, so small p-values keep their relative accuracy.
+/// law. Tails come from complements, so small p-values keep their relative accuracy. Outside of a
+/// law’s domain (no degrees of freedom, a share beyond 0 and 1, NaN) the answer is NaN, which means
+/// “does not exist” and is turned into that at the border of each fit and check; nothing throws.
 
 /// P(|T| ≥ |t|) under Student's t(df) or the normal law.
 [[nodiscard]] double twoSidedP(double t, std::optional<double> df);

@@ -10,6 +10,7 @@
 
 #include <algorithm>
 #include <cmath>
+#include <limits>
 #include <numeric>
 #include <optional>
 
@@ -578,6 +579,31 @@ MatrixXd groupedScores(const LinearProblem& problem, const LinearSolution& solut
                  });
              });
     return sumOf(parts).transpose();
+}
+
+Eigen::MatrixXd orthonormalColumns(const ColumnsView& X, const LinearSolution& solution) {
+    Eigen::MatrixXd Z = X.of(solution.kept).matrix();
+    if (solution.centre.size() == Z.cols()) {
+        Z.rowwise() -= solution.centre.transpose();
+    }
+    return Z * solution.centredFactor;
+}
+
+bool isRounding(const LinearProblem& problem, const LinearSolution& solution, double blurred) {
+    const Eigen::Index n = problem.y.size();
+    if (n == 0) {
+        return false;
+    }
+    // What each residual is a difference of, in size: its rounding is a few units of that.
+    Eigen::VectorXd size = problem.y.cwiseAbs();
+    for (std::size_t j = 0; j < solution.kept.size(); ++j) {
+        size += std::abs(solution.coefficients(static_cast<Eigen::Index>(j))) *
+                problem.X.col(solution.kept[j]).cwiseAbs();
+    }
+    constexpr double kUnits = 8.0 * std::numeric_limits<double>::epsilon();
+    const double mean = problem.y.mean();
+    const double spread = (problem.y.array() - mean).matrix().stableNorm();
+    return solution.residuals.stableNorm() <= kUnits * size.stableNorm() + blurred * spread;
 }
 
 }  // namespace rapporto

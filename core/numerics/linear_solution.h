@@ -89,6 +89,19 @@ struct WantedSums {
 /// Source: Chan, Golub & LeVeque (1983), The American Statistician 37.
 [[nodiscard]] double centredSquares(const Eigen::VectorXd& x, const Eigen::VectorXd& w);
 
+/// X F for F F' = (X'WX)⁻¹, by way of the centred columns: far from zero F cancels in the digits of
+/// the columns, and this does not. W½ times it has orthonormal columns.
+[[nodiscard]] Eigen::MatrixXd orthonormalColumns(const ColumnsView& X,
+                                                 const LinearSolution& solution);
+
+/// Nothing is left but rounding: the residuals are within a few units in the last place of what
+/// they are the difference of. The one place that says so.
+///
+/// @param blurred  what the outcome and the columns are uncertain by beyond rounding, as a share of
+///                 their spread (columns that were swept iteratively); 0: nothing.
+[[nodiscard]] bool isRounding(const LinearProblem& problem, const LinearSolution& solution,
+                              double blurred = 0.0);
+
 /// Diagonal of W½X(X'WX)⁻¹X'W½, n.
 [[nodiscard]] Eigen::VectorXd leverages(const LinearProblem& problem,
                                         const LinearSolution& solution);

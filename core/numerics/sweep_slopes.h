@@ -19,4 +19,19 @@ namespace rapporto {
                                               const std::vector<EffectGroups>& further,
                                               const Eigen::VectorXd& weights, const Job& job);
 
+/// Leverage of the effects alone: diagonal of W½D(D'WD)⁻D'W½ over a level and slopes of each group
+/// of `own` and the levels of further groupings, n. Exact.
+///
+/// Method: the own columns are made orthonormal; of the further levels what those leave is
+/// projected on by the pseudo-inverse of their cross products.
+/// Time O(L³ + n L) for L further levels.
+///
+/// @param slopes  n × s; s may be zero.
+/// @return BadSetting (L above 1,500, or n L above 2e9), Stopped.
+[[nodiscard]] Result<Eigen::VectorXd> effectsLeverage(const EffectGroups& own,
+                                                      const Eigen::MatrixXd& slopes,
+                                                      const std::vector<EffectGroups>& further,
+                                                      const Eigen::VectorXd& weights,
+                                                      const Job& job);
+
 }  // namespace rapporto

@@ -72,16 +72,20 @@ std::string outcomeReading(const Answer& answer) {
     std::string text;
     if (fit.likelihood) {
         const LikelihoodFit& told = *fit.likelihood;
-        text = "In " + rows + " the terms raise the log-likelihood of " + outcome + " from " +
-               fixedNumber(told.nullLogLikelihood, 1) + " to " + fixedNumber(told.logLikelihood, 1);
-        if (told.nullLogLikelihood < 0.0) {
-            text += ", " + fixedNumber(100.0 * told.pseudoRSquared(), 1) +
-                    " % of it (McFadden); this is no share of variation";
-        }
-        text += ".";
-        if (told.nullLogLikelihood == 0.0) {
+        const bool bare = std::none_of(fit.coefficients.begin(), fit.coefficients.end(),
+                                       [](const Coefficient& c) { return c.designTerm >= 0; });
+        if (std::isnan(told.nullLogLikelihood) || bare) {
             text = "In " + rows + " the log-likelihood of " + outcome + " is " +
                    fixedNumber(told.logLikelihood, 1) + ".";
+        } else if (const auto share = told.pseudoRSquared()) {
+            text = "In " + rows + " the terms raise the log-likelihood of " + outcome + " from " +
+                   fixedNumber(told.nullLogLikelihood, 1) + " to " +
+                   fixedNumber(told.logLikelihood, 1) + ", " + fixedNumber(100.0 * *share, 1) +
+                   " % of it (McFadden); this is no share of variation.";
+        } else {
+            // A density’s level hangs on the unit; what it is raised by does not.
+            text = "In " + rows + " the terms raise the log-likelihood of " + outcome + " by " +
+                   fixedNumber(told.logLikelihood - told.nullLogLikelihood, 1) + ".";
         }
         if (told.dispersion && !told.atBoundary) {
             text += " The variance is the mean and " + shortNumber(*told.dispersion, 3) +
@@ -139,12 +143,12 @@ std::string outcomeReading(const Answer& answer) {
     return text;
 }
 
-std::string eventReading(const EventFit& event) {
+std::string eventReading(const EventFit& event, double alpha) {
     std::string text = " " + plural(event.cohorts.size(), "cohort", "cohorts") +
                        " of units change " + event.variable + ", " + countText(event.never) +
                        " never do.";
     if (event.after) {
-        const double half = criticalValue(0.05, event.df) * event.afterSe;
+        const double half = criticalValue(alpha, event.df) * event.afterSe;
         const int decimals = decimalsFor(event.afterSe);
         text += " On average over the moments from the change on the effect is **" +
                 fixedNumber(*event.after, decimals) + "** (" +
@@ -152,10 +156,10 @@ std::string eventReading(const EventFit& event) {
                 fixedNumber(*event.after + half, decimals) + ").";
     }
     if (event.before) {
-        text += event.before->p < 0.05 ? " Units that change moved differently before (" +
-                                             pClause(event.before->p) + "): see Checks."
-                                       : " Before the change there is no sign of a difference (" +
-                                             pClause(event.before->p) + ").";
+        text += event.before->p < alpha ? " Units that change moved differently before (" +
+                                              pClause(event.before->p) + "): see Checks."
+                                        : " Before the change there is no sign of a difference (" +
+                                              pClause(event.before->p) + ").";
     }
     return text;
 }
@@ -167,10 +171,13 @@ std::string methodReading(const Answer& answer) {
         const InstrumentedFit& told = *fit.instrumented;
         for (const FirstStage& stage : told.firstStages) {
             if (stage.f) {
-                text += " The instruments move " + stage.endogenous + " with F(" +
+                const bool moved = stage.f->p < answer.alpha;
+                text += std::string(moved ? " The instruments move " + stage.endogenous + ": F("
+                                          : " There is no sign that the instruments move " +
+                                                stage.endogenous + " at all: F(") +
                         shortNumber(stage.f->df1) + ", " + shortNumber(stage.f->df2) +
-                        ") = " + shortNumber(stage.f->value, 3) + ", " +
-                        fixedNumber(100.0 * stage.partialRSquared, 1) +
+                        ") = " + shortNumber(stage.f->value, 3) + ", " + pClause(stage.f->p) +
+                        "; they account for " + fixedNumber(100.0 * stage.partialRSquared, 1) +
                         " % of what the other terms leave of it.";
             }
         }
@@ -194,7 +201,7 @@ std::string methodReading(const Answer& answer) {
         }
     }
     if (fit.event) {
-        text += eventReading(*fit.event);
+        text += eventReading(*fit.event, answer.alpha);
     }
     for (const std::string& note : fit.notes) {
         text += fit.panel || fit.instrumented ? " " + note : std::string();

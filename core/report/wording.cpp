@@ -17,6 +17,7 @@
 
 #include <algorithm>
 #include <cmath>
+#include <set>
 
 namespace rapporto {
 namespace {
@@ -356,6 +357,30 @@ std::string rowsReading(const RowCounts& rows) {
     return text;
 }
 
+namespace {
+
+/// Which terms the test of all together speaks of.
+std::string jointWords(const Fit& fit) {
+    std::set<std::string> equations;
+    bool further = false;
+    for (const Coefficient& c : fit.coefficients) {
+        const bool several = c.equation.starts_with("to ") || c.equation.starts_with("quantile ");
+        if (several) {
+            equations.insert(c.equation);
+        }
+        further = further || c.equation == "zero" || c.equation == "seen" || c.equation == "first";
+    }
+    const bool quantiles = fit.quantile != nullptr;
+    return equations.size() > 1 ? (quantiles ? "All terms at all quantiles together"
+                                             : "All terms in all equations together")
+           : further            ? "All terms of the outcome’s equation together"
+           : fit.likelihood && fit.likelihood->penalisedRatio
+               ? "All terms together, by the penalised likelihood ratio"
+               : "All terms together";
+}
+
+}  // namespace
+
 std::string overallReading(const Answer& answer) {
     if (!answer.fit) {
         return answer.refusal ? capital(answer.refusal->text()) : "";
@@ -368,6 +393,16 @@ std::string overallReading(const Answer& answer) {
     std::string text = outcomeReading(answer);
     if (!text.empty()) {
         // It says by itself what stands for a share of variation.
+    } else if (fit.exact) {
+        text = "The terms tell " + answer.design->outcome + " **exactly** in " +
+               plural(answer.rows.used, "row", "rows") +
+               ": nothing is left to judge them by, so there is no standard error, no test and no "
+               "check. Is one of them the outcome in another form?";
+    } else if (s.rSquared && fit.statistics.f == std::nullopt &&
+               jointEffects(*answer.design, fit.coefficients).empty() && !answer.design->swept) {
+        text = "Nothing explains " + answer.design->outcome + " here but a constant: in " +
+               plural(answer.rows.used, "row", "rows") +
+               " it scatters about it with a standard deviation of " + sigma + ".";
     } else if (s.rSquared) {
         text = (answer.design->swept && answer.question.method != "within"
                     ? "The terms and what is held fixed account for **"
@@ -389,16 +424,33 @@ std::string overallReading(const Answer& answer) {
     } else {
         text = "In " + plural(answer.rows.used, "row", "rows") +
                " the equation leaves a standard deviation of " + sigma +
-               ". A share of variation is not told where instruments move a term: it would mean "
-               "nothing.";
+               (fit.instrumented
+                    ? ". A share of variation is not told where instruments move a term: it would "
+                      "mean nothing."
+                    : ". A share of variation is not told: the equation is one part of two.");
+        if (!fit.instrumented) {
+            for (const std::string& note : fit.notes) {
+                text += " " + note;
+            }
+        }
+    }
+    if (!answer.question.instruments.empty() && !fit.instrumented && !fit.dynamic &&
+        !fit.likelihood) {
+        text += " The instruments are not used: this is least squares, to hold them against.";
     }
     text += methodReading(answer);
     if (s.f && !std::isfinite(s.f->df2)) {
-        text += " All terms together: chi-square(" + shortNumber(s.f->df1) +
+        text += " " + jointWords(fit) + ": chi-square(" + shortNumber(s.f->df1) +
                 ") = " + shortNumber(s.f->value * s.f->df1, 3) + ", " + pClause(s.f->p) + ".";
     } else if (s.f) {
-        text += " All terms together: F(" + shortNumber(s.f->df1) + ", " + shortNumber(s.f->df2) +
-                ") = " + shortNumber(s.f->value, 3) + ", " + pClause(s.f->p) + ".";
+        text += " " + jointWords(fit) + ": F(" + shortNumber(s.f->df1) + ", " +
+                shortNumber(s.f->df2) + ") = " + shortNumber(s.f->value, 3) + ", " +
+                pClause(s.f->p) + ".";
+    }
+    // Few clusters, lonely strata, repairs: what stands behind the semicolon is a caution.
+    if (const auto caution = fit.errorNote.find(';');
+        caution != std::string::npos && !answer.question.errors.kind.empty()) {
+        text += " Errors stand on " + fit.errorNote + ".";
     }
     for (const DroppedTerm& d : fit.dropped) {
         text += " " + d.name + " was left out: it " + d.reason + ".";

@@ -29,7 +29,9 @@ struct Answer {
     std::vector<Result<std::vector<MarginalEffect>>> effects;  ///< As `question.effects`.
     std::vector<Result<HypothesisTest>> hypotheses;            ///< As `question.hypotheses`.
     std::vector<TurningPoint> turningPoints;
-    std::string reading;       ///< The whole answer in a few sentences.
+    std::string reading;  ///< The whole answer in a few sentences.
+    /// Mistakes of this program that took a part of the answer away, with the part’s name.
+    std::vector<std::string> faults;
     bool fromMoments = false;  ///< No rows were at hand: `fit` tells nothing by row.
 };
 

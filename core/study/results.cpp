@@ -4,6 +4,8 @@
 #include "core/model/instruments.h"
 #include "core/model/likelihood.h"
 #include "core/model/panel.h"
+#include "core/model/quantile.h"
+#include "core/model/robust.h"
 #include "core/study/answer.h"
 
 #include <nlohmann/json.hpp>
@@ -47,11 +49,15 @@ Json coefficients(const std::vector<Coefficient>& all) {
 }
 
 Json covariance(const Fit& fit) {
+    const auto exists = [&](Eigen::Index i) {
+        return !fit.levelHasNoError ||
+               fit.coefficients[static_cast<std::size_t>(i)].designTerm >= 0;
+    };
     Json rows = Json::array();
     for (Eigen::Index i = 0; i < fit.covariance.rows(); ++i) {
         Json row = Json::array();
         for (Eigen::Index j = 0; j < fit.covariance.cols(); ++j) {
-            row.push_back(number(fit.covariance(i, j)));
+            row.push_back(exists(i) && exists(j) ? number(fit.covariance(i, j)) : Json());
         }
         rows.push_back(std::move(row));
     }
@@ -150,6 +156,28 @@ void putLikelihood(Json& one, const LikelihoodFit& told) {
         fit["alpha"] = number(told.dispersion);
         fit["alpha_se"] = number(told.dispersionSe);
     }
+}
+
+void putQuantiles(Json& one, const QuantileFit& told) {
+    Json list = Json::array();
+    for (const QuantileFit::Point& p : told.points) {
+        list.push_back(Json{{"at", number(p.at)},
+                            {"goodness", number(p.goodness)},
+                            {"bandwidth", number(p.bandwidth)},
+                            {"sparsity", number(p.sparsity)},
+                            {"unique", !p.manifold}});
+    }
+    one["quantiles"] = Json{{"points", std::move(list)},
+                            {"crossing_rows", told.crossing},
+                            {"equal_slopes", fTestJson(told.equal)}};
+}
+
+void putRobust(Json& one, const RobustFit& told) {
+    one["robust"] = Json{{"scale", number(told.scale)},
+                         {"tuning", number(told.tuning)},
+                         {"rows_under_half", told.halved},
+                         {"rows_under_tenth", told.out},
+                         {"iterations", told.iterations}};
 }
 
 void putEvent(Json& one, const EventFit& event) {
@@ -328,6 +356,11 @@ Json hypotheses(const Answer& a) {
         one["low"] = number(h.low);
         one["high"] = number(h.high);
         one["adjusted_p"] = number(h.adjusted);
+        // A small p speaks against an equation and for a claim.
+        one["says"] = verdictOn(h, a.alpha);
+        if (!h.equations.empty()) {
+            one["equations"] = h.equations;
+        }
         list.push_back(std::move(one));
     }
     return list;
@@ -426,6 +459,8 @@ Json resultsJson(const Study& study, const std::vector<Answer>& answers) {
             one["coefficients"] = coefficients(a.fit->coefficients);
             one["covariance"] = covariance(*a.fit);
             one["fit"] = statistics(a.fit->statistics);
+            // How the errors come about: clusters, strata, draws, with their cautions.
+            one["errors_note"] = a.fit->errorNote.empty() ? Json() : Json(a.fit->errorNote);
             one["variance_split"] = varianceSplit(*a.fit);
             one["checks"] = checks(a);
             if (a.fit->instrumented) {
@@ -444,6 +479,12 @@ Json resultsJson(const Study& study, const std::vector<Answer>& answers) {
             }
             if (a.fit->likelihood) {
                 putLikelihood(one, *a.fit->likelihood);
+            }
+            if (a.fit->quantile) {
+                putQuantiles(one, *a.fit->quantile);
+            }
+            if (a.fit->robust) {
+                putRobust(one, *a.fit->robust);
             }
             if (a.fit->event) {
                 putEvent(one, *a.fit->event);

@@ -104,7 +104,14 @@ Result<Sources> readSources(const Study& study, const std::string& directory, bo
         out.moments = std::make_shared<const SummaryMatrix>(*study.source.moments);
         return out;
     }
-    auto import = readOne(study.source, directory, acceptChanged, job);
+    // What is declared a text is read as its cells are written: 007 is not 7.
+    Source source = study.source;
+    for (const VariableEntry& entry : study.variables) {
+        if (entry.measure == Measure::Text) {
+            source.reader.asText.push_back(entry.name);
+        }
+    }
+    auto import = readOne(source, directory, acceptChanged, job);
     if (!import) {
         return tl::make_unexpected(import.error());
     }

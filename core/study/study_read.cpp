@@ -3,6 +3,7 @@
 #include "core/checks/check.h"
 #include "core/io/table_file.h"
 #include "core/model/fit.h"
+#include "core/model/method_uses.h"
 #include "core/model/outcome_models.h"
 #include "core/study/desk_json.h"
 #include "core/study/study.h"
@@ -122,6 +123,24 @@ class Reader {
         }
     }
 
+    /// Takes over what a part of this object has to say: its fault, and keys that nobody read.
+    void close(const Reader& part) {
+        if (part.refusal_) {
+            adopt(*part.refusal_);
+        }
+        for (const auto& key : part.unknown()) {
+            nested_.push_back(part.where_ + "." + key);
+        }
+        nested_.insert(nested_.end(), part.nested_.begin(), part.nested_.end());
+    }
+
+    /// Keys that nobody read, of this object and of its parts (“errors.typ”).
+    [[nodiscard]] std::vector<std::string> allUnknown() const {
+        std::vector<std::string> out = unknown();
+        out.insert(out.end(), nested_.begin(), nested_.end());
+        return out;
+    }
+
     [[nodiscard]] std::vector<std::string> unknown() const {
         std::vector<std::string> out;
         if (object_.is_object()) {
@@ -138,6 +157,7 @@ class Reader {
     const Json& object_;
     std::string where_;
     std::vector<std::string> known_;
+    std::vector<std::string> nested_;
     std::optional<Refusal> refusal_;
 };
 
@@ -207,15 +227,11 @@ VariableEntry readVariable(const Json& json, Reader& outer) {
             const auto key = keyOf(level.at("value"));
             const std::string label = level.text("label");
             key ? entry.levels->push_back({*key, label}) : level.fault("a level needs its ‘value’");
-            if (level.refusal()) {
-                in.adopt(*level.refusal());
-            }
+            in.close(level);
         }
     }
     entry.base = keyOf(in.at("base"));
-    if (in.refusal()) {
-        outer.adopt(*in.refusal());
-    }
+    outer.close(in);
     return entry;
 }
 
@@ -258,13 +274,9 @@ ReaderOptions readReader(const Json& json, const std::string& file, Reader& oute
         }
         options.repairs.push_back(
             {static_cast<std::size_t>(std::clamp(line, 1.0, 1e15)), repair.text("text")});
-        if (repair.refusal()) {
-            reader.adopt(*repair.refusal());
-        }
+        reader.close(repair);
     }
-    if (reader.refusal()) {
-        outer.adopt(*reader.refusal());
-    }
+    outer.close(reader);
     return options;
 }
 
@@ -335,17 +347,11 @@ Source readSource(const Json& json, Reader& outer, const char* where = "source")
             Reader column(*one, "source.seen");
             source.seen.push_back(
                 {column.text("name"), column.text("cells") == "text", column.text("checksum")});
-            if (column.refusal()) {
-                seen.adopt(*column.refusal());
-            }
+            seen.close(column);
         }
-        if (seen.refusal()) {
-            in.adopt(*seen.refusal());
-        }
+        in.close(seen);
     }
-    if (in.refusal()) {
-        outer.adopt(*in.refusal());
-    }
+    outer.close(in);
     return source;
 }
 
@@ -382,9 +388,7 @@ KeptColumn readKept(const Json& json, Reader& outer) {
     if (out.name.empty()) {
         in.fault("a kept column needs ‘name’");
     }
-    if (in.refusal()) {
-        outer.adopt(*in.refusal());
-    }
+    outer.close(in);
     return out;
 }
 
@@ -394,9 +398,7 @@ Derived readDerived(const Json& json, const char* where, Reader& outer) {
     if (derived.name.empty() || derived.expression.empty()) {
         d.fault("a derived variable needs ‘name’ and ‘expression’");
     }
-    if (d.refusal()) {
-        outer.adopt(*d.refusal());
-    }
+    outer.close(d);
     return derived;
 }
 
@@ -411,13 +413,9 @@ std::vector<LongVariable> readLongVariables(Reader& in) {
             const std::string name = place.text("column");
             at ? found.columns.push_back({name, *at})
                : place.fault("a column names the moment it was measured ‘at’");
-            if (place.refusal()) {
-                variable.adopt(*place.refusal());
-            }
+            variable.close(place);
         }
-        if (variable.refusal()) {
-            in.adopt(*variable.refusal());
-        }
+        in.close(variable);
         variables.push_back(std::move(found));
     }
     return variables;
@@ -432,9 +430,7 @@ JoinStep readJoin(const Json& json, Reader& in) {
         }
         Reader pair(*one, "shape.join");
         step.by.push_back({pair.text("here"), pair.text("there")});
-        if (pair.refusal()) {
-            in.adopt(*pair.refusal());
-        }
+        in.close(pair);
     }
     return step;
 }
@@ -447,9 +443,7 @@ std::optional<ShapeStep> readShapeStep(const Json& json, Reader& outer) {
             const Json& inner = step.at(key);
             Reader in(inner, std::string("shape.") + key);
             out = read(inner, in);
-            if (in.refusal()) {
-                step.adopt(*in.refusal());
-            }
+            step.close(in);
         }
     };
     within("append", [](const Json& inner, Reader& in) -> ShapeStep {
@@ -473,9 +467,7 @@ std::optional<ShapeStep> readShapeStep(const Json& json, Reader& outer) {
         step.fault("a step of the shape is not known",
                    "Steps are append, join, collapse, to_long and to_wide.");
     }
-    if (step.refusal()) {
-        outer.adopt(*step.refusal());
-    }
+    outer.close(step);
     return out;
 }
 
@@ -493,9 +485,7 @@ Layout readLayout(const Json& json, Reader& outer) {
     } else if (kind != "cross-section") {
         in.fault("‘" + kind + "’ is no layout", "Layouts are cross-section, series and panel.");
     }
-    if (in.refusal()) {
-        outer.adopt(*in.refusal());
-    }
+    outer.close(in);
     return layout;
 }
 
@@ -531,9 +521,7 @@ Survey readSurvey(const Json& json, Reader& outer) {
             in.fault("‘replicate_scale’ is a number above 0");
         }
     }
-    if (in.refusal()) {
-        outer.adopt(*in.refusal());
-    }
+    outer.close(in);
     return survey;
 }
 
@@ -545,6 +533,37 @@ void notBuilt(Reader& in, const std::string& what) {
                      "",
                      "Take it out to have the rest answered.",
                      {}});
+}
+
+/// Which option belongs to which checks: what a check does not use is refused.
+struct OptionUse {
+    const char* key;
+    std::vector<std::string> checks;
+};
+
+const std::vector<OptionUse>& optionUses() {
+    static const std::vector<OptionUse> kUses = {
+        {"lags", {"breusch-godfrey", "ljung-box", "arch"}},
+        {"cross", {"white"}},
+        {"powers", {"reset"}},
+        {"by", {"chow", "groupwise", "goldfeld-quandt", "intraclass"}},
+        {"at", {"chow"}},
+        {"at_row", {"chow"}},
+        {"drop", {"goldfeld-quandt"}},
+    };
+    return kUses;
+}
+
+void refuseIdleOptions(const CheckRequest& request, Reader& options) {
+    for (const OptionUse& use : optionUses()) {
+        const bool takes =
+            std::find(use.checks.begin(), use.checks.end(), request.id) != use.checks.end();
+        if (options.has(use.key) && !takes && findCheck(request.id) != nullptr) {
+            options.fault(
+                "the check ‘" + request.id + "’ has no option ‘" + use.key + "’",
+                std::string("‘") + use.key + "’ belongs to " + joinedNames(use.checks) + ".");
+        }
+    }
 }
 
 void readChecks(const Json& value, Question& q, Reader& in) {
@@ -596,14 +615,13 @@ void readChecks(const Json& value, Question& q, Reader& in) {
                     ? request.powers.push_back(power->get<int>())
                     : options.fault("‘powers’ are whole numbers from 2 to 8");
             }
+            refuseIdleOptions(request, options);
             for (const auto& key : options.unknown()) {
                 if (isBuiltCheck(request.id)) {
                     options.fault("the check ‘" + request.id + "’ has no option ‘" + key + "’");
                 }
             }
-            if (options.refusal()) {
-                in.adopt(*options.refusal());
-            }
+            in.close(options);
         }
         if (!isBuiltCheck(request.id)) {
             in.fault("there is no check ‘" + request.id + "’");
@@ -632,8 +650,8 @@ void readTerms(Reader& in, std::vector<Term>& into, const char* key, bool muted)
             } else {
                 object.fault("a term is an expression, a product or a set");
             }
+            in.close(object);
             if (object.refusal()) {
-                in.adopt(*object.refusal());
                 continue;
             }
         }
@@ -666,6 +684,31 @@ void readBootstrap(Reader& in, ErrorSpec& errors) {
     }
 }
 
+/// A key of errors that another kind uses is refused; one that none does is noted.
+void refuseIdleErrorKeys(const std::string& kind, const Json& json, Reader& errors) {
+    static const std::vector<OptionUse> kUses = {
+        {"type", {"robust"}},
+        {"by", {"clustered", "bootstrap"}},
+        {"lags", {"autocorrelation", "panel-autocorrelation"}},
+        {"kernel", {"autocorrelation"}},
+        {"draws", {"bootstrap"}},
+        {"seed", {"bootstrap"}},
+        {"scheme", {"bootstrap"}},
+        {"interval", {"bootstrap"}},
+    };
+    for (const OptionUse& use : kUses) {
+        if (errors.has(use.key) &&
+            std::find(use.checks.begin(), use.checks.end(), kind) == use.checks.end()) {
+            errors.fault(
+                "errors of kind ‘" + kind + "’ have no ‘" + use.key + "’",
+                std::string("‘") + use.key + "’ belongs to " + joinedNames(use.checks) + ".");
+        }
+        if (json.is_object() && json.contains(use.key)) {
+            errors.at(use.key);
+        }
+    }
+}
+
 void readErrors(const Json& json, Question& q, Reader& in) {
     if (json.is_null()) {
         return;
@@ -674,6 +717,7 @@ void readErrors(const Json& json, Question& q, Reader& in) {
     q.errors.kind = errors.text("kind", "classical");
     q.errors.type = errors.text("type", "HC1");
     q.errors.by = errors.texts("by");
+    refuseIdleErrorKeys(q.errors.kind, json, errors);
     if (q.errors.kind == "autocorrelation") {
         const Json& lags = errors.at("lags");
         q.errors.automaticLags = lags == "automatic";
@@ -706,9 +750,12 @@ void readErrors(const Json& json, Question& q, Reader& in) {
     } else if (q.errors.kind == "clustered" && (q.errors.by.empty() || q.errors.by.size() > 2)) {
         errors.fault("clustered errors name one or two variables in ‘by’");
     }
-    if (errors.refusal()) {
-        in.adopt(*errors.refusal());
+    if (q.errors.kind == "bootstrap" && errors.has("by") &&
+        (q.errors.scheme == "rows" || q.errors.scheme == "wild")) {
+        errors.fault("draws by the scheme ‘" + q.errors.scheme + "’ have no ‘by’",
+                     "Clusters are drawn by clusters or wild-clusters.");
     }
+    in.close(errors);
 }
 
 void readBentLine(Reader& in, EstimatorSettings& settings) {
@@ -837,6 +884,9 @@ void readEstimator(const Json& json, Question& q, Reader& in) {
                 estimator.fault("‘at’ lists numbers between 0 and 1");
             }
         }
+        if (estimator.has("at") && q.settings.at.empty()) {
+            estimator.fault("‘at’ names no quantile", "Name one or several, as [0.1, 0.5, 0.9].");
+        }
     } else if (q.method == "huber" || q.method == "bisquare" || q.method == "mm") {
         const char* key = q.method == "huber" ? "k" : q.method == "mm" ? "efficiency" : "c";
         if (estimator.has(key)) {
@@ -851,9 +901,14 @@ void readEstimator(const Json& json, Question& q, Reader& in) {
             estimator.fault("‘steps’ is \"two\", \"iterated\" or \"continuous\"");
         }
     }
-    if (estimator.refusal()) {
-        in.adopt(*estimator.refusal());
+    for (const auto& key : estimator.unknown()) {
+        const std::string others = methodsWithSetting(key);
+        if (!others.empty() && findEstimator(q.method) != nullptr) {
+            estimator.fault("the method ‘" + q.method + "’ has no setting ‘" + key + "’",
+                            "It belongs to " + others + ".");
+        }
     }
+    in.close(estimator);
 }
 
 void readWeights(const Json& json, Question& q, Reader& in) {
@@ -861,21 +916,22 @@ void readWeights(const Json& json, Question& q, Reader& in) {
         return;
     }
     Reader weights(json, "weights");
-    const std::string kind = weights.text("kind", "sampling");
+    const std::string kind = weights.text("kind");
     q.weight = weights.text("variable");
     q.weightKind = kind == "sampling"    ? WeightKind::Sampling
                    : kind == "frequency" ? WeightKind::Frequency
                    : kind == "precision" ? WeightKind::Precision
                                          : WeightKind::None;
-    if (q.weightKind == WeightKind::None) {
+    if (kind.empty()) {
+        weights.fault("weights say of what kind they are",
+                      "Kinds are sampling, frequency and precision.");
+    } else if (q.weightKind == WeightKind::None) {
         weights.fault("there are no weights of kind ‘" + kind + "’",
                       "Kinds are sampling, frequency and precision.");
     } else if (q.weight.empty()) {
         weights.fault("weights name their ‘variable’");
     }
-    if (weights.refusal()) {
-        in.adopt(*weights.refusal());
-    }
+    in.close(weights);
 }
 
 void readRelation(Reader& in, Question& q) {
@@ -935,9 +991,7 @@ void readRequests(Reader& in, Question& q) {
         } else if (scale != "units" && scale != "elasticity") {
             effect.fault("‘scale’ is \"units\" or \"elasticity\"");
         }
-        if (effect.refusal()) {
-            in.adopt(*effect.refusal());
-        }
+        in.close(effect);
         q.effects.push_back(std::move(request));
     }
     for (const Json* one : in.list("predict")) {
@@ -947,9 +1001,7 @@ void readRequests(Reader& in, Question& q) {
         if (prediction.has("at")) {
             request.at = readValues(prediction.at("at"), prediction);
         }
-        if (prediction.refusal()) {
-            in.adopt(*prediction.refusal());
-        }
+        in.close(prediction);
         q.predict.push_back(std::move(request));
     }
     q.hypotheses = in.texts("hypotheses");
@@ -959,16 +1011,46 @@ void readRequests(Reader& in, Question& q) {
         if (d.what != "kept" && d.what != "remedied" && d.what != "accepted") {
             decision.fault("‘decision’ is \"kept\", \"remedied\" or \"accepted\"");
         }
-        if (decision.refusal()) {
-            in.adopt(*decision.refusal());
-        }
+        in.close(decision);
         q.decisions.push_back(std::move(d));
     }
     if (const Json& json = in.at("chosen"); !json.is_null()) {
         Reader chosen(json, "chosen");
         q.chosen = TermChoice{chosen.text("by"), chosen.texts("among"), chosen.text("of")};
-        if (chosen.refusal()) {
-            in.adopt(*chosen.refusal());
+        in.close(chosen);
+    }
+}
+
+/// What only the other kind of question uses is refused, and so is what is documented to come.
+void refuseIdleKeys(const std::string& kind, Reader& in) {
+    static const std::vector<const char*> kExplain = {
+        "outcome",    "terms",   "muted",  "endogenous", "instruments", "fixed_effects",
+        "own_slopes", "weights", "offset", "exposure",   "estimator",   "errors",
+        "effects",    "predict", "chosen", "hypotheses"};
+    static const std::vector<const char*> kRelate = {"variables", "holding", "coefficient",
+                                                     "sides"};
+    static const std::vector<const char*> kTrace = {"paths", "resampling", "draws", "interval"};
+    static const std::vector<const char*> kToCome = {"left_out", "complete_by"};
+    const auto refuseAll = [&](const std::vector<const char*>& keys, const std::string& of) {
+        for (const char* key : keys) {
+            if (in.has(key)) {
+                in.fault(std::string("‘") + key + "’ belongs to questions that " + of,
+                         "This one does not use it: take it out.");
+            }
+        }
+    };
+    if (kind == "relate") {
+        refuseAll(kExplain, "explain an outcome");
+    } else if (kind == "explain") {
+        refuseAll(kRelate, "relate variables");
+        refuseAll(kTrace, "trace a cause");
+        if (in.has("missing")) {
+            notBuilt(in, "ways with missing answers (‘missing’) are");
+        }
+        for (const char* key : kToCome) {
+            if (in.has(key)) {
+                notBuilt(in, std::string("‘") + key + "’ is");
+            }
         }
     }
 }
@@ -1004,6 +1086,7 @@ Question readQuestion(const Json& json, std::size_t number) {
     readEstimator(in.at("estimator"), q, in);
     readChecks(in.at("checks"), q, in);
     readRequests(in, q);
+    refuseIdleKeys(q.kind, in);
     if (q.kind == "relate") {
         readRelation(in, q);
     }
@@ -1015,7 +1098,7 @@ Question readQuestion(const Json& json, std::size_t number) {
     q.offset = in.text("offset");
     q.exposure = in.text("exposure");
     q.unbuilt = in.refusal();
-    q.unknownKeys = q.kind != "trace" ? in.unknown() : std::vector<std::string>();
+    q.unknownKeys = q.kind != "trace" ? in.allUnknown() : std::vector<std::string>();
     return q;
 }
 
@@ -1049,9 +1132,7 @@ Study readStudy(Reader& in) {
     for (const Json* one : in.list("sets")) {
         Reader set(*one, "sets");
         study.sets.push_back({set.text("name"), set.texts("members")});
-        if (set.refusal()) {
-            in.adopt(*set.refusal());
-        }
+        in.close(set);
     }
     for (const Json* one : in.list("derived")) {
         study.derived.push_back(readDerived(*one, "derived", in));
@@ -1070,13 +1151,9 @@ Study readStudy(Reader& in) {
             }
             study.sample.setAside.push_back(
                 {static_cast<std::size_t>(std::clamp(row, 0.0, 1e15)), s.text("reason")});
-            if (s.refusal()) {
-                sample.adopt(*s.refusal());
-            }
+            sample.close(s);
         }
-        if (sample.refusal()) {
-            in.adopt(*sample.refusal());
-        }
+        in.close(sample);
     }
     for (const Json* one : in.list("questions")) {
         study.questions.push_back(readQuestion(*one, study.questions.size() + 1));
@@ -1130,7 +1207,7 @@ Result<Study> readStudyText(const std::string& text) {
         if (in.refusal()) {
             return tl::make_unexpected(*in.refusal());
         }
-        study.unknownKeys = in.unknown();
+        study.unknownKeys = in.allUnknown();
         study.raw = std::make_shared<const Json>(json);
         return study;
     } catch (const Json::exception& error) {

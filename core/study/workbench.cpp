@@ -1,5 +1,6 @@
 #include "core/study/workbench.h"
 
+#include "core/base/border.h"
 #include "core/base/hash.h"
 
 #include <fmt/format.h>
@@ -343,24 +344,18 @@ void Workbench::work(const std::stop_token& stopping) {
         }
         std::shared_ptr<const Answer> answer;
         if (task.question.empty()) {
-            shaping = shapingOf(study, sources, shapeKeyNow);
-            frame = std::make_shared<const Frame>(makeFrame(study, sources, *shaping));
-            task.shapeKey = shapeKeyNow;
+            const auto made = guarded("the table", [&]() -> Result<std::shared_ptr<const Frame>> {
+                shaping = shapingOf(study, sources, shapeKeyNow);
+                return std::make_shared<const Frame>(makeFrame(study, sources, *shaping));
+            });
+            frame = made ? *made
+                         : std::make_shared<const Frame>(
+                               Frame::make({}, {}, {}, {}, {}).refusedFor(made.error()));
+            task.shapeKey = shaping ? shapeKeyNow : 0;
         } else {
             const Question* question = study.find(task.question);
-            try {
-                answer = std::make_shared<const Answer>(
-                    answerQuestion(study, *frame, *question, task.job));
-            } catch (const std::bad_alloc&) {
-                Answer refused;
-                refused.question = *question;
-                refused.refusal = Refusal{ErrorCode::TooFewRows,
-                                          "there is not enough memory for this question",
-                                          "",
-                                          "Take terms out or use fewer rows.",
-                                          {}};
-                answer = std::make_shared<const Answer>(refused);
-            }
+            answer =
+                std::make_shared<const Answer>(answerQuestion(study, *frame, *question, task.job));
         }
         finish(task, frame, answer, shaping);
         changed_();

@@ -692,7 +692,7 @@ class JoinedTest : public QObject {
             Question held = explain("y", {"x"});
             held.method = method;
             held.fixedEffects = {"g", "t"};
-            held.weightKind = WeightKind::Precision;
+            held.weightKind = WeightKind::Frequency;
             held.weight = "w";
             held.allChecks = false;
             Question shown = held;

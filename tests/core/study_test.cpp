@@ -56,8 +56,10 @@ class StudyTest : public QObject {
             R"({"id":"q1","kind":"explain","outcome":"y","terms":["x"],"mood":"glad","estimator":{"method":"least-squares","later":1}})",
             R"("colour":"red","variables":[{"name":"x","label":"X","hue":3}],)");
         const Study study = read(text);
-        QCOMPARE(study.unknownKeys, std::vector<std::string>{"colour"});
-        QCOMPARE(study.questions[0].unknownKeys, std::vector<std::string>{"mood"});
+        const std::vector<std::string> ofStudy = {"colour", "variables.hue"};
+        const std::vector<std::string> ofQuestion = {"mood", "estimator.later"};
+        QCOMPARE(study.unknownKeys, ofStudy);
+        QCOMPARE(study.questions[0].unknownKeys, ofQuestion);
         const auto json = nlohmann::json::parse(studyText(study));
         QVERIFY(json["colour"] == "red");
         QVERIFY(json["variables"][0]["hue"] == 3);

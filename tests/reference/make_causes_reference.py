@@ -466,7 +466,8 @@ def panel(kind):
         b = solve(Xs, ys)
         e = ys - Xs @ b
         inverse = np.linalg.inv(Xs.T @ Xs)
-        V = e @ e / (N - k) * inverse
+        random_effects.spread = float(e @ e / (N - k))
+        V = random_effects.spread * inverse
         g = len(ids)
         C = inverse @ cluster_meat(Xs * e[:, None], u) @ inverse * g / (g - 1) * (N - 1) / (N - k)
         return b, V, C, s2e, s2u
@@ -493,16 +494,23 @@ def panel(kind):
     lm = len(y) ** 2 / 2 * a * a / (T @ T - len(y))
     checks["breusch-pagan-lm"] = [float(lm), float(st.chi2.sf(lm, 1))]
     br, Vr, _, _, _ = random_effects(P)
-    Vw = ew @ ew / df2 * np.linalg.inv(left.T @ left)
+    s2r = random_effects.spread
     dd = bw - br[1:]
-    M = Vw - Vr[1:, 1:]
-    scale = 1 / np.sqrt(np.diag(Vw))
-    values, vectors = np.linalg.eigh(M * np.outer(scale, scale))
-    turned = vectors.T @ (scale * dd)
-    big = np.abs(values).max()
-    h = sum(float(a * a / v) for a, v in zip(turned, values) if v > 1e-10 * big)
-    df = sum(1 for v in values if v > 1e-10 * big)
-    checks["hausman"] = [h, float(st.chi2.sf(h, df))]
+
+    def contrast(s2w):
+        Vw = s2w * np.linalg.inv(left.T @ left)
+        M = Vw - Vr[1:, 1:]
+        scale = 1 / np.sqrt(np.diag(Vw))
+        values, vectors = np.linalg.eigh(M * np.outer(scale, scale))
+        turned = vectors.T @ (scale * dd)
+        big = np.abs(values).max()
+        h = sum(float(a * a / v) for a, v in zip(turned, values) if v > 1e-10 * big)
+        df = sum(1 for v in values if v > 1e-10 * big)
+        return [h, float(st.chi2.sf(h, df))]
+
+    # One spread in both covariances, that of the efficient estimator; and each its own.
+    checks["hausman"] = contrast(s2r)
+    checks["hausman, own spreads"] = contrast(ew @ ew / df2)
     means = np.array([[x[u == v].mean(), z[u == v].mean()] for v in u])
     bm, _, Cm, _, _ = random_effects(np.column_stack([P, means]))
     wald = float(bm[3:] @ np.linalg.solve(Cm[3:, 3:], bm[3:]))

@@ -97,11 +97,13 @@ def checks(d, weighted):
     order = np.argsort(x, kind="stable")
     drop = int(0.2 * n)
     each = (n - drop) // 2
-    low, high = order[:each], order[len(order) - each:]
+    # Rows of one value stand on one side.
+    low, high = np.flatnonzero(x <= x[order[each - 1]]), np.flatnonzero(x >= x[order[len(order) - each]])
     _, el, kl = fit(X[low], y[low])
     _, eh, kh = fit(X[high], y[high])
-    f = (eh @ eh / (each - kh)) / (el @ el / (each - kl))
-    up, down = f_p(f, each - kh, each - kl), f_p(1 / f, each - kl, each - kh)
+    dl, dh = len(low) - kl, len(high) - kh
+    f = (eh @ eh / dh) / (el @ el / dl)
+    up, down = f_p(f, dh, dl), f_p(1 / f, dl, dh)
     out["goldfeld-quandt"] = {"statistic": f, "p": min(1, 2 * min(up, down)), "p, growing": up}
 
     w, p = st.levene(*[e[g == v] for v in (1, 2, 3)], center="median")

@@ -483,8 +483,8 @@ void ModelStage::showStrip(const Answer& answer) {
     if (answer.fit->likelihood) {
         const LikelihoodFit& told = *answer.fit->likelihood;
         cells.emplace_back(tr("log-likelihood"), text(fixedNumber(told.logLikelihood, 1)));
-        if (told.nullLogLikelihood < 0.0) {
-            cells.emplace_back(tr("McFadden"), text(fixedNumber(told.pseudoRSquared(), 3, true)));
+        if (const auto share = told.pseudoRSquared()) {
+            cells.emplace_back(tr("McFadden"), text(fixedNumber(*share, 3, true)));
         }
         if (told.dispersion) {
             cells.emplace_back("α", text(shortNumber(*told.dispersion, 3)));
@@ -621,9 +621,11 @@ QString ModelStage::state() const {
     return answer->refusal ? tr("refused")
            : answer->fit->statistics.rSquared
                ? tr("R² %1").arg(text(fixedNumber(*answer->fit->statistics.rSquared, 3, true)))
-           : answer->fit->likelihood
+           : answer->fit->likelihood && answer->fit->likelihood->pseudoRSquared()
                ? tr("McFadden %1")
-                     .arg(text(fixedNumber(answer->fit->likelihood->pseudoRSquared(), 3, true)))
+                     .arg(text(fixedNumber(*answer->fit->likelihood->pseudoRSquared(), 3, true)))
+           : answer->fit->likelihood
+               ? tr("ln L %1").arg(text(fixedNumber(answer->fit->likelihood->logLikelihood, 1)))
            : answer->fit->event ? tr("before and after")
            : answer->fit->quantile && answer->fit->quantile->points.size() > 1
                ? tr("%1 quantiles").arg(answer->fit->quantile->points.size())

@@ -1,0 +1,87 @@
+#include "core/model/method_uses.h"
+
+#include "core/base/format.h"
+#include "core/model/outcome_models.h"
+
+#include <algorithm>
+
+namespace rapporto {
+namespace {
+
+Refusal unused(const std::string& what, const std::string& where, const std::string& help) {
+    return {ErrorCode::NotUsed, what, where, help, {}};
+}
+
+std::string namesOf(const std::vector<Term>& terms) {
+    std::vector<std::string> names;
+    for (const Term& term : terms) {
+        names.push_back("‘" + term.shown() + "’");
+    }
+    return joinedNames(names);
+}
+
+/// The method that takes instruments for an outcome like this one’s.
+std::string withInstruments(const std::string& method) {
+    const bool count = method == "poisson" || method == "negative-binomial" ||
+                       method == "zero-inflated" || method == "hurdle" || method == "truncated";
+    const bool yesNo = method == "logit" || method == "probit" || method == "cloglog" ||
+                       method == "conditional-logit";
+    const bool panel = method == "within" || method == "first-difference" || method == "random" ||
+                       method == "between" || method == "event-study";
+    return count   ? "‘poisson-control’ is a count with instruments"
+           : yesNo ? "‘probit-instruments’ is a yes–no outcome with instruments"
+           : panel ? "‘two-stage’ with the unit held fixed compares within units by instruments"
+                   : "‘two-stage’ takes instruments";
+}
+
+}  // namespace
+
+std::optional<Refusal> notTaken(const Question& q, const Estimator& estimator) {
+    const auto takesPart = [&](unsigned part) { return (estimator.takes & part) != 0; };
+    const std::string method = "the method ‘" + q.method + "’";
+    const bool asked = !q.endogenous.empty() || !q.instruments.empty();
+    if (asked && !takesPart(takes::kInstruments)) {
+        return unused(method + " has no use for " +
+                          (q.instruments.empty() ? "endogenous terms (" + namesOf(q.endogenous)
+                                                 : "instruments (" + namesOf(q.instruments)) +
+                          ")",
+                      "instruments",
+                      "Take them out (an endogenous term then stands among the terms), or choose "
+                      "another method: " +
+                          withInstruments(q.method) + ".");
+    }
+    const bool groupTime = q.method == "event-study" && q.settings.weighting == "group-time";
+    if (!q.ownSlopes.empty() && (!takesPart(takes::kOwnSlopes) || groupTime)) {
+        return unused(method + " takes no slopes of units", "held fixed",
+                      "Leave the slopes out, or ask by least squares or within units.");
+    }
+    if (q.weightKind == WeightKind::Precision && !takesPart(takes::kPrecision)) {
+        return unused(method +
+                          " has no use for precision weights: they have no scale, and a likelihood "
+                          "needs one",
+                      "weights",
+                      "Say that the weights are sampling weights (with robust errors) or that they "
+                      "count rows (frequency).");
+    }
+    const bool corrected =
+        q.errors.kind == "robust" && q.errors.type != "HC0" && q.errors.type != "HC1";
+    if (corrected && (!takesPart(takes::kLeverageTypes) || groupTime)) {
+        return unused("errors of type " + q.errors.type + " correct by a row’s leverage, which " +
+                          method + " does not have",
+                      "errors", "Choose HC1, or draw rows anew.");
+    }
+    return std::nullopt;
+}
+
+std::string methodsWithSetting(const std::string& key) {
+    std::vector<std::string> found;
+    for (const Estimator& estimator : allEstimators()) {
+        if (std::any_of(estimator.settings.begin(), estimator.settings.end(),
+                        [&](const char* own) { return key == own; })) {
+            found.emplace_back(estimator.method);
+        }
+    }
+    return joinedNames(found);
+}
+
+}  // namespace rapporto
