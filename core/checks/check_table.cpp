@@ -373,7 +373,7 @@ std::string outOfScope(unsigned kind) {
 
 /// What does not exist is absent: a statistic or p outside of its law’s domain.
 void onlyNumbers(CheckResult& result) {
-    const auto exists = [](const std::optional<double>& x) { return !x || !std::isnan(*x); };
+    const auto exists = [](const std::optional<double>& x) { return !x || std::isfinite(*x); };
     if (result.verdict == Verdict::NotApplicable) {
         return;
     }

@@ -52,6 +52,9 @@ CheckResult checkDfbetas(const CheckInput& in) {
     if (in.fit.dfResidual < 2.0 || in.fit.statistics.rss <= 0.0) {
         return notApplicable("There are too few rows to leave one out.");
     }
+    if (in.fit.coefficients.empty()) {
+        return notApplicable("There is no effect that a row could decide.");
+    }
     const VectorXd e = scaledResiduals(in);
     const VectorXd s = spreadWithout(in, e);
     MatrixXd X = withColumns(in, MatrixXd(in.design.X.rows(), 0));

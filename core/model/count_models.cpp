@@ -614,6 +614,10 @@ Result<Fit> fitPoissonWithEffects(const Design& asked, const ErrorSpec& errors, 
     // A score is a swept column times (y − μ): least squares’ formulas with these.
     Maximum maximum;
     const auto kept = static_cast<Index>(solution.kept.size());
+    if (kept == 0) {
+        return refuse(ErrorCode::NoTerms, "no term is left beside what is held fixed", "terms",
+                      "Add a term that varies within the groups, or hold less fixed.");
+    }
     maximum.theta = solution.coefficients;
     maximum.factor = solution.factor;
     const MatrixXd X = swept.X.rightCols(k)(Eigen::all, solution.kept);
@@ -635,6 +639,17 @@ Result<Fit> fitPoissonWithEffects(const Design& asked, const ErrorSpec& errors, 
     }
     VectorXd h = (X * solution.factor).rowwise().squaredNorm();
     h = h.cwiseProduct(w).cwiseProduct(mean);
+    if (errors.kind == "robust" && errors.type != "HC0" && errors.type != "HC1") {
+        // Of the effects, too, under the weights of the last step.
+        Design working = design;
+        working.hasConstant = false;
+        working.weights = w.cwiseProduct(mean);
+        const auto own = heldLeverage(working, job);
+        if (!own) {
+            return tl::make_unexpected(own.error());
+        }
+        h += *own;
+    }
     Design shown = design;
     LikelihoodInput input{shown, std::move(maximum), {}, {}, {}, h, {}, std::move(told), mean};
     for (Index j = 0; j < kept; ++j) {
@@ -803,6 +818,22 @@ Result<Fit> fitZeroInflated(const Design& design, const EstimatorSettings& setti
                        alpha, job);
 }
 
+namespace {
+
+/// Counts behind a hurdle that are all one have no rate: the smaller the likelier.
+Result<void> someAboveOne(const Design& design) {
+    if (design.y.maxCoeff() <= 1.0) {
+        return refuse(ErrorCode::NoVariation,
+                      "the outcome ‘" + design.outcome +
+                          "’ is above one in no row: how many there are where there is any has no "
+                          "finite estimate",
+                      "outcome", "Ask by logit whether there is any.", {design.outcome});
+    }
+    return {};
+}
+
+}  // namespace
+
 Result<Fit> fitHurdle(const Design& design, const EstimatorSettings& settings,
                       const ErrorSpec& errors, double alpha, const Job& job) {
     if (auto done = checkCounts(design, true, true); !done) {
@@ -810,6 +841,9 @@ Result<Fit> fitHurdle(const Design& design, const EstimatorSettings& settings,
     }
     if (!design.effects.empty()) {
         return noEffects("counts behind a hurdle");
+    }
+    if (auto done = someAboveOne(design); !done) {
+        return tl::make_unexpected(done.error());
     }
     return fitTwoParts(design, "hurdle", countLawOf("hurdle", settings), errors, alpha, job);
 }
@@ -821,6 +855,9 @@ Result<Fit> fitTruncated(const Design& design, const EstimatorSettings& settings
     }
     if (!design.effects.empty()) {
         return noEffects("truncated counts");
+    }
+    if (auto done = someAboveOne(design); !done) {
+        return tl::make_unexpected(done.error());
     }
     const CountLaw law = countLawOf("truncated", settings);
     const auto columns = independentColumns(design.X, design.columns, design.hasConstant, job);

@@ -306,6 +306,10 @@ struct GivenSolution {
 [[nodiscard]] std::vector<Eigen::Index> jointEffects(const Design& design,
                                                      const std::vector<Coefficient>& coefficients);
 
+/// An error that is one: above the rounding of its estimate. Under that it stands on nothing, and
+/// neither a test nor an interval comes from it.
+[[nodiscard]] bool isError(double se, double estimate);
+
 /// b' V⁻¹ b / q with V scaled to a unit diagonal; absent when V is singular.
 [[nodiscard]] std::optional<double> waldF(const Eigen::VectorXd& b, const Eigen::MatrixXd& V);
 

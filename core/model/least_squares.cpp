@@ -165,6 +165,9 @@ class Fitter {
             return tl::make_unexpected(covariance.error());
         }
         fit_.covariance = std::move(covariance->matrix);
+        if (fit_.exact) {
+            fit_.covariance.setZero();
+        }
         df_ = given_ != nullptr && given_->df ? *given_->df : covariance->df;
         fit_.errorNote = std::move(covariance->note);
         fit_.resampling = std::move(covariance->resampling);
@@ -260,15 +263,14 @@ class Fitter {
             c.estimate = fit_.solution.coefficients(at);
             c.se = std::sqrt(std::max(fit_.covariance(at, at), 0.0));
             c.df = law();
-            if (c.se > 0.0) {
+            const bool real = isError(c.se, c.estimate);
+            if (real) {
                 c.statistic = c.estimate / c.se;
                 c.p = twoSidedP(*c.statistic, law());
             }
             // Without an error there is no interval either: none is of no width.
-            c.low = c.se > 0.0 ? c.estimate - critical * c.se
-                               : std::numeric_limits<double>::quiet_NaN();
-            c.high = c.se > 0.0 ? c.estimate + critical * c.se
-                                : std::numeric_limits<double>::quiet_NaN();
+            c.low = real ? c.estimate - critical * c.se : std::numeric_limits<double>::quiet_NaN();
+            c.high = real ? c.estimate + critical * c.se : std::numeric_limits<double>::quiet_NaN();
             if (designEffects_.size() > at) {
                 c.designEffect = designEffects_(at);
             }
@@ -385,8 +387,17 @@ std::string combinationText(const std::vector<DesignColumn>& columns,
     return text.empty() ? "is zero in every row used" : "is " + text;
 }
 
+bool isError(double se, double estimate) {
+    return se > 4.0 * std::numeric_limits<double>::epsilon() * std::abs(estimate);
+}
+
 std::optional<double> waldF(const VectorXd& b, const MatrixXd& V) {
     const VectorXd d = V.diagonal().cwiseMax(0.0).cwiseSqrt();
+    for (Index j = 0; j < d.size(); ++j) {
+        if (!isError(d(j), b(j))) {
+            return std::nullopt;
+        }
+    }
     if (d.size() == 0 || d.minCoeff() <= 0.0) {
         return std::nullopt;
     }

@@ -566,6 +566,10 @@ Result<KeptColumns> independentColumns(const MatrixXd& X, const std::vector<Desi
         return tl::make_unexpected(solution.error());
     }
     out.kept = solution->kept;
+    if (out.kept.empty() && X.cols() > 0) {
+        return refuse(ErrorCode::NoTerms, "no term is left: every one is zero in the rows used",
+                      "terms", "Add a term that varies, or a constant.");
+    }
     for (const RedundantColumn& redundant : solution->redundant) {
         out.dropped.push_back({columns[static_cast<std::size_t>(redundant.column)].name,
                                combinationText(columns, redundant)});
@@ -714,7 +718,7 @@ Result<Fit> fitOfLikelihood(LikelihoodInput in, const ErrorSpec& errors, double 
     // where their law is nearer to the normal: it keeps within their bounds.
     for (Index j = kept; in.shown && j < in.maximum.theta.size(); ++j) {
         Coefficient& c = fit.coefficients[static_cast<std::size_t>(j)];
-        if (slope(j) != 1.0 && slope(j) > 0.0) {
+        if (slope(j) != 1.0 && slope(j) > 0.0 && isError(c.se, c.estimate)) {
             const double reach = criticalValue(alpha, std::nullopt) * c.se / slope(j);
             c.low = in.shown(j, in.maximum.theta(j) - reach).first;
             c.high = in.shown(j, in.maximum.theta(j) + reach).first;

@@ -118,6 +118,14 @@ class SpreadLine {
         if (!swept) {
             return tl::make_unexpected(swept.error());
         }
+        // What least squares leaves may be rounding: then all quantiles are one.
+        if (R_.norm() <= 1e-9 * std::sqrt(centredSquares(design_.y, design_.weights))) {
+            return refuse(ErrorCode::NothingToTell,
+                          "the terms and what is held fixed tell ‘" + design_.outcome +
+                              "’ exactly: all quantiles are one, and none has an error",
+                          "terms", "Take out what tells it, or hold less fixed.",
+                          {design_.outcome});
+        }
         const VectorXd own = column.col(0).array() + (design_.hasConstant ? mean : 0.0);
         const auto second =
             solveLinear({design_.X, own, design_.weights, design_.hasConstant}, false, job_);

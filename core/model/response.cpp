@@ -246,10 +246,12 @@ Layout layoutOf(const Design& design, const Fit& fit, const Response& response) 
             const auto& columns = design.zeroX.cols() > 0 ? design.zeroColumns : design.columns;
             std::vector<Index> own;
             for (const Coefficient& c : fit.coefficients) {
-                for (std::size_t j = 0; c.equation == "zero" && j < columns.size(); ++j) {
-                    if (columns[j].name == c.term) {
-                        own.push_back(static_cast<Index>(j));
-                    }
+                // A term that is named twice has one coefficient, that of its first column.
+                const auto column =
+                    std::find_if(columns.begin(), columns.end(),
+                                 [&](const DesignColumn& one) { return one.name == c.term; });
+                if (c.equation == "zero" && column != columns.end()) {
+                    own.push_back(column - columns.begin());
                 }
             }
             out.columns.push_back(std::move(own));

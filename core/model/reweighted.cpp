@@ -272,15 +272,14 @@ void replaceCovariance(Fit& fit, const Design& design, Covariance covariance, do
         c.df = law;
         c.statistic.reset();
         c.p.reset();
-        if (c.se > 0.0) {
+        const bool real = isError(c.se, c.estimate);
+        if (real) {
             c.statistic = c.estimate / c.se;
             c.p = twoSidedP(*c.statistic, law);
         }
         // Without an error there is no interval either: none is of no width.
-        c.low =
-            c.se > 0.0 ? c.estimate - critical * c.se : std::numeric_limits<double>::quiet_NaN();
-        c.high =
-            c.se > 0.0 ? c.estimate + critical * c.se : std::numeric_limits<double>::quiet_NaN();
+        c.low = real ? c.estimate - critical * c.se : std::numeric_limits<double>::quiet_NaN();
+        c.high = real ? c.estimate + critical * c.se : std::numeric_limits<double>::quiet_NaN();
         if (covariance.resampling) {
             c.low = covariance.resampling->low(at);
             c.high = covariance.resampling->high(at);

@@ -139,6 +139,10 @@ class RobustFitter {
         if (!least) {
             return tl::make_unexpected(least.error());
         }
+        if (least->kept.empty()) {
+            return refuse(ErrorCode::NoTerms, "no term is left: every one is zero in the rows used",
+                          "terms", "Add a term that varies, or a constant.");
+        }
         const auto k = static_cast<double>(least->kept.size());
         const double n = design_.weightKind == WeightKind::Frequency
                              ? design_.weights.sum()

@@ -278,6 +278,42 @@ class CornersTest : public QObject {
         }
     }
 
+    void leveragesOfCountsUnderEffectsAreExact() {
+        std::vector<double> y;
+        std::vector<double> x;
+        std::vector<double> g;
+        std::vector<double> t;
+        for (int i = 0; i < 120; ++i) {
+            g.push_back(i % 8);
+            t.push_back((i / 8) % 5);
+            x.push_back(std::sin(1.3 * i) + 0.2 * g.back());
+            y.push_back(std::floor(3.0 + x.back() + 2.0 * std::cos(3.1 * i) + 0.4 * g.back()));
+        }
+        const Table table = tableOf({{"y", y}, {"x", x}, {"g", g}, {"t", t}});
+        std::vector<VariableEntry> entries(2);
+        entries[0].name = "g";
+        entries[1].name = "t";
+        entries[0].measure = entries[1].measure = Measure::Groups;
+        for (const char* type : {"HC2", "HC3"}) {
+            Question held = explain("y", {"x"});
+            held.method = "poisson";
+            held.fixedEffects = {"g", "t"};
+            held.errors = ErrorSpec{"robust", type, {}};
+            held.allChecks = false;
+            Question shown = held;
+            shown.fixedEffects.clear();
+            shown.terms.push_back(Term::expression("g"));
+            shown.terms.push_back(Term::expression("t"));
+            AGREE(type, coefficient(answer(table, held, {}, entries), "x")->se,
+                  coefficient(answer(table, shown, {}, entries), "x")->se, 1e-7);
+        }
+        Question empty = explain("y", {});
+        empty.method = "poisson";
+        empty.fixedEffects = {"g"};
+        const Answer none = answer(table, empty, {}, entries);
+        QVERIFY(none.refusal && none.refusal->code == ErrorCode::NoTerms);
+    }
+
     void leveragesThatCostTooMuchAreRefused() {
         std::vector<double> y;
         std::vector<double> x;
