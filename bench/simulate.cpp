@@ -157,7 +157,7 @@ std::vector<Story> stories() {
          line,
          [terms](Question& q) {
              terms(q, "quantile");
-             q.errors.kind = "kernel";
+             q.errors.kind = "robust";
          },
          {{"x", 0.6}, {"z", -0.4}}},
         {"MM", line, [terms](Question& q) { terms(q, "mm"); }, {{"x", 0.6}, {"z", -0.4}}},

@@ -274,7 +274,7 @@ void Session::cancelImport() {
 
 void Session::readPending() {
     const PendingImport job = *pending_;
-    const std::size_t number = ++loadNumber_;
+    const std::size_t number = ++importNumber_;
     emit importChanged();
     QThreadPool::globalInstance()->start([this, job, number] {
         auto result =
@@ -300,7 +300,7 @@ void Session::readPending() {
         QMetaObject::invokeMethod(
             this,
             [this, shared, number, source, summary] {
-                if (!pending_ || number != loadNumber_) {
+                if (!pending_ || number != importNumber_) {
                     return;  // Another reading has begun since.
                 }
                 if (*shared) {

@@ -165,6 +165,7 @@ class Session : public QObject {
     std::size_t savedRevision_ = 0;
     bool loading_ = false;
     std::size_t loadNumber_ = 0;
+    std::size_t importNumber_ = 0;  ///< Its own: an import begun while a study loads drops neither.
     std::atomic<bool> taking_ = false;
 };
 

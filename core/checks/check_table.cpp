@@ -195,9 +195,9 @@ const std::vector<Check>& allChecks() {
          "Goodman-Bacon 2021; de Chaisemartin & D’Haultfœuille 2020", &checkWhoIsCompared, true,
          fits::kEffects},
         {"fixed-effects-f", panel, "effects of units (F)", "all units share one constant",
-         "fine: the effects are held fixed, or p at or above alpha; else fails, or weighs with "
-         "random "
-         "effects",
+         "fine: the question has an effect of each unit (held fixed, drawn or differenced away), "
+         "or "
+         "p at or above alpha; else fails",
          "Wooldridge 2010", &checkFixedEffectsF, true, fits::kAny & ~fits::kInstruments},
         {"breusch-pagan-lm", panel, "spread between units (LM)", "units do not differ",
          "fine: allowed for by effects or clusters, or p at or above alpha; else fails",

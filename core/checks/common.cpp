@@ -96,8 +96,8 @@ std::string orderProblem(const CheckInput& in) {
                "Say in Data that a row is a moment if it is one.";
     }
     if (in.design.layout == Layout::Kind::Panel) {
-        return "In a panel errors carry over within units; the test for that is not built yet. "
-               "Cluster by the unit meanwhile.";
+        return "Rows of a panel follow each other within units only. Where the check ‘echo "
+               "within units’ shows that errors carry over, cluster by the unit.";
     }
     return in.design.time.empty() ? "The time variable of the series is not a number or a date."
                                   : "";

@@ -426,8 +426,8 @@ CheckResult checkVuong(const CheckInput& in) {
     result.reading =
         std::string(better ? "The part for zeros gains more than it costs"
                            : "The part for zeros gains less than it costs") +
-        " (z " + shortNumber(z, 3) + ", " + pClause(*result.p) + "; AIC falls by " +
-        shortNumber(2.0 * (m.sum() - more), 3) +
+        " (z " + shortNumber(z, 3) + ", " + pClause(*result.p) + "; AIC " +
+        (better ? "falls" : "rises") + " by " + shortNumber(2.0 * std::abs(m.sum() - more), 3) +
         "). The z has no exact law here, as the plain count is a limit of this one: read it beside "
         "AIC and the rootogram.";
     result.exhibit = rootogramExhibit(in, frequenciesOf(in, 60));

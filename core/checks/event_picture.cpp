@@ -14,9 +14,10 @@ std::string momentName(const Frame& frame, std::size_t row) {
     return cellText(*frame.column(time), *frame.variable(time), row);
 }
 
-Exhibit eventExhibit(const EventFit& event, const std::string& outcome, const std::string& unit) {
+Exhibit eventExhibit(const EventFit& event, double alpha, const std::string& outcome,
+                     const std::string& unit) {
     Exhibit e;
-    e.title = event.before && event.before->p < 0.05
+    e.title = event.before && event.before->p < alpha
                   ? "Something moved before the change"
                   : "Before and after " + event.variable + " is switched on";
     e.subtitle =

@@ -9,7 +9,7 @@
 namespace rapporto {
 
 /// Effects by the distance from the change with their intervals and the band that holds all.
-[[nodiscard]] Exhibit eventExhibit(const EventFit& event, const std::string& outcome,
+[[nodiscard]] Exhibit eventExhibit(const EventFit& event, double alpha, const std::string& outcome,
                                    const std::string& unit);
 
 /// Each comparison by its weight and what it says.

@@ -157,7 +157,7 @@ CheckResult checkPreTrend(const CheckInput& in) {
                   " where the mean effect after it is " +
                   shortNumber(event->after.value_or(0.0), 2) +
                   "): what comes after is not the change alone.";
-    result.exhibit = eventExhibit(*event, in.design.outcome, in.design.outcomeUnit);
+    result.exhibit = eventExhibit(*event, in.alpha, in.design.outcome, in.design.outcomeUnit);
     if (result.verdict != Verdict::Fine) {
         offerOwnSlopes(in, result);
         if (in.fit.event == nullptr) {
@@ -232,8 +232,8 @@ CheckResult checkWhoIsCompared(const CheckInput& in) {
     result.headline = fixedNumber(100.0 * wrong, 0) + " % against changed";
     const auto percent = [](double share) { return fixedNumber(100.0 * share, 0) + " %"; };
     result.reading =
-        "Of the plain effect of " + name + ", " + percent(byKind[0]) +
-        " comes from holding units that change against those that never do, " + percent(byKind[1]) +
+        "Of the weight in the plain effect of " + name + ", " + percent(byKind[0]) +
+        " lies on holding units that change against those that never do, " + percent(byKind[1]) +
         " against those that have not yet, and " + percent(wrong) +
         " against units that had changed before. " +
         (wrong < 0.05

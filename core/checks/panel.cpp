@@ -179,16 +179,16 @@ CheckResult checkFixedEffectsF(const CheckInput& in) {
     const bool held = in.design.swept;
     const bool random = in.question.method == "random";
     const bool found = *result.p < in.alpha;
-    result.verdict = !found || held ? Verdict::Fine : random ? Verdict::Weigh : Verdict::Fails;
-    if (in.question.method == "first-difference" && found) {
-        result.verdict = Verdict::Fine;
-    }
+    const bool allowed = held || random || in.question.method == "first-difference";
+    result.verdict = !found || allowed ? Verdict::Fine : Verdict::Fails;
     result.headline = pClause(*result.p);
     const std::string who = held ? "What is held fixed" : "The units";
     result.reading =
         found ? who + (held ? " differs" : " differ") + " in level beyond the terms (" +
                     pClause(*result.p) + "). " +
-                    (result.verdict == Verdict::Fine
+                    (random ? "This question draws each its own; whether they go with the terms "
+                              "is what Hausman’s test asks."
+                     : allowed
                          ? "This question lets each have its own."
                          : "Where these levels go with the terms, estimates that ignore them are "
                            "off.")

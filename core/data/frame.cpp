@@ -71,10 +71,23 @@ Measure measureOfDerived(const Evaluated& value) {
     return value.isTruth ? Measure::YesNo : Measure::Quantity;
 }
 
+/// It calls a function of the rows in time, which reads the layout’s unit and time too.
+bool readsOrder(const Node& node) {
+    const auto& functions = columnFunctions();
+    return (node.kind == Node::Kind::Call && std::any_of(functions.begin(), functions.end(),
+                                                         [&](const ColumnFunction& one) {
+                                                             return one.needsLayout &&
+                                                                    node.text == one.name;
+                                                         })) ||
+           std::any_of(node.children.begin(), node.children.end(),
+                       [](const auto& child) { return child != nullptr && readsOrder(*child); });
+}
+
 /// Derived variables in an order in which each finds its parts; a circle is refused by its path.
 class DerivedOrder {
   public:
-    explicit DerivedOrder(const std::vector<Derived>& all) : all_(all), state_(all.size(), 0) {
+    DerivedOrder(const std::vector<Derived>& all, const Layout& layout)
+        : all_(all), layout_(layout), state_(all.size(), 0) {
         for (std::size_t i = 0; i < all.size(); ++i) {
             visit(i);
         }
@@ -91,7 +104,11 @@ class DerivedOrder {
         state_[i] = 1;
         path_.push_back(i);
         if (const auto parsed = Expression::parse(all_[i].expression)) {
-            for (const std::string& name : parsed->names()) {
+            std::set<std::string> names = parsed->names();
+            if (readsOrder(parsed->root())) {
+                names.insert({layout_.unit, layout_.time});
+            }
+            for (const std::string& name : names) {
                 for (std::size_t j = 0; j < all_.size(); ++j) {
                     if (all_[j].name == name && state_[j] == 1) {
                         refuseCircle(j);
@@ -123,6 +140,7 @@ class DerivedOrder {
     }
 
     const std::vector<Derived>& all_;
+    const Layout& layout_;
     std::vector<int> state_;
     std::vector<std::size_t> path_;
 };
@@ -141,7 +159,7 @@ Frame Frame::make(const Table& table, const std::vector<VariableEntry>& entries,
         frame.index_[variable.name] = i;
         frame.table_.variables.push_back(std::move(variable));
     }
-    DerivedOrder order(derived);
+    DerivedOrder order(derived, layout);
     frame.broken_ = order.circular;
     for (const std::size_t i : order.order) {
         const Derived& one = derived[i];

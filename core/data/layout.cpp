@@ -255,6 +255,8 @@ class Orderer {
 
 }  // namespace
 
+bool isFrequency(const std::string& name) { return chosen(name).has_value(); }
+
 std::string frequencyName(Frequency frequency) {
     return kNames[static_cast<std::size_t>(frequency)];
 }

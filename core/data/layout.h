@@ -28,6 +28,9 @@ enum class Frequency : std::uint8_t { Year, Half, Quarter, Month, Week, Day, Num
 /// "year", "half", "quarter", "month", "week", "day", "number", "order".
 [[nodiscard]] std::string frequencyName(Frequency frequency);
 
+/// The name is one of those.
+[[nodiscard]] bool isFrequency(const std::string& name);
+
 /// Moments in one year, 1 where that has no meaning.
 [[nodiscard]] int momentsAYear(Frequency frequency);
 

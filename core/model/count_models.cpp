@@ -620,6 +620,18 @@ Result<Fit> fitPoissonWithEffects(const Design& asked, const ErrorSpec& errors, 
     }
     maximum.theta = solution.coefficients;
     maximum.factor = solution.factor;
+    for (Index j = 0; j < kept; ++j) {
+        // Standard errors of a hundred thousand for a usual step of the column on a log scale.
+        const double usual =
+            swept.X.rightCols(k).col(solution.kept[static_cast<std::size_t>(j)]).norm() /
+            std::sqrt(static_cast<double>(n));
+        if (solution.factor.row(j).norm() * usual > 1e5) {
+            return refuse(ErrorCode::RankDeficient,
+                          "the likelihood is flat: other values of the coefficients do as well "
+                          "beside what is held fixed",
+                          "method", "Take a term out, merge rare levels, or hold less fixed.");
+        }
+    }
     const MatrixXd X = swept.X.rightCols(k)(Eigen::all, solution.kept);
     const VectorXd e = design.y - mean;
     maximum.scores = e.asDiagonal() * X;

@@ -799,6 +799,9 @@ class Builder {
         }
         const Column* unit = frame_.column(frame_.layout().unit);
         const auto& order = frame_.timeOrder();
+        if (!order) {
+            return tl::make_unexpected(order.error());
+        }
 
         struct Seen {
             std::int64_t firstOn = kNever;

@@ -389,6 +389,11 @@ class DynamicFitter {
         if (!solution) {
             return tl::make_unexpected(solution.error());
         }
+        if (solution->kept.empty() || moments_.Z().cols() == 0) {
+            return refuse(ErrorCode::NoTerms,
+                          "no term changes within units where an earlier moment serves it", "terms",
+                          "Add a term that varies within units, or widen the sample.");
+        }
         if (job.stopped()) {
             return refuse(ErrorCode::Stopped, "the computation was stopped");
         }

@@ -549,10 +549,12 @@ std::shared_ptr<const Response> responseOf(const Design& design, const Fit& fit)
 
 namespace {
 
-tl::unexpected<Refusal> heldLevels() {
+tl::unexpected<Refusal> heldLevels(const Fit& fit) {
     return refuse(ErrorCode::BadSetting,
                   "with effects held fixed the mean hangs on each group’s own level", "effects",
-                  "Read the rate ratios: they hold in every group.");
+                  fit.likelihood != nullptr && fit.likelihood->outcome == "count"
+                      ? "Read the rate ratios: they hold in every group."
+                      : "Read the odds ratios: they hold in every group.");
 }
 
 }  // namespace
@@ -562,7 +564,7 @@ Result<std::vector<MarginalEffect>> outcomeEffects(const Design& design, const F
                                                    const EffectRequest& request, double alpha,
                                                    const VectorXd& asked) {
     if (!design.effects.empty()) {
-        return heldLevels();
+        return heldLevels(fit);
     }
     Engine engine(design, fit);
     const Rows rows(design, fit, map, engine.indices());
@@ -645,7 +647,7 @@ Result<std::vector<Prediction>> predictOutcome(const Design& design, const Fit& 
                                                const std::vector<PredictRequest>& requests,
                                                double alpha) {
     if (!design.effects.empty()) {
-        return heldLevels();
+        return heldLevels(fit);
     }
     Engine engine(design, fit);
     const Rows rows(design, fit, map, engine.indices());

@@ -303,9 +303,9 @@ std::string sameTermsNote(const Design& design) {
 }
 
 /// Likelihood ratio of no correlation, or its z where weights leave no likelihood and where the
-/// errors asked for do not take it at its word.
-std::string apartNote(const Fit& fit, const Design& design, const ErrorSpec& errors,
-                      const std::string& apart) {
+/// errors asked for do not take it at its word; then what follows from it.
+std::string apartNote(const Fit& fit, const Design& design, const ErrorSpec& errors, double alpha,
+                      const std::string& together, const std::string& apart) {
     const Coefficient& rho = fit.coefficients.back();
     const bool ratio = errors.kind == "classical" && design.weightKind != WeightKind::Sampling &&
                        fit.likelihood != nullptr && fit.likelihood->apartLogLikelihood.has_value();
@@ -313,9 +313,10 @@ std::string apartNote(const Fit& fit, const Design& design, const ErrorSpec& err
                                                    *fit.likelihood->apartLogLikelihood))
                             : 0.0;
     const double p = ratio ? chiSquareTail(lr, 1.0) : rho.p.value_or(1.0);
-    return "Without a correlation of the two equations’ errors " + apart + ": " +
+    return "The errors of the two equations have a correlation of " + fixedNumber(rho.estimate, 2) +
+           " (" +
            (ratio ? "likelihood ratio " + shortNumber(lr, 3) + ", " : std::string("z test, ")) +
-           pClause(p) + "; the correlation is " + fixedNumber(rho.estimate, 2) + ".";
+           pClause(p) + "). " + (p < alpha ? together : apart);
 }
 
 std::string unseenNote(const Design& design, std::size_t seen) {
@@ -427,9 +428,11 @@ Result<Fit> fitHeckman(const Design& design, const EstimatorSettings& /*settings
     own->index = MatrixXd(own->index(seen, Eigen::all));
     fit->likelihood = std::move(own);
     fit->notes.push_back(unseenNote(design, seen.size()));
-    fit->notes.push_back(apartNote(*fit, design, errors,
-                                   "who is seen has nothing to do with what is left of the "
-                                   "outcome, and least squares of those seen would do"));
+    fit->notes.push_back(apartNote(*fit, design, errors, alpha,
+                                   "Who is seen goes with what is left of the outcome: least "
+                                   "squares of those seen alone would be off.",
+                                   "Nothing shows that who is seen goes with what is left of the "
+                                   "outcome: least squares of those seen may do."));
     if (const std::string note = sameTermsNote(design); !note.empty()) {
         fit->notes.push_back(note);
     }
@@ -514,9 +517,12 @@ Result<Fit> fitHeckmanTwoStep(const Design& design, const EstimatorSettings& /*s
                         selection->zero.dropped.end());
     const double rho = theta / std::sqrt(sigma2);
     fit->notes.push_back(unseenNote(design, seen.size()));
-    fit->notes.push_back("The errors of the two equations have a correlation of " +
-                         fixedNumber(rho, 2) + " and the outcome’s a spread of " +
-                         shortNumber(std::sqrt(sigma2), 4) + ".");
+    fit->notes.push_back(
+        "The errors of the two equations have a correlation of " + fixedNumber(rho, 2) +
+        " and the outcome’s a spread of " + shortNumber(std::sqrt(sigma2), 4) +
+        (std::abs(rho) > 1.0 ? ". No correlation is beyond one: the two steps do not agree here. "
+                               "Hold the answer against ‘heckman’, which fits both at once."
+                             : "."));
     if (const std::string note = sameTermsNote(design); !note.empty()) {
         fit->notes.push_back(note);
     }
@@ -606,9 +612,11 @@ Result<Fit> fitProbitInstruments(const Design& design, const EstimatorSettings& 
     nameJoint(input, k + q);
     auto fit = fitOfLikelihood(std::move(input), errors, alpha, job);
     if (fit) {
-        fit->notes.push_back(apartNote(*fit, design, errors,
-                                       "the term is not moved by what the outcome is moved by, "
-                                       "and a plain probit would do"));
+        fit->notes.push_back(apartNote(*fit, design, errors, alpha,
+                                       "The term is moved by what moves the outcome too: a plain "
+                                       "probit would be off.",
+                                       "Nothing shows that the term is moved by what moves the "
+                                       "outcome too: a plain probit may do."));
     }
     return fit;
 }

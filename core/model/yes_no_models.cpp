@@ -257,6 +257,11 @@ Result<Maximum> penalisedOf(const IndexPart& part, const Design& design, const J
     if (!turned) {
         return tl::make_unexpected(turned.error());
     }
+    if (static_cast<Index>(turned->kept.size()) < part.X.cols()) {
+        return refuse(ErrorCode::RankDeficient, "a term says what others say in these rows",
+                      "terms",
+                      "Take it out.");  // Of rows drawn anew, that draw gives nothing.
+    }
     const IndexPart own{orthonormalColumns(part.X, *turned), part.offset, false};
     auto found = penalised(own, design, job);
     if (!found) {

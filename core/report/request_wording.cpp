@@ -52,7 +52,8 @@ std::string methodText(const Question& question) {
         return std::string(findEstimator(question.method)->shown) + ", negative binomial";
     }
     if (question.method == "interval") {
-        return "its place between " + question.outcome + " and " + question.settings.variable;
+        return "interval regression between " + question.outcome + " and " +
+               question.settings.variable;
     }
     if (question.method == "logit" && question.settings.penalised) {
         return "penalised logit (Firth)";

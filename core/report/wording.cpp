@@ -161,7 +161,7 @@ std::string likelihoodEffect(const Answer& answer, const Coefficient& c, const D
         : told.outcome == "count"            ? "the mean of " + design.outcome
         : told.family == "conditional-logit" ? "within a group the odds of " + design.outcomeLabel
         : told.family == "logit"             ? "the odds of " + design.outcomeLabel
-        : told.family == "fractional-logit"  ? "the odds of the share " + design.outcome
+        : told.family == "fractional-logit"  ? "the odds of " + design.outcome
         : told.family == "cloglog"           ? "the hazard of " + design.outcomeLabel
         : told.family == "ordered-logit" ? "the odds of a higher level of " + design.outcomeLabel
         : told.outcome == "groups" && design.levelNames.size() > 1
@@ -188,8 +188,9 @@ std::string likelihoodEffect(const Answer& answer, const Coefficient& c, const D
     }
     const double ratio = std::exp(c.estimate);
     const int digits = decimalsFor(ratio * c.se);
-    return start + step + what + " is **" + fixedNumber(ratio, digits) + " times** as high" +
-           (term.groups ? " as in " + term.base : std::string()) + " (" +
+    const bool odds = what.find("the odds of") != std::string::npos;
+    return start + step + what + (odds ? " are **" : " is **") + fixedNumber(ratio, digits) +
+           " times** as high" + (term.groups ? " as in " + term.base : std::string()) + " (" +
            percentLevel(answer.alpha) + ": " + fixedNumber(std::exp(c.low), digits) + " to " +
            fixedNumber(std::exp(c.high), digits) + ").";
 }
@@ -1002,6 +1003,32 @@ std::vector<std::string> differenceReading(const Answer& from, const Answer& to)
     return out;
 }
 
+/// What errors that are not asked to allow for anything rest on, by the kind of fit.
+std::string classicalReading(const Answer& answer) {
+    const Question& q = answer.question;
+    const Fit& fit = *answer.fit;
+    if (q.method == "poisson-control") {
+        return "from the rows’ scores of both stages (Newey 1984): they allow for an uneven spread "
+               "and assume that rows are unrelated";
+    }
+    if (q.method == "difference-gmm" || q.method == "system-gmm") {
+        return "those of the moments with their weight taken for granted: they assume that errors "
+               "of a unit are unrelated";
+    }
+    if (fit.robust != nullptr) {
+        return "by the influence of rows (Huber 1981): they assume that what is left has one law "
+               "in every row and that rows are unrelated";
+    }
+    if (fit.quantile != nullptr) {
+        return "by the density of what is left at the quantile (Hall & Sheather 1988): they assume "
+               "that it is the same in every row and that rows are unrelated";
+    }
+    return fit.likelihood != nullptr
+               ? "those of the likelihood: they assume that its law holds and that rows are "
+                 "unrelated"
+               : "classical: they assume one spread and unrelated errors";
+}
+
 std::string methodsReading(const Answer& answer) {
     if (!answer.fit) {
         return {};
@@ -1034,7 +1061,7 @@ std::string methodsReading(const Answer& answer) {
         text += "robust to what units share at a moment and to its echo (Driscoll & Kraay 1998; " +
                 answer.fit->errorNote + ")";
     } else {
-        text += "classical: they assume one spread and unrelated errors";
+        text += classicalReading(answer);
     }
     text += ". Intervals hold " + percentLevel(answer.alpha) +
             (answer.fit->resampling ? " by the draws."

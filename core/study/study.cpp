@@ -63,21 +63,79 @@ void eachText(Study& study, F visit) {
                 }
             }
         }
-        for (auto* list : {&q.variables, &q.holding, &q.fixedEffects}) {
+        for (auto* list : {&q.variables, &q.holding, &q.fixedEffects, &q.ownSlopes,
+                           &q.settings.zeroTerms, &q.errors.by}) {
             for (std::string& one : *list) {
                 visit(one, where);
             }
         }
-        for (std::string& by : q.errors.by) {
-            visit(by, where);
+        for (auto* one : {&q.offset, &q.exposure, &q.settings.variable}) {
+            visit(*one, where);
+        }
+        for (std::string& statement : q.hypotheses) {
+            visit(statement, where);
         }
     }
 }
 
+/// Visits every name that the requests of a question hold: plain names, never expressions.
+template <class F>
+void eachAskedName(Question& q, F visit) {
+    const auto visitKeys = [&](ScenarioValues& at) {
+        ScenarioValues kept;
+        for (const auto& [key, value] : at) {
+            std::string name = key;
+            visit(name);
+            kept.emplace(std::move(name), value);
+        }
+        at = std::move(kept);
+    };
+    for (EffectRequest& effect : q.effects) {
+        visit(effect.of);
+        visit(effect.over);
+        visitKeys(effect.at);
+    }
+    for (PredictRequest& predict : q.predict) {
+        visitKeys(predict.at);
+    }
+    for (CheckRequest& check : q.checks) {
+        visit(check.by);
+    }
+}
+
+/// A statement about effects after a rename: names in double quotes may hold an equation before
+/// and a level behind the variable, "to cart: zone=Ridge".
+std::string renamedStatement(std::string text, const std::string& from, const std::string& to) {
+    const auto parsed = Expression::parse(text);
+    if (!parsed) {
+        return text;
+    }
+    for (const std::string& name : parsed->names()) {
+        if (name == from) {
+            continue;
+        }
+        const std::size_t colon = name.find(": ");
+        const std::string head = colon == std::string::npos ? "" : name.substr(0, colon + 2);
+        const std::string rest = name.substr(head.size());
+        const std::string now = rest == from                   ? to
+                                : rest.starts_with(from + "=") ? to + rest.substr(from.size())
+                                                               : renamedIn(rest, from, to);
+        if (now != rest) {
+            text = renamedIn(text, name, head + now);
+        }
+    }
+    return renamedIn(text, from, to);
+}
+
 /// Names, not expressions, that the layout and the survey design hold.
 std::vector<std::string*> roles(Study& study) {
-    return {&study.layout.unit,   &study.layout.time,    &study.survey.weight,
-            &study.survey.strata, &study.survey.cluster, &study.survey.population};
+    std::vector<std::string*> out = {&study.layout.unit,    &study.layout.time,
+                                     &study.survey.weight,  &study.survey.strata,
+                                     &study.survey.cluster, &study.survey.population};
+    for (std::string& replicate : study.survey.replicates) {
+        out.push_back(&replicate);
+    }
+    return out;
 }
 
 /// The steps after which a row has another number than in the source.
@@ -216,8 +274,13 @@ struct Applier {
         at->name = rename.to;
         eachText(study, [&](std::string& text, const std::string& /*where*/) {
             text = text == rename.from ? quotedName(rename.to)
-                                       : renamedIn(text, rename.from, rename.to);
+                                       : renamedStatement(text, rename.from, rename.to);
         });
+        for (Question& question : study.questions) {
+            eachAskedName(question, [&](std::string& name) {
+                name = name == rename.from ? rename.to : renamedIn(name, rename.from, rename.to);
+            });
+        }
         for (VariableEntry& entry : study.variables) {
             entry.name = entry.name == rename.from ? rename.to : entry.name;
         }
@@ -443,6 +506,14 @@ std::vector<std::string> usesOf(const Study& study, const std::string& variable)
             add(where);
         }
     });
+    for (Question& q : copy.questions) {
+        eachAskedName(q, [&](const std::string& name) {
+            const auto parsed = Expression::parse(name);
+            if (name == variable || (parsed && parsed->names().contains(variable))) {
+                add("the question " + (q.title.empty() ? q.id : q.title));
+            }
+        });
+    }
     for (const std::string* role : roles(copy)) {
         if (*role == variable) {
             add(role == &copy.layout.unit || role == &copy.layout.time ? "the layout"

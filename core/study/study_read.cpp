@@ -478,6 +478,10 @@ Layout readLayout(const Json& json, Reader& outer) {
     layout.unit = in.text("unit");
     layout.time = in.text("time");
     layout.frequency = in.text("frequency");
+    if (!layout.frequency.empty() && !isFrequency(layout.frequency)) {
+        in.fault("‘" + layout.frequency + "’ is no frequency",
+                 "Frequencies are year, half, quarter, month, week, day, number and order.");
+    }
     if (kind == "series") {
         layout.kind = Layout::Kind::Series;
     } else if (kind == "panel") {

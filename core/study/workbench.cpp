@@ -293,7 +293,11 @@ std::uint64_t Workbench::answerKey(const Question& question) const {
             sets += "\x1f" + member;
         }
     }
-    return contentHash(questionText(question), contentHash(sets, frameKey_));
+    // What an answer takes from the study beside its own question.
+    Study part;
+    part.survey = study_.survey;
+    part.seed = study_.seed;
+    return contentHash(questionText(question), contentHash(sets + studyText(part), frameKey_));
 }
 
 bool Workbench::running(std::uint64_t key) const {

@@ -220,6 +220,57 @@ class PrepareTest : public QObject {
         QVERIFY(!apply(apples(), {RenameDerived{"nothing", "else"}, "rename"}));
     }
 
+    void aNewNameIsFollowedIntoEveryRequest() {
+        Study study = apples();
+        Question& q = study.questions[0];
+        q.ownSlopes = {"ln_y"};
+        q.offset = "ln_y";
+        q.exposure = "exp(ln_y)";
+        q.settings.variable = "ln_y";
+        q.settings.zeroTerms = {"ln_y", "power(ln_y, 2)"};
+        q.effects = {{"ln_y", EffectRequest::As::At, {{"ln_y", 1.0}, {"age", 2.0}}, false, "ln_y"}};
+        q.predict = {{}, {}};
+        q.predict[1].at = {{"ln_y", 3.0}};
+        q.hypotheses = {"ln_y = 0 and age > 1", "\"to cart: ln_y\" = 0", "\"ln_y=Ridge\" = 0"};
+        q.checks = {{"groupwise"}};
+        q.checks[0].by = "ln_y";
+        study.survey.replicates = {"r1", "ln_y"};
+        QCOMPARE(usesOf(study, "ln_y").size(), usesOf(apples(), "ln_y").size() + 1);
+        const auto renamed = apply(study, {RenameDerived{"ln_y", "log_y"}, "rename"});
+        QVERIFY(renamed.has_value());
+        QVERIFY(usesOf(*renamed, "ln_y").empty());
+        QCOMPARE(usesOf(*renamed, "log_y").size(), usesOf(study, "ln_y").size());
+        const Question& now = renamed->questions[0];
+        QCOMPARE(now.exposure, std::string("exp(log_y)"));
+        QCOMPARE(now.effects[0].of, std::string("log_y"));
+        QCOMPARE(now.effects[0].over, std::string("log_y"));
+        QVERIFY(now.effects[0].at == (ScenarioValues{{"log_y", 1.0}, {"age", 2.0}}));
+        QVERIFY(now.predict[1].at == (ScenarioValues{{"log_y", 3.0}}));
+        QCOMPARE(now.hypotheses[0], std::string("log_y = 0 and age > 1"));
+        QCOMPARE(now.hypotheses[1], std::string("\"to cart: log_y\" = 0"));
+        QCOMPARE(now.hypotheses[2], std::string("\"log_y=Ridge\" = 0"));
+        QCOMPARE(now.checks[0].by, std::string("log_y"));
+        QCOMPARE(renamed->survey.replicates[1], std::string("log_y"));
+        // Spaces need quotes in an expression, and none in a plain name.
+        const auto spaced = apply(study, {RenameDerived{"ln_y", "log y"}, "rename"});
+        QCOMPARE(spaced->questions[0].effects[0].of, std::string("log y"));
+        QCOMPARE(spaced->questions[0].settings.zeroTerms[0], std::string("\"log y\""));
+    }
+
+    void aLagMayStandBeforeTheMomentItNeeds() {
+        const Table table = tableOf({{"u", {1, 1, 1}}, {"year", {1, 2, 3}}, {"y", {4, 5, 6}}});
+        Layout layout{Layout::Kind::Panel, "u", "moment", ""};
+        const Frame frame = Frame::make(
+            table, {}, {{"before", "lag(y)", ""}, {"moment", "year + 0", ""}}, {}, layout);
+        QVERIFY(frame.broken().empty());
+        QCOMPARE(frame.column("before")->numbers()[1], 4.0);
+        QVERIFY(frame.timeOrder().has_value());
+        // A moment that is itself a lag goes in a circle, and says so.
+        layout.time = "before";
+        const Frame circle = Frame::make(table, {}, {{"before", "lag(y)", ""}}, {}, layout);
+        QCOMPARE(circle.broken().at("before").code, ErrorCode::Circular);
+    }
+
     void usesAreNamedBeforeSomethingGoes() {
         const auto uses = usesOf(apples(), "ln_y");
         QCOMPARE(uses.size(), std::size_t{4});

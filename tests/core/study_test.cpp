@@ -219,6 +219,44 @@ class StudyTest : public QObject {
         QVERIFY(calls > 0);
     }
 
+    void aSurveyDesignMakesAnswersAnew() {
+        Workbench bench([] {});
+        bench.open(
+            read(minimal(R"({"id":"q1","outcome":"y","terms":["x"],"errors":{"kind":"survey"}})")),
+            Sources{table(), nullptr, {}});
+        bench.wait();
+        QVERIFY(bench.answer("q1")->refusal.has_value());  // None is declared.
+        Survey survey;
+        survey.cluster = "x";
+        QVERIFY(bench.apply({SetSurvey{survey}, "design"}).has_value());
+        bench.wait();
+        QVERIFY(bench.isFresh("q1"));
+        const auto clustered = bench.answer("q1");
+        QVERIFY(clustered->fit != nullptr);
+        survey.cluster.clear();
+        survey.weight = "x";
+        QVERIFY(bench.apply({SetSurvey{survey}, "design"}).has_value());
+        bench.wait();
+        const auto weighted = bench.answer("q1");
+        QVERIFY(weighted != clustered);
+        bench.undo();
+        QVERIFY(bench.isFresh("q1"));
+        QCOMPARE(bench.answer("q1"), clustered);
+    }
+
+    void aFrequencyThatIsNoneIsRefusedByItsPlace() {
+        const std::string text = minimal(R"({"id":"q1","outcome":"y","terms":["x"]})");
+        Study study = read(text);
+        study.layout = {Layout::Kind::Series, "", "x", "month"};
+        const std::string written = studyText(study);
+        QVERIFY(readStudyText(written).has_value());
+        std::string wrong = written;
+        wrong.replace(wrong.find("\"month\""), 7, "\"fortnight\"");
+        const auto refused = readStudyText(wrong);
+        QVERIFY(!refused.has_value());
+        QVERIFY(refused.error().text().find("fortnight") != std::string::npos);
+    }
+
     void workbenchFollowsTheSample() {
         Workbench bench([] {});
         bench.open(read(minimal(R"({"id":"q1","outcome":"y","terms":["x"]})")),

@@ -393,14 +393,14 @@ ReadingContent DataStage::variableReadingContent() const {
                                   },
                                   tr("codes: -9, …")});
     } else {
-        content.fields.push_back({tr("derived"),
-                                  text(v->expression),
-                                  {},
-                                  [this, name, v](const QString& s) {
-                                      session_.edit(PutDerived{{name, utf8(s), v->label}},
-                                                    tr("derive %1").arg(text(name)));
-                                  },
-                                  {}});
+        content.fields.push_back(
+            {tr("derived"),
+             text(v->expression),
+             {},
+             [this, name, label = v->label](const QString& s) {
+                 session_.edit(PutDerived{{name, utf8(s), label}}, tr("derive %1").arg(text(name)));
+             },
+             {}});
     }
     const auto facts = session_.facts().find(name);
     if (isGrouping(v->measure) && v->measure != Measure::Text && facts != session_.facts().end()) {

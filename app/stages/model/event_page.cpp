@@ -29,7 +29,7 @@ void EventPage::showAnswer(const std::shared_ptr<const Answer>& answer, bool fre
     }
     const EventFit& event = *answer->fit->event;
     picture_->showExhibit(
-        eventExhibit(event, answer->design->outcome, answer->design->outcomeUnit));
+        eventExhibit(event, answer->alpha, answer->design->outcome, answer->design->outcomeUnit));
     picture_->setStale(!fresh);
     QStringList parts;
     for (const EventFit::Place& place : event.places) {
