@@ -688,7 +688,8 @@ Result<Fit> fitOfLikelihood(LikelihoodInput in, const ErrorSpec& errors, double 
         return tl::make_unexpected(covariance.error());
     }
     // Where what is held fixed, or a level of its own, tells its rows exactly, scores, and with
-    // them other errors than those of the likelihood, are rounding: nothing that counts as an error.
+    // them other errors than those of the likelihood, are rounding: nothing that counts as an
+    // error.
     for (Index j = 0; j < in.maximum.theta.size(); ++j) {
         const double told = in.maximum.factor.row(j).norm();
         if (std::sqrt(std::max(covariance->matrix(j, j), 0.0)) < 1e-10 * told) {

@@ -197,6 +197,12 @@ Result<Maximum> penalised(const IndexPart& part, const Design& design, const Job
     VectorXd p;
     MatrixXd inverse;
     double value = penalisedValue(b, &p, &inverse);
+    if (!std::isfinite(value)) {
+        return refuse(ErrorCode::NotConverged,
+                      "the penalised search has no place to start from: by the offset or exposure "
+                      "alone each answer is as good as certain",
+                      "method", "Give the exposure another unit, or take it out.");
+    }
     bool done = false;
     VectorXd modified;
     for (; out.iterations < 500 && !done; ++out.iterations) {
