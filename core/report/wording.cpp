@@ -1069,7 +1069,9 @@ std::string methodsReading(const Answer& answer) {
                  ? " by the normal law."
                  : " by Student’s t.");
     if (!q.endogenous.empty() && answer.fit->instrumented) {
-        text += " " + capital(namesOf(q.endogenous)) + " is taken to be moved by " +
+        const bool many = q.endogenous.size() > 1;
+        text += std::string(" The endogenous ") + (many ? "terms " : "term ") +
+                namesOf(q.endogenous) + (many ? " are" : " is") + " taken to be moved by " +
                 namesOf(q.instruments) + ", which are taken to reach the outcome through " +
                 (q.endogenous.size() > 1 ? "them" : "it") + " alone.";
     }
