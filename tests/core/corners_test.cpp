@@ -278,6 +278,29 @@ class CornersTest : public QObject {
         }
     }
 
+    void fewUnitsAreNamedWhereALawNeedsMany() {
+        for (const int units : {5, 40}) {
+            std::vector<std::vector<double>> v(4);
+            for (int i = 0; i < 6 * units; ++i) {
+                v[0].push_back(i / 6);
+                v[1].push_back(i % 6);
+                v[2].push_back(std::sin(1.3 * i));
+                v[3].push_back(v[2].back() + std::cos(2.9 * i * i) + 0.3 * std::sin(7.0 * (i / 6)));
+            }
+            Question q = explain("y", {"x"});
+            q.method = "random";
+            q.allChecks = false;
+            q.checks = {{"hausman"}, {"panel-serial"}};
+            const Answer a = answer(tableOf({{"u", v[0]}, {"t", v[1]}, {"x", v[2]}, {"y", v[3]}}),
+                                    q, Layout{Layout::Kind::Panel, "u", "t", ""});
+            QCOMPARE(a.checks.size(), std::size_t{2});
+            for (const CheckResult& check : a.checks) {
+                QVERIFY(check.p.has_value());
+                QCOMPARE(check.reading.find("only 5 units") != std::string::npos, units == 5);
+            }
+        }
+    }
+
     void leveragesOfCountsUnderEffectsAreExact() {
         std::vector<double> y;
         std::vector<double> x;
