@@ -454,7 +454,8 @@ std::string overallReading(const Answer& answer) {
         text += " Errors stand on " + fit.errorNote + ".";
     }
     for (const DroppedTerm& d : fit.dropped) {
-        text += " " + d.name + " was left out: it " + d.reason + ".";
+        text += " " + (d.name.starts_with("the ") ? capital(d.name) : d.name) +
+                " was left out: it " + d.reason + ".";
     }
     for (const auto& warning : answer.design->warnings) {
         text += " " + warning;
