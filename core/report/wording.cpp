@@ -1006,13 +1006,12 @@ std::vector<std::string> differenceReading(const Answer& from, const Answer& to)
 
 /// What errors that are not asked to allow for anything rest on, by the kind of fit.
 std::string classicalReading(const Answer& answer) {
-    const Question& q = answer.question;
     const Fit& fit = *answer.fit;
-    if (q.method == "poisson-control") {
+    if (fit.likelihood != nullptr && fit.likelihood->family == "poisson-control") {
         return "from the rows’ scores of both stages (Newey 1984): they allow for an uneven spread "
                "and assume that rows are unrelated";
     }
-    if (q.method == "difference-gmm" || q.method == "system-gmm") {
+    if (fit.dynamic != nullptr) {
         return "those of the moments with their weight taken for granted: they assume that errors "
                "of a unit are unrelated";
     }

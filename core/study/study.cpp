@@ -72,9 +72,6 @@ void eachText(Study& study, F visit) {
         for (auto* one : {&q.offset, &q.exposure, &q.settings.variable}) {
             visit(*one, where);
         }
-        for (std::string& statement : q.hypotheses) {
-            visit(statement, where);
-        }
     }
 }
 
@@ -103,28 +100,36 @@ void eachAskedName(Question& q, F visit) {
     }
 }
 
-/// A statement about effects after a rename: names in double quotes may hold an equation before
-/// and a level behind the variable, "to cart: zone=Ridge".
+/// The name of a coefficient after a rename: an equation may stand before the terms, a level behind
+/// each, "to cart: zone=Ridge × age". Neither an equation nor a level is a variable.
+std::string renamedCoefficient(const std::string& name, const std::string& from,
+                               const std::string& to) {
+    const std::string times = " × ";
+    const std::size_t colon = name.find(": ");
+    std::size_t at = colon == std::string::npos ? 0 : colon + 2;
+    std::string out = name.substr(0, at);
+    while (true) {
+        const std::size_t end = std::min(name.find(times, at), name.size());
+        const std::string part = name.substr(at, end - at);
+        const std::string term = part.substr(0, part.find('='));
+        out += (term == from ? to : renamedIn(term, from, to)) + part.substr(term.size());
+        if (end == name.size()) {
+            return out;
+        }
+        out += times;
+        at = end + times.size();
+    }
+}
+
+/// A statement about effects after a rename. Unchanged: it does not speak of `from`.
 std::string renamedStatement(std::string text, const std::string& from, const std::string& to) {
-    const auto parsed = Expression::parse(text);
-    if (!parsed) {
-        return text;
-    }
-    for (const std::string& name : parsed->names()) {
-        if (name == from) {
-            continue;
-        }
-        const std::size_t colon = name.find(": ");
-        const std::string head = colon == std::string::npos ? "" : name.substr(0, colon + 2);
-        const std::string rest = name.substr(head.size());
-        const std::string now = rest == from                   ? to
-                                : rest.starts_with(from + "=") ? to + rest.substr(from.size())
-                                                               : renamedIn(rest, from, to);
-        if (now != rest) {
-            text = renamedIn(text, name, head + now);
+    if (const auto parsed = Expression::parse(text)) {
+        for (const std::string& name : parsed->names()) {
+            const std::string now = renamedCoefficient(name, from, to);
+            text = now == name ? text : renamedIn(text, name, now);
         }
     }
-    return renamedIn(text, from, to);
+    return text;
 }
 
 /// Names, not expressions, that the layout and the survey design hold.
@@ -274,12 +279,15 @@ struct Applier {
         at->name = rename.to;
         eachText(study, [&](std::string& text, const std::string& /*where*/) {
             text = text == rename.from ? quotedName(rename.to)
-                                       : renamedStatement(text, rename.from, rename.to);
+                                       : renamedIn(text, rename.from, rename.to);
         });
         for (Question& question : study.questions) {
             eachAskedName(question, [&](std::string& name) {
                 name = name == rename.from ? rename.to : renamedIn(name, rename.from, rename.to);
             });
+            for (std::string& statement : question.hypotheses) {
+                statement = renamedStatement(std::move(statement), rename.from, rename.to);
+            }
         }
         for (VariableEntry& entry : study.variables) {
             entry.name = entry.name == rename.from ? rename.to : entry.name;
@@ -507,12 +515,18 @@ std::vector<std::string> usesOf(const Study& study, const std::string& variable)
         }
     });
     for (Question& q : copy.questions) {
+        bool used = false;
         eachAskedName(q, [&](const std::string& name) {
             const auto parsed = Expression::parse(name);
-            if (name == variable || (parsed && parsed->names().contains(variable))) {
-                add("the question " + (q.title.empty() ? q.id : q.title));
-            }
+            used = used || name == variable || (parsed && parsed->names().contains(variable));
         });
+        for (const std::string& statement : q.hypotheses) {
+            // No name has a line break: what a rename to it changes speaks of the variable.
+            used = used || renamedStatement(statement, variable, "\n") != statement;
+        }
+        if (used) {
+            add("the question " + (q.title.empty() ? q.id : q.title));
+        }
     }
     for (const std::string* role : roles(copy)) {
         if (*role == variable) {
@@ -531,11 +545,20 @@ std::set<std::string> namesUsed(const Study& study) {
             names.merge(parsed->names());
         }
     });
-    for (const std::string* role : roles(copy)) {
-        const auto number = Expression::parse(*role);
-        if (!role->empty() && !(number && number->names().empty())) {
-            names.insert(*role);
+    const auto addName = [&](const std::string& name) {
+        const auto parsed = Expression::parse(name);
+        if (!name.empty() && !parsed) {
+            names.insert(name);  // As “log y”, which an expression would put in quotes.
+        } else if (parsed) {
+            names.merge(parsed->names());
         }
+    };
+    for (const std::string* role : roles(copy)) {
+        addName(*role);
+    }
+    // Statements name terms of their question, and its constant: nothing that is not there already.
+    for (Question& q : copy.questions) {
+        eachAskedName(q, addName);
     }
     for (const Derived& d : study.derived) {
         names.erase(d.name);

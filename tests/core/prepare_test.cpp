@@ -236,6 +236,17 @@ class PrepareTest : public QObject {
         q.checks[0].by = "ln_y";
         study.survey.replicates = {"r1", "ln_y"};
         QCOMPARE(usesOf(study, "ln_y").size(), usesOf(apples(), "ln_y").size() + 1);
+        // Statements name terms, equations and the constant: no column is missed for them.
+        q.hypotheses.push_back("constant = 0");
+        const auto named = namesUsed(study);
+        QVERIFY(!named.contains("constant") && !named.contains("to cart: ln_y"));
+        QVERIFY(named.contains("age") && named.contains("r1") && !named.contains("ln_y"));
+        Study stated;
+        stated.questions = {explain("y", {"x"})};
+        stated.questions[0].hypotheses = {"\"to cart: x × z=Ridge\" = 0"};
+        QVERIFY(usesOf(stated, "z") == std::vector<std::string>{"the question q1"});
+        QVERIFY(usesOf(stated, "Ridge").empty());
+        QVERIFY(usesOf(stated, "cart").empty());
         const auto renamed = apply(study, {RenameDerived{"ln_y", "log_y"}, "rename"});
         QVERIFY(renamed.has_value());
         QVERIFY(usesOf(*renamed, "ln_y").empty());
