@@ -4,8 +4,12 @@
 #include <tbb/parallel_for.h>
 
 #include <algorithm>
+#include <atomic>
+#include <exception>
 #include <memory>
+#include <mutex>
 #include <thread>
+#include <vector>
 
 extern "C" void openblas_set_num_threads(int threads);
 
@@ -16,7 +20,50 @@ namespace {
 constexpr std::size_t kRowsPerChunk = 16384;
 constexpr std::size_t kMaxChunks = 64;
 
+#ifdef RAPPORTO_PLAIN_THREADS
+// The pool hands work over inside a library that the thread sanitizer does not see into, so that it
+// takes every hand-over for a race. Threads of our own it does see.
+void onPlainThreads(std::size_t count, const std::function<void(std::size_t)>& work) {
+    std::atomic<std::size_t> next{0};
+    std::exception_ptr fault;
+    std::mutex guard;
+    const auto run = [&] {
+        for (std::size_t k = next++; k < count; k = next++) {
+            try {
+                work(k);
+            } catch (...) {
+                const std::lock_guard lock(guard);
+                if (!fault) {
+                    fault = std::current_exception();
+                }
+            }
+        }
+    };
+    std::vector<std::thread> others;
+    const std::size_t most =
+        tbb::global_control::active_value(tbb::global_control::max_allowed_parallelism);
+    for (std::size_t t = 1; t < std::min(most, count); ++t) {
+        others.emplace_back(run);
+    }
+    run();
+    for (std::thread& other : others) {
+        other.join();
+    }
+    if (fault) {
+        std::rethrow_exception(fault);
+    }
+}
+#endif
+
 }  // namespace
+
+void inParallel(std::size_t count, const std::function<void(std::size_t)>& work) {
+#ifdef RAPPORTO_PLAIN_THREADS
+    onPlainThreads(count, work);
+#else
+    tbb::parallel_for(std::size_t{0}, count, work);
+#endif
+}
 
 RowChunks::RowChunks(std::size_t rows)
     : rows_(rows), count_(std::clamp<std::size_t>(rows / kRowsPerChunk, 1, kMaxChunks)) {}
@@ -30,7 +77,7 @@ void RowChunks::forEach(const std::function<void(std::size_t)>& work) const {
         work(0);
         return;
     }
-    tbb::parallel_for(std::size_t{0}, count_, work);
+    inParallel(count_, work);
 }
 
 void setThreads(std::size_t threads) {

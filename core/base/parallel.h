@@ -11,6 +11,11 @@ struct RowRange {
     std::size_t end = 0;
 };
 
+/// Runs `work(k)` for every k under `count` on the pool, in no order, and waits; the first
+/// exception that leaves one is thrown here. The only door to the pool: what runs beside what is
+/// known here.
+void inParallel(std::size_t count, const std::function<void(std::size_t)>& work);
+
 /// The chunks that `rows` rows are cut into for parallel sums: a function of `rows` alone, so that
 /// sums combined in the order of the chunks have the same bits for any number of threads.
 class RowChunks {

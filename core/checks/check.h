@@ -75,6 +75,7 @@ struct Check {
     CheckResult (*run)(const CheckInput&);
     bool needsRows = true;  ///< False: moments are enough.
     unsigned of = fits::kPlain;
+    std::vector<const char*> options = {};  ///< Keys of a `CheckRequest` that it uses.
 };
 
 /// All checks in the order they are shown. Defined in check_table.cpp, the only place to add one.

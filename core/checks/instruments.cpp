@@ -88,7 +88,7 @@ ErrorSpec errorsOf(const CheckInput& in) {
 double columnsOf(const InstrumentParts& parts) { return static_cast<double>(parts.W.cols()); }
 
 double leftOver(const CheckInput& in, const InstrumentParts& parts) {
-    return rowsOf(in.design) - columnsOf(parts) - in.design.effectsRank;
+    return rowsStoodFor(in.design) - columnsOf(parts) - in.design.effectsRank;
 }
 
 std::string namesOfEndogenous(const CheckInput& in, const InstrumentParts& parts) {
@@ -333,7 +333,7 @@ Ranks ranksOf(const CheckInput& in, const InstrumentParts& parts, const Partiall
     const MatrixXd explained = Pi.transpose() * Pi;
     const MatrixXd total = out.endogenous.transpose() * out.endogenous;
     const MatrixXd rest = total - explained;
-    const double n = rowsOf(in.design);
+    const double n = rowsStoodFor(in.design);
     const double left = leftOver(in, parts);
     const Eigen::GeneralizedSelfAdjointEigenSolver<MatrixXd> strength(explained, rest / left,
                                                                       Eigen::EigenvaluesOnly);
@@ -456,7 +456,7 @@ CheckResult checkEndogeneity(const CheckInput& in) {
         const double rss = least->statistics.rss;
         const double left = least->dfResidual - own->df1;
         const double gained = rss * plain->value * plain->df1 / (plain->value * plain->df1 + left);
-        const double durbin = gained / (rss / rowsOf(in.design));
+        const double durbin = gained / (rss / rowsStoodFor(in.design));
         result.details = {{"Wu–Hausman F, one spread", plain->value},
                           {"Wu–Hausman p, one spread", plain->p},
                           {"Durbin chi2", durbin},
@@ -526,7 +526,7 @@ CheckResult checkOverIdentification(const CheckInput& in) {
     const VectorXd e = root.cwiseProduct(stage->residuals);
     const double explained = (instrumentBasis(in.design, *parts).transpose() * e).squaredNorm();
     const double all = e.squaredNorm();
-    const double sargan = rowsOf(in.design) * explained / all;
+    const double sargan = rowsStoodFor(in.design) * explained / all;
     const double basmann = leftOver(in, *parts) * explained / (all - explained);
     CheckResult result;
     result.details = {{"Sargan", sargan},

@@ -1,9 +1,8 @@
 #include "core/describe/correlation.h"
 
+#include "core/base/parallel.h"
 #include "core/describe/pairwise_moments.h"
 #include "core/numerics/distributions.h"
-
-#include <tbb/parallel_for.h>
 
 #include <algorithm>
 #include <cmath>
@@ -440,7 +439,7 @@ Result<CorrelationTable> correlate(const std::vector<RelatedColumn>& columns,
         }
         out.n(a, a) = count;
     }
-    tbb::parallel_for(std::size_t{0}, pairs.size(), [&](std::size_t k) {
+    inParallel(pairs.size(), [&](std::size_t k) {
         if (job.stopped()) {
             return;
         }

@@ -1,13 +1,13 @@
 #include "core/io/csv.h"
 
 #include "core/base/format.h"
+#include "core/base/parallel.h"
 #include "core/io/column_collector.h"
 #include "core/io/csv_guess.h"
 #include "core/io/mapped_file.h"
 #include "core/io/records.h"
 
 #include <fmt/format.h>
-#include <tbb/parallel_for.h>
 
 #include <algorithm>
 #include <atomic>
@@ -65,7 +65,7 @@ std::vector<Piece> cutPieces(std::string_view text, std::size_t from, std::size_
     std::vector<std::size_t> quotes(count);
     std::vector<std::size_t> lines(count);
     const auto cut = [&](std::size_t k) { return from + size * k / count; };
-    tbb::parallel_for(std::size_t{0}, count, [&](std::size_t k) {
+    inParallel(count, [&](std::size_t k) {
         const std::string_view part = text.substr(cut(k), cut(k + 1) - cut(k));
         quotes[k] = countByte(part, quote);
         lines[k] = countByte(part, '\n');
@@ -240,7 +240,7 @@ class PieceReader {
                 cells.drop(j);
             }
         }
-        tbb::parallel_for(std::size_t{0}, failed.size(), [&](std::size_t j) {
+        inParallel(failed.size(), [&](std::size_t j) {
             if (cells.isWanted(j)) {
                 cells.join(j, pieces_, counts_, sinks_);
             }
@@ -269,7 +269,7 @@ class PieceReader {
             readers.emplace_back(text_, options_, piece.begin, piece.line);
         }
         std::atomic<std::size_t> bytes{0};
-        tbb::parallel_for(std::size_t{0}, count, [&](std::size_t k) {
+        inParallel(count, [&](std::size_t k) {
             const Piece& piece = pieces_[k];
             sinks_[k] = cells.sinks(piece.row);
             const auto read = readers[k].read(sinks_[k], piece.end, piece.most, job_);
@@ -432,7 +432,7 @@ Result<Import> readDelimited(std::string_view bytes, const ReaderOptions& option
     }
     std::vector<Settled> settled(columns,
                                  Settled{Column::ofNumbers("", std::vector<double>()), {}, {}});
-    tbb::parallel_for(std::size_t{0}, columns, [&](std::size_t j) {
+    inParallel(columns, [&](std::size_t j) {
         settled[j] = meant[j] ? settleTexts(found[j]) : settleColumn(found[j], import.used);
         found[j] = Column::ofNumbers("", std::vector<double>());
     });

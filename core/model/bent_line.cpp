@@ -461,14 +461,9 @@ class BentLineFitter {
 
     /// −2ℓ + p ln n up to what all choices share.
     [[nodiscard]] double bicOf(double rss, int bends) const {
-        const double n = rows();
+        const double n = rowsStoodFor(design_);
         return n * (std::log(2.0 * std::numbers::pi) + std::log(rss / n) + 1.0) +
                parameters(bends) * std::log(n);
-    }
-
-    [[nodiscard]] double rows() const {
-        return design_.weightKind == WeightKind::Frequency ? design_.weights.sum()
-                                                           : static_cast<double>(x_.size());
     }
 
     Result<void> placeBends(const Profile& profile, const Job& job) {
@@ -485,7 +480,8 @@ class BentLineFitter {
         }
         const int most = std::min(settings_.bends + 1, 6);
         for (int m = 1; m <= most && !job.stopped(); ++m) {
-            if (rows() <= parameters(m) || distinct_.size() < static_cast<std::size_t>(2 * m + 4)) {
+            if (rowsStoodFor(design_) <= parameters(m) ||
+                distinct_.size() < static_cast<std::size_t>(2 * m + 4)) {
                 break;
             }
             const Grid grid(profile, candidates(placesFor(m)));
@@ -543,7 +539,7 @@ class BentLineFitter {
     /// bound on its p from how much the statistic wanders.
     void existence(const Profile& profile) {
         const Grid grid(profile, candidates(200));
-        const double n = rows();
+        const double n = rowsStoodFor(design_);
         const double variance = profile.total() / (n - static_cast<double>(design_.X.cols()));
         double wander = 0.0;
         double last = 0.0;

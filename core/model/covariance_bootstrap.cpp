@@ -1,10 +1,10 @@
 #include "core/base/format.h"
+#include "core/base/parallel.h"
 #include "core/model/reweighted.h"
 #include "core/numerics/distributions.h"
 #include "core/numerics/random.h"
 
 #include <fmt/format.h>
-#include <tbb/parallel_for.h>
 
 #include <algorithm>
 #include <atomic>
@@ -25,8 +25,9 @@ template <class Work>
 bool inBlocks(int draws, const Job& job, const Work& work) {
     const int blocks = (draws + kBlock - 1) / kBlock;
     std::atomic<int> done{0};
-    tbb::parallel_for(0, blocks, [&](int block) {
+    inParallel(static_cast<std::size_t>(blocks), [&](std::size_t k) {
         if (!job.stopped()) {
+            const int block = static_cast<int>(k);
             work(block * kBlock, std::min(draws, (block + 1) * kBlock));
             job.report(static_cast<double>(++done) / blocks);
         }

@@ -1357,6 +1357,11 @@ Result<Design> makeDesign(const Frame& frame, const Question& question,
                                                         : design;
 }
 
+double rowsStoodFor(const Design& design) {
+    return design.weightKind == WeightKind::Frequency ? design.weights.sum()
+                                                      : static_cast<double>(design.y.size());
+}
+
 std::string logArgument(const std::string& expression) {
     const auto parsed = Expression::parse(expression);
     if (!parsed || parsed->root().kind != Node::Kind::Call || parsed->root().text != "ln") {

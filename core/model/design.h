@@ -169,6 +169,9 @@ struct Design {
     std::vector<std::string> warnings;  ///< Product without its parts, undefined rows, …
 };
 
+/// Rows, or how many its frequency weights say that there are.
+[[nodiscard]] double rowsStoodFor(const Design& design);
+
 /// Of Design::changed: a unit that is never switched on, one that is from its first row on.
 inline constexpr std::int64_t kNever = std::numeric_limits<std::int64_t>::max();
 inline constexpr std::int64_t kAlways = std::numeric_limits<std::int64_t>::min();

@@ -325,7 +325,7 @@ class Gmm {
         s.meat = {};
         s.residualSquares = rootsOf(design_).cwiseProduct(s.residuals).squaredNorm();
         s.factor = MatrixXd::Identity(s.centredFactor.rows(), s.centredFactor.cols());
-        const double n = rowsOf(design_);
+        const double n = rowsStoodFor(design_);
         const VectorXd none = VectorXd::Zero(design_.y.size());
         auto V = covarianceOf(
             {design_, problem, s, none, n,
@@ -495,11 +495,6 @@ void describeInstruments(Fit& fit, const Design& design, const ErrorSpec& errors
         stageOf(first, parts, design.outcome, design.y, onW(design.y), errors, alpha, job);
     out->parts.reset();
     fit.instrumented = std::move(out);
-}
-
-double rowsOf(const Design& design) {
-    return design.weightKind == WeightKind::Frequency ? design.weights.sum()
-                                                      : static_cast<double>(design.y.size());
 }
 
 Design sameRows(const Design& design) {
@@ -674,7 +669,7 @@ Result<MatrixXd> momentVariance(const Design& design, const InstrumentParts& par
     s.residualSquares = rootsOf(design).cwiseProduct(residuals).squaredNorm();
     // F S F' with F the identity: S itself, in the basis W F.
     s.factor = MatrixXd::Identity(s.centredFactor.rows(), s.centredFactor.cols());
-    const double n = rowsOf(design);
+    const double n = rowsStoodFor(design);
     const VectorXd none = VectorXd::Zero(design.y.size());
     const auto V = covarianceOf(
         {design, problem, s, none, n, left.value_or(n), 0.05, job, !left.has_value()}, errors);
@@ -721,7 +716,7 @@ Result<Fit> fitFuller(const Design& design, const EstimatorSettings& settings,
                       const ErrorSpec& errors, double alpha, const Job& job) {
     return kClass(design, errors, alpha, job, [&](const InstrumentParts& parts) {
         const double left =
-            rowsOf(design) - static_cast<double>(parts.W.cols()) - design.effectsRank;
+            rowsStoodFor(design) - static_cast<double>(parts.W.cols()) - design.effectsRank;
         return limlKappa(design, parts) - settings.a / left;
     });
 }

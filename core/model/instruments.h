@@ -76,9 +76,6 @@ struct PartialledOut {
 /// A design over the same rows, without columns.
 [[nodiscard]] Design sameRows(const Design& design);
 
-/// n, or the sum of frequency weights.
-[[nodiscard]] double rowsOf(const Design& design);
-
 /// k-class estimators b = (X'(I − κM)X)⁻¹X'(I − κM)y, M what the instruments leave: two-stage
 /// κ = 1; LIML κ the smallest root of |Y'M₁Y − κY'MY| = 0; Fuller κ − a/(n − L). Covariance
 /// (X'(I − κM)X)⁻¹ by σ² = e'e/(n − k), or between it the meat of the projected columns by the kind

@@ -41,9 +41,7 @@ class Fitter {
 
     Result<Fit> run(const Job& job) {
         job_ = job;
-        fit_.n = design_.weightKind == WeightKind::Frequency
-                     ? design_.weights.sum()
-                     : static_cast<double>(design_.y.size());
+        fit_.n = rowsStoodFor(design_);
         WantedSums wanted;
         wanted.meat = at_ == nullptr && errors_.kind == "robust" &&
                       (errors_.type == "HC0" || errors_.type == "HC1");

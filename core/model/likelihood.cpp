@@ -673,8 +673,7 @@ Result<Fit> fitOfLikelihood(LikelihoodInput in, const ErrorSpec& errors, double 
     const Design& design = in.design;
     const auto p = static_cast<double>(in.maximum.theta.size()) + in.effectsRank;
     Fit fit;
-    fit.n = design.weightKind == WeightKind::Frequency ? design.weights.sum()
-                                                       : static_cast<double>(design.y.size());
+    fit.n = rowsStoodFor(design);
     fit.dfResidual = fit.n - p;
     if (fit.dfResidual < 1.0) {
         return refuse(ErrorCode::TooFewRows,

@@ -1,12 +1,11 @@
 #include "core/model/quantile.h"
 
 #include "core/base/format.h"
+#include "core/base/parallel.h"
 #include "core/model/likelihood.h"
 #include "core/model/reweighted.h"
 #include "core/numerics/distributions.h"
 #include "core/numerics/quantile_solution.h"
-
-#include <tbb/parallel_for.h>
 
 #include <algorithm>
 #include <cmath>
@@ -50,7 +49,7 @@ class QuantileFitter {
         if (auto done = turn(); !done) {
             return tl::make_unexpected(done.error());
         }
-        const double n = rows();
+        const double n = rowsStoodFor(design_);
         const Index k = X_.cols();
         if (X_.rows() <= k) {
             return refuse(ErrorCode::TooFewRows,
@@ -110,12 +109,6 @@ class QuantileFitter {
     }
 
   private:
-    /// Rows, or what the frequency weights count.
-    [[nodiscard]] double rows() const {
-        return design_.weightKind == WeightKind::Frequency ? design_.weights.sum()
-                                                           : static_cast<double>(X_.rows());
-    }
-
     /// The columns made orthonormal, so that errors do not lose what the place of a term costs.
     Result<void> turn() {
         auto least =
@@ -144,7 +137,7 @@ class QuantileFitter {
         Solved out;
         out.tau = tau;
         out.at = *std::move(at);
-        const double n = rows();
+        const double n = rowsStoodFor(design_);
         // Beyond its last rows a sample says nothing of a law.
         constexpr double kFewest = 1.0;
         constexpr double kFew = 10.0;
@@ -210,7 +203,7 @@ class QuantileFitter {
         std::vector<Index> order(static_cast<std::size_t>(r.size()));
         std::iota(order.begin(), order.end(), Index{0});
         std::sort(order.begin(), order.end(), [&](Index a, Index b) { return r(a) < r(b); });
-        const double place = std::clamp(p, 0.0, 1.0) * (rows() - 1.0);
+        const double place = std::clamp(p, 0.0, 1.0) * (rowsStoodFor(design_) - 1.0);
         const double below = std::floor(place);
         // The value of the row that stands at a place, from 0.
         double low = r(order.back());
@@ -292,7 +285,7 @@ class QuantileFitter {
         }
         const VectorXd none = VectorXd::Zero(X_.rows());
         const LinearProblem problem{scores, design_.y, design_.weights, false};
-        const double n = rows();
+        const double n = rowsStoodFor(design_);
         auto found = covarianceOf(
             {design_, problem, s, none, n, n - static_cast<double>(k), alpha_, job_}, errors_);
         if (found) {
@@ -399,7 +392,7 @@ class QuantileFitter {
         };
 
         std::vector<std::optional<Place>> places(kGrid - 1);
-        tbb::parallel_for(std::size_t{0}, places.size(), [&](std::size_t t) {
+        inParallel(places.size(), [&](std::size_t t) {
             if (job_.stopped()) {
                 return;
             }

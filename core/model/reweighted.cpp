@@ -2,12 +2,11 @@
 
 #include "core/base/border.h"
 #include "core/base/format.h"
+#include "core/base/parallel.h"
 #include "core/describe/survey_mean.h"
 #include "core/model/panel.h"
 #include "core/numerics/distributions.h"
 #include "core/numerics/random.h"
-
-#include <tbb/parallel_for.h>
 
 #include <algorithm>
 #include <atomic>
@@ -30,8 +29,9 @@ template <class FactorsOf>
 bool estimateAll(const Reweighted& estimates, int count, const FactorsOf& factorsOf, MatrixXd& out,
                  const Job& job) {
     std::atomic<int> done{0};
-    tbb::parallel_for(0, count, [&](int r) {
+    inParallel(static_cast<std::size_t>(count), [&](std::size_t k) {
         if (!job.stopped()) {
+            const int r = static_cast<int>(k);
             // A draw that breaks something is a draw without a solution.
             const auto one = guarded("a draw", [&]() -> Result<VectorXd> {
                 return estimates.under(factorsOf(r), Job());

@@ -1,10 +1,9 @@
 #include "core/model/robust.h"
 
 #include "core/base/format.h"
+#include "core/base/parallel.h"
 #include "core/numerics/distributions.h"
 #include "core/numerics/random.h"
-
-#include <tbb/parallel_for.h>
 
 #include <algorithm>
 #include <cmath>
@@ -144,9 +143,7 @@ class RobustFitter {
                           "terms", "Add a term that varies, or a constant.");
         }
         const auto k = static_cast<double>(least->kept.size());
-        const double n = design_.weightKind == WeightKind::Frequency
-                             ? design_.weights.sum()
-                             : static_cast<double>(design_.y.size());
+        const double n = rowsStoodFor(design_);
         if (n - k < 2.0 || design_.y.size() <= static_cast<Index>(least->kept.size())) {
             return refuse(ErrorCode::TooFewRows,
                           plural(design_.counts.used, "row", "rows") + " cannot carry " +
@@ -432,11 +429,11 @@ Result<SEstimate> sEstimate(const MatrixXd& X, const VectorXd& y, const VectorXd
     // Drawn by what the rows hold, not by where they stand.
     const std::vector<Index> order = rowsInOrder(X, y);
     std::vector<Candidate> drawn(kDraws);
-    tbb::parallel_for(0, kDraws, [&](int d) {
+    inParallel(kDraws, [&](std::size_t d) {
         if (job.stopped()) {
             return;
         }
-        RandomStream random(seed, static_cast<std::uint64_t>(d));
+        RandomStream random(seed, d);
         for (int attempt = 0; attempt < 20; ++attempt) {
             std::vector<Index> rows;
             while (static_cast<Index>(rows.size()) < k) {
@@ -452,7 +449,7 @@ Result<SEstimate> sEstimate(const MatrixXd& X, const VectorXd& y, const VectorXd
             const VectorXd b = lu.solve(VectorXd(y(rows)));
             const double start = medianScale(y - X * b, weights);
             if (start > 0.0) {
-                drawn[static_cast<std::size_t>(d)] = refine(b, start, 2, false);
+                drawn[d] = refine(b, start, 2, false);
                 break;
             }
         }

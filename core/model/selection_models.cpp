@@ -484,7 +484,7 @@ Result<Fit> fitHeckmanTwoStep(const Design& design, const EstimatorSettings& /*s
         for (Index i = 0; i < n; ++i) {
             scores.row(seen[static_cast<std::size_t>(i)]) += s.residuals(i) * X.row(i);
         }
-        const double rows = rowsOf(design);
+        const double rows = rowsStoodFor(design);
         auto made = covarianceOfScores(design, scores, s.factor, {}, rows,
                                        rows - static_cast<double>(k + 1), errors, alpha, job);
         if (!made) {

@@ -18,11 +18,6 @@ using Eigen::VectorXd;
 constexpr std::size_t kMostTerms = 30;
 constexpr double kInfinite = std::numeric_limits<double>::infinity();
 
-double effectiveRows(const Design& design) {
-    return design.weightKind == WeightKind::Frequency ? design.weights.sum()
-                                                      : static_cast<double>(design.y.size());
-}
-
 double weightedSquares(const VectorXd& x, const VectorXd& w, bool centred) {
     const double total = w.size() > 0 ? w.sum() : static_cast<double>(x.size());
     const double sum = w.size() > 0 ? x.dot(w) : x.sum();
@@ -214,7 +209,7 @@ Result<TermSubset> measured(const Design& design, std::vector<std::size_t> terms
             columns.push_back(static_cast<Index>(c));
         }
     }
-    const double n = effectiveRows(design);
+    const double n = rowsStoodFor(design);
     double k = 0.0;
     if (columns.empty()) {
         out.rss = weightedSquares(design.y, design.weights, false);
@@ -408,7 +403,7 @@ Result<SubsetSearch> searchSubsets(const Design& design, const std::vector<bool>
     if (!full) {
         return tl::make_unexpected(full.error());
     }
-    const double n = effectiveRows(design);
+    const double n = rowsStoodFor(design);
     const double left = n - static_cast<double>(full->kept.size());
     if (left < 1.0) {
         return refuse(ErrorCode::TooFewRows, "there are as many coefficients as rows", "",

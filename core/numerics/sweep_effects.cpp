@@ -35,7 +35,6 @@ constexpr Index kLane = 4;   // A row of a table is padded to a multiple of this
 
 // Four numbers beside each other.
 using Four = double __attribute__((vector_size(32), aligned(8), may_alias));
-using FourPlaces = long long __attribute__((vector_size(32)));
 
 [[gnu::always_inline]] inline Four& four(double* at) { return *reinterpret_cast<Four*>(at); }
 
@@ -72,18 +71,14 @@ template <Index kStride, class Loop>
 
 /// Turns a square of four by four in the registers.
 [[gnu::always_inline]] inline void turnSquare(Four& a, Four& b, Four& c, Four& d) {
-    const FourPlaces even = {0, 4, 2, 6};
-    const FourPlaces odd = {1, 5, 3, 7};
-    const FourPlaces low = {0, 1, 4, 5};
-    const FourPlaces high = {2, 3, 6, 7};
-    const Four ab0 = __builtin_shuffle(a, b, even);
-    const Four ab1 = __builtin_shuffle(a, b, odd);
-    const Four cd0 = __builtin_shuffle(c, d, even);
-    const Four cd1 = __builtin_shuffle(c, d, odd);
-    a = __builtin_shuffle(ab0, cd0, low);
-    b = __builtin_shuffle(ab1, cd1, low);
-    c = __builtin_shuffle(ab0, cd0, high);
-    d = __builtin_shuffle(ab1, cd1, high);
+    const Four ab0 = __builtin_shufflevector(a, b, 0, 4, 2, 6);
+    const Four ab1 = __builtin_shufflevector(a, b, 1, 5, 3, 7);
+    const Four cd0 = __builtin_shufflevector(c, d, 0, 4, 2, 6);
+    const Four cd1 = __builtin_shufflevector(c, d, 1, 5, 3, 7);
+    a = __builtin_shufflevector(ab0, cd0, 0, 1, 4, 5);
+    b = __builtin_shufflevector(ab1, cd1, 0, 1, 4, 5);
+    c = __builtin_shufflevector(ab0, cd0, 2, 3, 6, 7);
+    d = __builtin_shufflevector(ab1, cd1, 2, 3, 6, 7);
 }
 
 /// tile(i, ·) = row i of `width` columns of leading dimension `lead`; what pads a row is zero.

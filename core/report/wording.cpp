@@ -449,8 +449,7 @@ std::string overallReading(const Answer& answer) {
                 pClause(s.f->p) + ".";
     }
     // Few clusters, lonely strata, repairs: what stands behind the semicolon is a caution.
-    if (const auto caution = fit.errorNote.find(';');
-        caution != std::string::npos && !answer.question.errors.kind.empty()) {
+    if (fit.errorNote.find(';') != std::string::npos) {
         text += " Errors stand on " + fit.errorNote + ".";
     }
     for (const DroppedTerm& d : fit.dropped) {

@@ -16,6 +16,7 @@
 #include <cmath>
 #include <fstream>
 #include <limits>
+#include <map>
 #include <sstream>
 
 namespace rapporto {
@@ -539,33 +540,22 @@ void notBuilt(Reader& in, const std::string& what) {
                      {}});
 }
 
-/// Which option belongs to which checks: what a check does not use is refused.
-struct OptionUse {
-    const char* key;
-    std::vector<std::string> checks;
-};
-
-const std::vector<OptionUse>& optionUses() {
-    static const std::vector<OptionUse> kUses = {
-        {"lags", {"breusch-godfrey", "ljung-box", "arch"}},
-        {"cross", {"white"}},
-        {"powers", {"reset"}},
-        {"by", {"chow", "groupwise", "goldfeld-quandt", "intraclass"}},
-        {"at", {"chow"}},
-        {"at_row", {"chow"}},
-        {"drop", {"goldfeld-quandt"}},
-    };
-    return kUses;
-}
-
+/// What a check does not use is refused, by the registry of checks.
 void refuseIdleOptions(const CheckRequest& request, Reader& options) {
-    for (const OptionUse& use : optionUses()) {
-        const bool takes =
-            std::find(use.checks.begin(), use.checks.end(), request.id) != use.checks.end();
-        if (options.has(use.key) && !takes && findCheck(request.id) != nullptr) {
-            options.fault(
-                "the check ‘" + request.id + "’ has no option ‘" + use.key + "’",
-                std::string("‘") + use.key + "’ belongs to " + joinedNames(use.checks) + ".");
+    if (findCheck(request.id) == nullptr) {
+        return;  // That is refused by its id.
+    }
+    std::map<std::string, std::vector<std::string>> users;
+    for (const Check& check : allChecks()) {
+        for (const char* key : check.options) {
+            users[key].emplace_back(check.id);
+        }
+    }
+    for (const auto& [key, checks] : users) {
+        if (options.has(key.c_str()) &&
+            std::find(checks.begin(), checks.end(), request.id) == checks.end()) {
+            options.fault("the check ‘" + request.id + "’ has no option ‘" + key + "’",
+                          "‘" + key + "’ belongs to " + joinedNames(checks) + ".");
         }
     }
 }
@@ -690,7 +680,12 @@ void readBootstrap(Reader& in, ErrorSpec& errors) {
 
 /// A key of errors that another kind uses is refused; one that none does is noted.
 void refuseIdleErrorKeys(const std::string& kind, const Json& json, Reader& errors) {
-    static const std::vector<OptionUse> kUses = {
+    struct Use {
+        const char* key;
+        std::vector<std::string> kinds;
+    };
+
+    static const std::vector<Use> kUses = {
         {"type", {"robust"}},
         {"by", {"clustered", "bootstrap"}},
         {"lags", {"autocorrelation", "panel-autocorrelation"}},
@@ -700,12 +695,12 @@ void refuseIdleErrorKeys(const std::string& kind, const Json& json, Reader& erro
         {"scheme", {"bootstrap"}},
         {"interval", {"bootstrap"}},
     };
-    for (const OptionUse& use : kUses) {
+    for (const Use& use : kUses) {
         if (errors.has(use.key) &&
-            std::find(use.checks.begin(), use.checks.end(), kind) == use.checks.end()) {
+            std::find(use.kinds.begin(), use.kinds.end(), kind) == use.kinds.end()) {
             errors.fault(
                 "errors of kind ‘" + kind + "’ have no ‘" + use.key + "’",
-                std::string("‘") + use.key + "’ belongs to " + joinedNames(use.checks) + ".");
+                std::string("‘") + use.key + "’ belongs to " + joinedNames(use.kinds) + ".");
         }
         if (json.is_object() && json.contains(use.key)) {
             errors.at(use.key);
