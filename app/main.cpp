@@ -1,14 +1,40 @@
+#include "app/shell/fault_report.h"
 #include "app/shell/main_window.h"
 #include "app/shell/theme.h"
 #include "core/base/parallel.h"
+#include "core/study/journal.h"
 
 #include <QApplication>
 #include <QCommandLineParser>
+#include <QFileInfo>
+
+#include <cstdlib>
+#include <exception>
+
+namespace {
+
+/// The border for exceptions around every slot: what gets out of one costs what it was doing, not
+/// the window and the work in it.
+class Application : public QApplication {
+  public:
+    using QApplication::QApplication;
+
+    bool notify(QObject* receiver, QEvent* event) override {
+        try {
+            return QApplication::notify(receiver, event);
+        } catch (const std::exception& error) {
+            qWarning("a fault was stopped at the window's border: %s", error.what());
+        }
+        return false;
+    }
+};
+
+}  // namespace
 
 int main(int argc, char** argv) {
-    QApplication application(argc, argv);
+    Application application(argc, argv);
     QApplication::setApplicationName("Rapporto");
-    QApplication::setApplicationVersion("0.1.0");
+    QApplication::setApplicationVersion(RAPPORTO_VERSION);
     rapporto::setThreads(0);
     rapporto::app::applyTheme(application);
 
@@ -20,13 +46,21 @@ int main(int argc, char** argv) {
     parser.addPositionalArgument("FILE", "A study (.rapporto) or a table (.csv).", "[FILE]");
     parser.process(application);
 
-    rapporto::app::MainWindow window;
-    window.show();
-    if (parser.isSet("demo")) {
-        window.session().openDemo();
-        window.showStage(2);
-    } else if (!parser.positionalArguments().isEmpty()) {
-        window.openPath(parser.positionalArguments().front());
+    const QString journals = QString::fromStdString(rapporto::journalFolder());
+    if (!journals.isEmpty()) {
+        rapporto::app::installFaultReport(QFileInfo(journals).path());
     }
-    return QApplication::exec();
+    auto* window = new rapporto::app::MainWindow(nullptr, journals);
+    window->setAttribute(Qt::WA_DeleteOnClose);
+    window->show();
+    if (parser.isSet("demo")) {
+        window->session().openDemo();
+        window->showStage(2);
+    } else if (!parser.positionalArguments().isEmpty()) {
+        window->openPath(parser.positionalArguments().front());
+    }
+    window->offerLeftWork();
+    // A closed window has everything that is worth keeping on the disk. Work that cannot be
+    // stopped, inside a parser of others, shall not keep the process.
+    std::_Exit(QApplication::exec());
 }

@@ -3,6 +3,7 @@
 #include <QFutureWatcher>
 #include <QtConcurrentRun>
 
+#include <exception>
 #include <functional>
 #include <memory>
 #include <optional>
@@ -58,9 +59,16 @@ class Later {
     void start() {
         busy_ = true;
         stale_ = false;
-        watcher_.setFuture(QtConcurrent::run([work = *std::exchange(waiting_, std::nullopt)] {
-            return std::make_shared<T>(work());
-        }));
+        watcher_.setFuture(QtConcurrent::run(
+            [work = *std::exchange(waiting_, std::nullopt)]() -> std::shared_ptr<T> {
+                try {
+                    return std::make_shared<T>(work());
+                } catch (const std::exception& error) {
+                    // A fault costs this one picture, not the window.
+                    qWarning("work beside the window failed: %s", error.what());
+                    return nullptr;
+                }
+            }));
     }
 
     void arrived() {
@@ -70,7 +78,7 @@ class Later {
         if (waiting_) {
             start();
         }
-        if (wanted) {
+        if (wanted && result) {
             done_(*result);
         }
     }

@@ -1,7 +1,9 @@
 #include "app/shell/main_window.h"
 
 #include "app/question/question_line.h"
+#include "app/shell/ask_band.h"
 #include "app/shell/calculator_panel.h"
+#include "app/shell/fault_report.h"
 #include "app/shell/finder.h"
 #include "app/shell/reading_column.h"
 #include "app/shell/roster.h"
@@ -14,18 +16,20 @@
 #include "app/stages/model/model_stage.h"
 #include "app/stages/report/report_stage.h"
 #include "core/base/format.h"
+#include "core/base/hash.h"
 #include "core/report/wording.h"
+#include "core/study/differences.h"
 
 #include <QAction>
 #include <QApplication>
 #include <QClipboard>
 #include <QCloseEvent>
+#include <QDateTime>
 #include <QDragEnterEvent>
 #include <QFileDialog>
 #include <QHBoxLayout>
 #include <QInputDialog>
 #include <QLabel>
-#include <QMessageBox>
 #include <QMimeData>
 #include <QPushButton>
 #include <QSplitter>
@@ -35,8 +39,36 @@
 #include <QVBoxLayout>
 
 namespace rapporto::app {
+namespace {
 
-MainWindow::MainWindow(QWidget* parent) : QMainWindow(parent), finder_(new Finder(this)) {
+QString shortTime(const QString& iso) {
+    const QDateTime at = QDateTime::fromString(iso, Qt::ISODate);
+    return at.isValid() ? QLocale().toString(at, "d MMM, HH:mm") : iso;
+}
+
+QString stepLine(const TrailStep& step) {
+    return shortTime(text(step.at)) + "  " +
+           (step.did.empty() ? MainWindow::tr("what stands in Explore") : text(step.did));
+}
+
+/// “growers (2).rapporto”, or with the next number that is free.
+QString freeName(const QString& base) {
+    for (int number = 2;; ++number) {
+        const QString name = QString("%1 (%2).rapporto").arg(base).arg(number);
+        if (!QFile::exists(name)) {
+            return name;
+        }
+    }
+}
+
+}  // namespace
+
+MainWindow::MainWindow(QWidget* parent, const QString& journals)
+    : QMainWindow(parent),
+      journals_(journals),
+      session_(nullptr, journals),
+      band_(new AskBand(this)),
+      finder_(new Finder(this)) {
     setWindowTitle("Rapporto");
     resize(1280, 800);
     setMinimumSize(1024, 640);
@@ -46,6 +78,7 @@ MainWindow::MainWindow(QWidget* parent) : QMainWindow(parent), finder_(new Finde
     layout->setContentsMargins(0, 0, 0, 0);
     layout->setSpacing(0);
     layout->addWidget(makeTop());
+    layout->addWidget(band_);
 
     auto* middle = new QSplitter(Qt::Horizontal, central);
     middle->setHandleWidth(1);
@@ -104,6 +137,7 @@ MainWindow::MainWindow(QWidget* parent) : QMainWindow(parent), finder_(new Finde
     }
     connect(data_, &DataStage::openRequested, this, &MainWindow::open);
     connect(data_, &DataStage::pasteRequested, this, &MainWindow::paste);
+    connect(data_, &DataStage::demoRequested, this, &MainWindow::openDemo);
     connect(route_, &Route::stageRequested, this, &MainWindow::showStage);
     connect(&session_, &Session::changed, this, &MainWindow::refreshSoon);
     connect(&session_, &Session::questionChanged, this, &MainWindow::refreshSoon);
@@ -116,6 +150,8 @@ MainWindow::MainWindow(QWidget* parent) : QMainWindow(parent), finder_(new Finde
     });
     connect(&session_, &Session::refused, this, [this](const QString& why) { say(why, true); });
     connect(&session_, &Session::told, this, [this](const QString& what) { say(what, false); });
+    connect(&session_, &Session::conflicted, this, &MainWindow::askAboutConflict);
+    connect(&session_, &Session::outsideAsked, this, &MainWindow::askAboutOutside);
     connect(roster_, &Roster::variablePicked, this, [this](const std::string& name) {
         if (stage_ == 1) {
             explore_->putOnDesk(name,
@@ -258,7 +294,13 @@ void MainWindow::makeActions() {
             go(to, false);
         }
     });
-    add(tr("Open the demo"), {}, [this] { session_.openDemo(); });
+    add(tr("Open the demo"), {}, [this] { openDemo(); });
+    add(tr("Open in a window of its own…"), {QKeySequence("Ctrl+Shift+O")}, [this] {
+        const QString path = askForPath();
+        if (!path.isEmpty()) {
+            furtherWindow()->openPath(path);
+        }
+    });
     add(tr("Explain what is selected"), {QKeySequence::HelpContents}, [this] {
         reading_->ensureVisible(0, 0);
         reading_->setFocus();
@@ -300,6 +342,13 @@ void MainWindow::refresh() {
         saved_->setText((session_.isSaved() ? tr("saved") : tr("changed")) + " · " +
                         session_.path().section('/', -1));
     }
+    const auto trouble = session_.journalTrouble();
+    saved_->setToolTip(trouble ? text(trouble->text()) : QString());
+    if (trouble && any) {
+        saved_->setText(tr("steps are not being kept"));
+    }
+    saved_->setStyleSheet(trouble && any ? "color:#A4513A" : "color:#6B6F7B");
+    noteLastStep(text(session_.bench().undoLabel()));
     Stage* present = all_[static_cast<std::size_t>(stage_)];
     roster_->refresh();
     question_->setVisible(present->showsQuestion() && session_.hasTable());
@@ -363,32 +412,224 @@ void MainWindow::say(const QString& what, bool warning) {
     QTimer::singleShot(warning ? 9000 : 3500, note, &QLabel::deleteLater);
 }
 
-void MainWindow::openPath(const QString& path) {
-    path.endsWith(".rapporto") ? session_.openStudy(path) : session_.beginImport(path);
+MainWindow* MainWindow::furtherWindow() {
+    auto* window = new MainWindow(nullptr, journals_);
+    window->setAttribute(Qt::WA_DeleteOnClose);
+    window->resize(size());
+    window->move(pos() + QPoint(28, 28));
+    window->show();
+    return window;
 }
 
-void MainWindow::open() {
-    const QString path = QFileDialog::getOpenFileName(
+void MainWindow::beforeLeaving(const QString& words, std::function<void()> then,
+                               std::function<void()> elsewhere) {
+    if (!session_.isWorthKeeping()) {
+        then();
+        return;
+    }
+    band_->ask(tr("This study has changes that are not saved. %1").arg(words), unsavedSteps(),
+               {{"save", tr("save them first"),
+                 [this, then] {
+                     if (save()) {
+                         then();
+                     }
+                 }},
+                {"elsewhere", tr("open it in a window of its own"), std::move(elsewhere)},
+                {"letGo", tr("let them go"),
+                 [this, then] {
+                     session_.letGo();
+                     then();
+                 }},
+                {"stay", tr("stay here"), [] {}}});
+}
+
+/// What was done since the study was read or saved, newest last.
+QStringList MainWindow::unsavedSteps() const {
+    QStringList out;
+    for (const TrailStep& step : session_.unsavedSteps()) {
+        out << stepLine(step);
+    }
+    return out;
+}
+
+void MainWindow::openPath(const QString& path) {
+    const bool study = path.endsWith(".rapporto");
+    const QString name = path.section('/', -1);
+    beforeLeaving(
+        tr("What about them, before %1 is opened?").arg(name),
+        [this, path, study] {
+            if (!study) {
+                session_.beginImport(path);
+                return;
+            }
+            session_.openStudy(path);
+            tellOfOtherHolder();
+            offerLeftWork();
+        },
+        [this, path] { furtherWindow()->openPath(path); });
+}
+
+void MainWindow::openDemo() {
+    beforeLeaving(
+        tr("What about them, before the demo is opened?"), [this] { session_.openDemo(); },
+        [this] { furtherWindow()->session().openDemo(); });
+}
+
+QString MainWindow::askForPath() {
+    return QFileDialog::getOpenFileName(
         this, tr("Open a table or a study"), {},
         tr("Tables and studies (*.csv *.tsv *.txt *.xlsx *.ods *.sqlite *.sqlite3 *.db *.json "
            "*.rapporto);;All files (*)"));
+}
+
+void MainWindow::open() {
+    const QString path = askForPath();
     if (!path.isEmpty()) {
         openPath(path);
     }
 }
 
-void MainWindow::save() {
-    session_.path().isEmpty() ? saveAs() : static_cast<void>(session_.saveStudy(session_.path()));
+bool MainWindow::save() {
+    return session_.path().isEmpty() ? saveAs() : session_.saveStudy(session_.path());
 }
 
-void MainWindow::saveAs() {
+bool MainWindow::saveAs() {
     QString path = QFileDialog::getSaveFileName(this, tr("Save the study"),
                                                 text(session_.study().title) + ".rapporto",
                                                 tr("Studies (*.rapporto)"));
-    if (!path.isEmpty()) {
-        path += path.endsWith(".rapporto") ? "" : ".rapporto";
-        session_.saveStudy(path);
+    if (path.isEmpty()) {
+        return false;
     }
+    path += path.endsWith(".rapporto") ? "" : ".rapporto";
+    return session_.saveStudy(path);
+}
+
+void MainWindow::tellOfOtherHolder() {
+    const LockHolder* other = session_.otherHolder();
+    if (other == nullptr) {
+        return;
+    }
+    band_->ask(
+        tr("This study is open in another window: %1 on %2, since %3. Before anything that was "
+           "saved there is overwritten you will be asked.")
+            .arg(text(other->owner), text(other->host), shortTime(text(other->since))),
+        {}, {{"goOn", tr("go on"), [] {}}});
+}
+
+void MainWindow::askAboutOutside() {
+    QStringList files;
+    for (const std::string& file : session_.outside()) {
+        files << text(file);
+    }
+    band_->ask(
+        tr("This study wants to read %1, outside its own folder. Allow that if you trust where "
+           "it comes from; it is remembered for this study.")
+            .arg(files.join(", ")),
+        {},
+        {{"allow", tr("read them"), [this] { session_.allowOutside(); }},
+         {"refuse", tr("leave them"), [] {}}},
+        1);
+}
+
+void MainWindow::askAboutConflict(const QString& path) {
+    const auto theirs = readStudyFile(utf8(path));
+    QStringList details;
+    if (theirs) {
+        const StudyDifferences differ = differencesOf(session_.study(), *theirs);
+        for (const TrailStep& step : differ.first) {
+            details << tr("here  ") + stepLine(step);
+        }
+        for (const TrailStep& step : differ.second) {
+            details << tr("in the file  ") + stepLine(step);
+        }
+        for (const std::string& part : differ.parts) {
+            details << tr("differs: ") + text(part);
+        }
+    }
+    const QFileInfo info(path);
+    const QString beside = freeName(info.absoluteDir().filePath(info.completeBaseName()));
+    // First what loses nothing.
+    std::vector<Choice> choices = {
+        {"beside", tr("save mine as %1").arg(QFileInfo(beside).fileName()),
+         [this, beside] { session_.saveStudy(beside); }},
+        {"mine", tr("keep mine, over it"), [this, path] { session_.saveStudy(path, true); }}};
+    if (theirs) {
+        choices.push_back({"theirs", tr("take theirs"), [this, path] {
+                               session_.setJournalAside();
+                               session_.openStudy(path);
+                           }});
+    }
+    choices.push_back({"stay", tr("save nothing yet"), [] {}});
+    band_->ask(
+        theirs ? tr("%1 was changed by somebody else since it was read here. Nothing was written.")
+                     .arg(info.fileName())
+               : tr("%1 is no study any more: somebody else has changed it since it was read "
+                    "here. Nothing was written.")
+                     .arg(info.fileName()),
+        details, std::move(choices));
+}
+
+void MainWindow::offerLeftWork() {
+    if (journals_.isEmpty() || !band_->words().isEmpty()) {
+        return;
+    }
+    for (const LeftWork& left : workLeftIn(utf8(journals_))) {
+        if (!passedOver_.contains(left.file)) {
+            askAboutLeft(left);
+            return;
+        }
+    }
+    const QString report = newFaultReport(QFileInfo(journals_).path());
+    if (!report.isEmpty()) {
+        band_->ask(
+            tr("Rapporto was ended by a fault the last time. A report without any data is in %1.")
+                .arg(report),
+            {}, {{"goOn", tr("go on"), [] {}}});
+    }
+}
+
+void MainWindow::askAboutLeft(const LeftWork& left) {
+    QStringList details;
+    for (const JournalStep& step : left.steps) {
+        details << stepLine({step.at, step.did});
+    }
+    const QString file = text(left.head.study);
+    const QString steps = text(plural(left.steps.size(), "step was", "steps were"));
+    const QString when = shortTime(text(left.steps.back().at));
+    QString words = file.isEmpty()
+                        ? tr("A study without a name, “%1”, was being changed on %2: %3 not saved.")
+                              .arg(text(left.steps.back().study.title), when, steps)
+                        : tr("%1 was being changed on %2: %3 not saved.")
+                              .arg(file.section('/', -1), when, steps);
+    if (!file.isEmpty() &&
+        sha256OfFile(left.head.study).value_or(std::string()) != left.head.base) {
+        words += " " + tr("Its file has changed since, or is gone.");
+        if (const auto now = readStudyFile(left.head.study)) {
+            for (const TrailStep& step : differencesOf(left.start, *now).second) {
+                details << tr("in the file  ") + stepLine(step);
+            }
+        }
+    }
+    band_->ask(words, details,
+               {{"takeUp", tr("take them up"),
+                 [this, left] {
+                     const bool room = !session_.hasTable() && !session_.sourceRefusal() &&
+                                       !session_.isLoading() && !session_.pending();
+                     const bool here = room || session_.path() == text(left.head.study);
+                     MainWindow* window =
+                         here && !session_.isWorthKeeping() ? this : furtherWindow();
+                     window->session().takeUp(left);
+                     offerLeftWork();
+                 }},
+                {"leave", tr("leave them"),
+                 [this, left] {
+                     layAside(left);
+                     offerLeftWork();
+                 }},
+                {"later", tr("later"), [this, left] {
+                     passedOver_.insert(left.file);
+                     offerLeftWork();
+                 }}});
 }
 
 void MainWindow::paste() {
@@ -399,7 +640,10 @@ void MainWindow::paste() {
             true);
         return;
     }
-    session_.beginPaste(cells.toUtf8());
+    beforeLeaving(
+        tr("What about them, before the pasted cells are looked at?"),
+        [this, cells] { session_.beginPaste(cells.toUtf8()); },
+        [this, cells] { furtherWindow()->session().beginPaste(cells.toUtf8()); });
 }
 
 void MainWindow::setAsideAsking() {
@@ -462,26 +706,40 @@ void MainWindow::dropEvent(QDropEvent* event) {
     }
 }
 
+void MainWindow::askBeforeClosing() {
+    const auto leave = [this] {
+        leaving_ = true;
+        close();
+    };
+    band_->ask(tr("This study has changes that are not saved."), unsavedSteps(),
+               {{"save", tr("save and close"),
+                 [this, leave] {
+                     if (save()) {
+                         leave();
+                     }
+                 }},
+                {"letGo", tr("close and let them go"),
+                 [this, leave] {
+                     session_.letGo();
+                     leave();
+                 }},
+                {"stay", tr("stay here"), [] {}}});
+}
+
 void MainWindow::closeEvent(QCloseEvent* event) {
-    const bool worth = session_.hasTable() && !session_.isSaved() &&
-                       (!session_.study().questions.empty() || !session_.path().isEmpty());
-    if (worth && qEnvironmentVariableIsEmpty("RAPPORTO_UNATTENDED")) {
-        const auto answer = QMessageBox::question(
-            this, tr("Rapporto"), tr("The study has changes that are not saved."),
-            QMessageBox::Save | QMessageBox::Discard | QMessageBox::Cancel);
-        if (answer == QMessageBox::Cancel) {
-            event->ignore();
-            return;
-        }
-        if (answer == QMessageBox::Save) {
-            save();
-        }
+    const bool attended = qEnvironmentVariableIsEmpty("RAPPORTO_UNATTENDED");
+    if (!leaving_ && attended && session_.isWorthKeeping()) {
+        event->ignore();
+        askBeforeClosing();
+        return;
     }
+    session_.finish();
     QMainWindow::closeEvent(event);
 }
 
 void MainWindow::settle() {
     for (int round = 0; round < 3; ++round) {
+        session_.waitForPool();
         QThreadPool::globalInstance()->waitForDone();
         QApplication::processEvents();
         session_.bench().wait();

@@ -4,12 +4,17 @@
 
 #include <QMainWindow>
 
+#include <functional>
+#include <set>
+#include <string>
+
 class QLabel;
 class QPushButton;
 class QStackedWidget;
 
 namespace rapporto::app {
 
+class AskBand;
 class CalculatorPanel;
 class DataStage;
 class ExploreStage;
@@ -26,7 +31,8 @@ class MainWindow : public QMainWindow {
     Q_OBJECT
 
   public:
-    explicit MainWindow(QWidget* parent = nullptr);
+    /// @param journals  the folder in which steps are kept until they are saved; empty: nowhere.
+    explicit MainWindow(QWidget* parent = nullptr, const QString& journals = {});
 
     [[nodiscard]] Session& session() { return session_; }
 
@@ -34,8 +40,11 @@ class MainWindow : public QMainWindow {
 
     [[nodiscard]] int stage() const { return stage_; }
 
-    /// A table or a study, by its ending.
+    /// A table or a study, by its ending. Asks first when something would be lost.
     void openPath(const QString& path);
+
+    /// Offers, one at a time, the steps that earlier windows were not able to save.
+    void offerLeftWork();
 
     /// Blocks until everything that is wanted has been computed and shown; for tests and pictures.
     void settle();
@@ -56,15 +65,30 @@ class MainWindow : public QMainWindow {
     void refreshStatus();
     void refreshReading();
     void open();
-    void save();
-    void saveAs();
+    void openDemo();
+    [[nodiscard]] QString askForPath();
+    [[nodiscard]] QStringList unsavedSteps() const;
+    bool save();
+    bool saveAs();
+    /// The one question before the study in this window makes room; `then` is what was wanted, and
+    /// `elsewhere` the same in a window of its own.
+    void beforeLeaving(const QString& words, std::function<void()> then,
+                       std::function<void()> elsewhere);
+    void askAboutConflict(const QString& path);
+    void askAboutOutside();
+    void askAboutLeft(const LeftWork& left);
+    void askBeforeClosing();
+    void tellOfOtherHolder();
+    [[nodiscard]] MainWindow* furtherWindow();
     void paste();
     void find();
     void setAsideAsking();
     void go(int stage, bool remember);
     void say(const QString& what, bool warning);
 
+    QString journals_;
     Session session_;
+    AskBand* band_;
     Finder* finder_;
     Route* route_;
     QLabel* title_;
@@ -86,8 +110,10 @@ class MainWindow : public QMainWindow {
     int stage_ = 0;
     std::vector<int> back_;
     std::vector<int> forward_;
+    std::set<std::string> passedOver_;  ///< Journals that the person put off.
     bool wasPending_ = false;
     bool refreshing_ = false;
+    bool leaving_ = false;  ///< The question before closing was answered.
 };
 
 }  // namespace rapporto::app

@@ -1,6 +1,8 @@
 #include "app/shell/session.h"
 
 #include "app/shell/theme.h"
+#include "core/base/border.h"
+#include "core/base/format.h"
 #include "core/base/hash.h"
 #include "core/io/table_file.h"
 #include "core/report/wording.h"
@@ -41,20 +43,71 @@ VariableFacts allFactsOf(const Frame& frame, const Column& column, const Variabl
 
 }  // namespace
 
-Session::Session(QObject* parent)
-    : QObject(parent), bench_([this] {
+Session::Session(QObject* parent, const QString& journals)
+    : QObject(parent),
+      bench_([this] {
           // Many results may land before the window turns to them: one visit serves all.
           if (!taking_.exchange(true)) {
               QMetaObject::invokeMethod(
                   this, [this] { take(); }, Qt::QueuedConnection);
           }
-      }) {}
+      }),
+      journal_(utf8(journals)),
+      allowed_(journals.isEmpty() ? std::string()
+                                  : utf8(QFileInfo(journals).dir().filePath("allowed.json"))) {}
 
 Session::~Session() {
+    finish();
+    pool_.waitForDone();
+}
+
+void Session::finish() {
     if (pending_) {
         pending_->job.stop();
     }
-    QThreadPool::globalInstance()->waitForDone();
+    load_.stop();
+    bench_.stop();
+    journal_.flush();
+}
+
+bool Session::isWorthKeeping() const {
+    return !pastedSource_.isEmpty() ||
+           ((hasTable() || sourceRefusal_) && studyText(study_) != settled_);
+}
+
+std::vector<TrailStep> Session::unsavedSteps() const {
+    const auto from = std::min(settledSteps_, study_.trail.size());
+    return {study_.trail.begin() + static_cast<std::ptrdiff_t>(from), study_.trail.end()};
+}
+
+Result<void> Session::mayWriteTo(const QString& path) const {
+    return rapporto::mayWriteTo(utf8(path), study_, utf8(path_));
+}
+
+void Session::letGo() {
+    journal_.drop();
+    pastedSource_.clear();
+    settled_ = studyText(study_);
+}
+
+/// A step was made: it goes into the journal at once.
+void Session::stepped(const QString& did) { journal_.note(study_, utf8(did)); }
+
+/// What stands now is what stands at `path`; empty: it has no file yet.
+void Session::settled(const QString& path) {
+    settled_ = studyText(study_);
+    settledSteps_ = study_.trail.size();
+    onDisk_ = path.isEmpty() ? std::string() : sha256OfFile(utf8(path)).value_or(std::string());
+    if (path.isEmpty()) {
+        lock_.reset();
+    } else if (!lock_) {
+        lock_ = std::make_unique<StudyLock>(utf8(QFileInfo(path).absoluteFilePath()));
+    }
+    JournalHead head;
+    head.study = path.isEmpty() ? std::string() : utf8(QFileInfo(path).absoluteFilePath());
+    head.base = onDisk_;
+    head.pasted = pastedSource_.toStdString();
+    journal_.begin(std::move(head), study_);
 }
 
 void Session::take() {
@@ -77,7 +130,7 @@ void Session::takeFacts() {
     // What did not change keeps its facts.
     const auto before = factsFrame_;
     const FactsByName known = facts_;
-    QThreadPool::globalInstance()->start([this, frame, before, known] {
+    pool_.start([this, frame, before, known] {
         const bool sameRows = before && before->states() == frame->states();
         FactsByName facts;
         for (std::size_t j = 0; j < frame->table().columns.size(); ++j) {
@@ -143,6 +196,7 @@ bool Session::edit(const Change& change, const QString& did) {
         return false;
     }
     study_ = bench_.study();
+    stepped(did);
     emit changed();
     return true;
 }
@@ -199,15 +253,19 @@ void Session::tryRemedy(const Remedy& remedy) {
 }
 
 void Session::undo() {
+    const std::string did = bench_.undoLabel();
     bench_.undo();
     study_ = bench_.study();
+    stepped(tr("undo: %1").arg(text(did)));
     emit questionChanged();
     emit changed();
 }
 
 void Session::redo() {
+    const std::string did = bench_.redoLabel();
     bench_.redo();
     study_ = bench_.study();
+    stepped(tr("again: %1").arg(text(did)));
     emit questionChanged();
     emit changed();
 }
@@ -235,6 +293,7 @@ void Session::setSelectedAside(const QString& reason) {
 void Session::setDesk(const Desk& desk) {
     bench_.restate([&desk](Study& study) { study.desk = desk; });
     study_ = bench_.study();
+    stepped({});
     emit changed();
 }
 
@@ -276,16 +335,19 @@ void Session::readPending() {
     const PendingImport job = *pending_;
     const std::size_t number = ++importNumber_;
     emit importChanged();
-    QThreadPool::globalInstance()->start([this, job, number] {
-        auto result =
-            job.path.isEmpty()
-                ? readCsvText({job.pasted.constData(), static_cast<std::size_t>(job.pasted.size())},
-                              job.options, job.job)
-                : readTableFile(utf8(job.path), job.options, job.job);
+    pool_.start([this, job, number] {
         Source source;
         std::optional<Result<SummaryMatrix>> summary;
-        if (result) {
-            const Table& table = result->table;
+        auto result = guarded("this table", [&]() -> Result<Import> {
+            auto read = job.path.isEmpty()
+                            ? readCsvText({job.pasted.constData(),
+                                           static_cast<std::size_t>(job.pasted.size())},
+                                          job.options, job.job)
+                            : readTableFile(utf8(job.path), job.options, job.job);
+            if (!read) {
+                return read;
+            }
+            const Table& table = read->table;
             if (table.find("statistic") >= 0 && table.find("variable") >= 0) {
                 summary = momentsOfTable(table);
             }
@@ -293,9 +355,11 @@ void Session::readPending() {
                 noteSeen(table, source);
             }
             if (!job.path.isEmpty()) {
-                source.sha256 = sha256OfTable(utf8(job.path), result->used).value_or(std::string());
+                source.sha256 =
+                    sha256OfTable(utf8(job.path), read->used, job.job).value_or(std::string());
             }
-        }
+            return read;
+        });
         auto shared = std::make_shared<Result<Import>>(std::move(result));
         QMetaObject::invokeMethod(
             this,
@@ -348,6 +412,7 @@ void Session::acceptImport() {
     path_.clear();
     land(study, sources);
     savedRevision_ = 0;
+    settled({});
     emit importChanged();
 }
 
@@ -356,7 +421,17 @@ void Session::land(Study study, Sources sources) {
     review_.reset();
     study_ = std::move(study);
     sources_ = std::move(sources);
-    bench_.open(study_, sources_);
+    std::vector<Study> past;
+    const auto left = std::exchange(takenUp_, std::nullopt);
+    if (left) {
+        past.push_back(left->start);
+        for (const JournalStep& step : left->steps) {
+            past.push_back(step.study);
+        }
+        past.pop_back();  // The present one.
+    }
+    bench_.open(study_, sources_, std::move(past));
+    savedRevision_ = left ? 0 : bench_.revision();
     selected_.clear();
     questionId_.clear();
     const Table* table = sources_.table.get();
@@ -401,6 +476,9 @@ void Session::useMoments(const SummaryMatrix& moments) {
     pastedSource_.clear();
     land(study, sources);
     savedRevision_ = 0;
+    settled({});
+    settled_.clear();  // It was typed: no file holds it.
+    stepped(tr("type in a summary"));
 }
 
 void Session::addTable(const Source& source, std::shared_ptr<const Table> table) {
@@ -423,9 +501,70 @@ void Session::openStudy(const QString& path) {
         return;
     }
     cancelImport();
+    load_.stop();
+    lock_.reset();
     path_ = path;
     study_ = *study;
     pastedSource_.clear();
+    takenUp_.reset();
+    settled(path);
+    readStudySources();
+}
+
+void Session::takeUp(const LeftWork& left) {
+    cancelImport();
+    load_.stop();
+    lock_.reset();
+    path_ = text(left.head.study);
+    study_ = left.steps.back().study;
+    pastedSource_ = QByteArray::fromStdString(left.head.pasted);
+    // It is judged by the file that it began from: what has happened to that since is a conflict.
+    settled(path_);
+    onDisk_ = left.head.base;
+    settled_ = studyText(left.start);
+    settledSteps_ = left.start.trail.size();
+    journal_.adopt(left);
+    takenUp_ = left;
+    if (pastedSource_.isEmpty()) {
+        readStudySources();
+        return;
+    }
+    auto import =
+        readCsvText({pastedSource_.constData(), static_cast<std::size_t>(pastedSource_.size())},
+                    study_.source.reader, Job());
+    if (!import) {
+        emit refused(text(import.error().text()));
+        return;
+    }
+    Sources sources;
+    sources.table = std::make_shared<const Table>(std::move(import->table));
+    land(study_, sources);
+}
+
+void Session::allowOutside() {
+    allowed_.allow(utf8(QFileInfo(path_).absoluteFilePath()), outside_);
+    readStudySources();
+}
+
+/// False, with the question asked, while there are files that nobody allowed the study to read.
+bool Session::mayLook() {
+    if (outside_.empty()) {
+        return true;
+    }
+    loading_ = false;
+    sourceRefusal_ = Refusal{ErrorCode::File,
+                             "the study reads files outside its folder: " + joinedNames(outside_),
+                             "",
+                             "Nothing of them is read before you allow it.",
+                             {}};
+    emit questionChanged();
+    emit changed();
+    emit outsideAsked();
+    return false;
+}
+
+/// Reads what the study is made from, unless it lies where nobody allowed it to look.
+void Session::readStudySources() {
     sourceRefusal_.reset();
     review_.reset();
     loading_ = true;
@@ -437,12 +576,23 @@ void Session::openStudy(const QString& path) {
     questionId_.clear();
     selected_.clear();
     const std::size_t number = ++loadNumber_;
+    const QString place = path_.isEmpty() ? QDir::currentPath() + "/study" : path_;
+    const std::string directory = utf8(QFileInfo(place).absolutePath());
+    outside_ = allowed_.missing(utf8(QFileInfo(place).absoluteFilePath()),
+                                filesOutside(study_, directory));
+    if (path_.isEmpty()) {
+        outside_.clear();  // It was made here: every file was chosen by hand.
+    }
+    savedRevision_ = takenUp_ ? 0 : bench_.revision();
+    if (!mayLook()) {
+        return;
+    }
+    load_ = Job();
     emit questionChanged();
     emit changed();
-    const std::string directory = utf8(QFileInfo(path).absolutePath());
-    QThreadPool::globalInstance()->start([this, study = *study, directory, number] {
-        auto shared =
-            std::make_shared<Result<Sources>>(readSources(study, directory, false, Job()));
+    pool_.start([this, study = study_, directory, number, job = load_] {
+        auto shared = std::make_shared<Result<Sources>>(guarded(
+            "the study’s table", [&] { return readSources(study, directory, false, job); }));
         QMetaObject::invokeMethod(
             this,
             [this, shared, number] {
@@ -452,7 +602,6 @@ void Session::openStudy(const QString& path) {
                 loading_ = false;
                 if (*shared) {
                     land(study_, **shared);
-                    savedRevision_ = bench_.revision();
                     emit changed();
                     return;
                 }
@@ -471,9 +620,21 @@ void Session::startReview(const Study& proposed) {
     review_.reset();  // What was compared with other files decides nothing here.
     emit changed();
     const std::string directory = utf8(QFileInfo(path_).absolutePath());
-    QThreadPool::globalInstance()->start([this, study = study_, proposed, directory, number] {
-        auto review =
-            std::make_shared<const SourceReview>(reviewSources(study, proposed, directory, Job()));
+    outside_ = allowed_.missing(utf8(QFileInfo(path_).absoluteFilePath()),
+                                filesOutside(proposed, directory));
+    if (!path_.isEmpty() && !mayLook()) {
+        return;
+    }
+    load_.stop();
+    load_ = Job();
+    pool_.start([this, study = study_, proposed, directory, number, job = load_] {
+        SourceReview made;
+        try {
+            made = reviewSources(study, proposed, directory, job);
+        } catch (const std::exception& error) {
+            made.refusal = faultOf("the review of the study’s files", error.what());
+        }
+        auto review = std::make_shared<const SourceReview>(std::move(made));
         QMetaObject::invokeMethod(
             this,
             [this, review, number] {
@@ -494,6 +655,7 @@ void Session::relink(const std::string& file, const QString& path) {
             source.file = utf8(QFileInfo(path).absoluteFilePath());
             source.reader.type.clear();  // Another ending may mean another reader.
             source.sha256 = before.sha256;
+            allowed_.allow(utf8(QFileInfo(path_).absoluteFilePath()), {source.file});
         }
     };
     take(proposed.source, study_.source);
@@ -512,7 +674,6 @@ void Session::acceptReview() {
     const auto review = review_;
     const Study before = study_;
     land(before, review->sources);
-    savedRevision_ = bench_.revision();
     QStringList names;
     for (const FileReview& file : review->files) {
         if (file.changed) {
@@ -538,21 +699,38 @@ void Session::openDemo() {
     emit refused(tr("The demo study is not installed."));
 }
 
-bool Session::saveStudy(const QString& path) {
+/// Pasted rows get a file of their own beside the study.
+bool Session::savePasted(const QString& beside) {
+    if (QFile::exists(beside)) {
+        emit refused(tr("The pasted rows cannot be saved as %1: a file of that name is there. Save "
+                        "the study under another name.")
+                         .arg(beside));
+        return false;
+    }
+    const std::string_view rows(pastedSource_.constData(),
+                                static_cast<std::size_t>(pastedSource_.size()));
+    if (const auto done = replaceFile(utf8(beside), rows); !done) {
+        emit refused(text(done.error().text()));
+        return false;
+    }
+    return true;
+}
+
+bool Session::saveStudy(const QString& path, bool over) {
+    const bool mine = QFileInfo(path) == QFileInfo(path_) && !path_.isEmpty();
+    if (!over && mine && QFile::exists(path) &&
+        sha256OfFile(utf8(path)).value_or(std::string()) != onDisk_) {
+        emit conflicted(path);
+        return false;
+    }
     Study out = study_;
     const QDir directory = QFileInfo(path).absoluteDir();
-    if (!pastedSource_.isEmpty()) {
-        const QString beside = directory.filePath(QFileInfo(path).completeBaseName() + "_data.csv");
-        QFile file(beside);
-        if (QFile::exists(beside) || !file.open(QIODevice::WriteOnly) ||
-            file.write(pastedSource_) != pastedSource_.size()) {
-            emit refused(tr("The pasted rows cannot be saved as %1: a file of that name is there, "
-                            "or the place is read-only.")
-                             .arg(beside));
+    const QString beside = directory.filePath(QFileInfo(path).completeBaseName() + "_data.csv");
+    const bool pasted = !pastedSource_.isEmpty();
+    if (pasted) {
+        if (!savePasted(beside)) {
             return false;
         }
-        file.close();
-        pastedSource_.clear();
         out.source.file = utf8(beside);
     }
     const auto besideStudy = [&](const std::string& file) {
@@ -570,9 +748,22 @@ bool Session::saveStudy(const QString& path) {
             other->file = besideStudy(other->file);
         }
     }
-    if (const auto done = writeStudyFile(out, utf8(path)); !done) {
+    const auto done = writeStudyFile(out, utf8(path));
+    if (!done) {
+        if (pasted) {
+            QFile::remove(beside);  // The rows are here still, for the next try.
+        }
         emit refused(text(done.error().text()));
         return false;
+    }
+    pastedSource_.clear();
+    if (done->otherNamesLeftBehind) {
+        emit told(
+            tr("Saved. The file had another name too (a hard link): under that one the older "
+               "study stays."));
+    }
+    if (done->ownerChanged) {
+        emit told(tr("Saved. The file belonged to somebody else and is yours now."));
     }
     const bool moved = out.source.file != study_.source.file || out.shape != study_.shape;
     if (moved) {
@@ -606,8 +797,14 @@ bool Session::saveStudy(const QString& path) {
         addKnown();
         study_ = bench_.study();
     }
+    const std::string place = utf8(QFileInfo(path).absoluteFilePath());
+    allowed_.allow(place, filesOutside(study_, utf8(directory.absolutePath())));
+    if (path != path_) {
+        lock_.reset();
+    }
     path_ = path;
     savedRevision_ = bench_.revision();
+    settled(path);
     emit changed();
     return true;
 }

@@ -3,10 +3,14 @@
 #include "core/data/row_set.h"
 #include "core/describe/summary.h"
 #include "core/describe/thumbnail.h"
+#include "core/study/allowed.h"
+#include "core/study/journal.h"
+#include "core/study/study_lock.h"
 #include "core/study/workbench.h"
 
 #include <QObject>
 #include <QString>
+#include <QThreadPool>
 
 #include <map>
 #include <set>
@@ -42,7 +46,8 @@ class Session : public QObject {
     Q_OBJECT
 
   public:
-    explicit Session(QObject* parent = nullptr);
+    /// @param journals  the folder of journals; empty: none is kept.
+    explicit Session(QObject* parent = nullptr, const QString& journals = {});
     ~Session() override;
 
     [[nodiscard]] Workbench& bench() { return bench_; }
@@ -114,6 +119,15 @@ class Session : public QObject {
 
     void openStudy(const QString& path);
 
+    /// Files outside the study's folder that it wants read and that nobody has allowed yet.
+    [[nodiscard]] const std::vector<std::string>& outside() const { return outside_; }
+
+    /// Lets the study read them, now and whenever it is opened again.
+    void allowOutside();
+
+    /// Goes on where a journal that was left behind ends; undo goes back through its steps.
+    void takeUp(const LeftWork& left);
+
     /// What differs between the study’s files and what it was made with; null: nothing does.
     [[nodiscard]] const std::shared_ptr<const SourceReview>& review() const { return review_; }
 
@@ -122,7 +136,44 @@ class Session : public QObject {
     void relink(const std::string& file, const QString& path);
     void acceptReview();
     void openDemo();
-    bool saveStudy(const QString& path);
+
+    /// Saves the study there and makes that its place. A file that is not as this session last saw
+    /// it is left alone, and `conflicted` tells of it, unless `over`.
+    ///
+    /// @return whether it is saved.
+    bool saveStudy(const QString& path, bool over = false);
+
+    /// There is something that would be lost: steps since the study was read or saved, or rows that
+    /// no file holds. The one rule for every question about leaving it.
+    [[nodiscard]] bool isWorthKeeping() const;
+
+    /// Steps of the trail since the study was read or saved, oldest first.
+    [[nodiscard]] std::vector<TrailStep> unsavedSteps() const;
+
+    /// The journal stays in its folder, out of the way, when what it holds makes room for another
+    /// state of the study.
+    void setJournalAside() { journal_.layAside(); }
+
+    /// Refuses a place for a report or a table that is the study or one of its sources.
+    [[nodiscard]] Result<void> mayWriteTo(const QString& path) const;
+
+    /// What is not saved shall go: its journal is dropped.
+    void letGo();
+
+    /// Stops all work and sees to it that every step is on the disk; nothing is to be asked any
+    /// more.
+    void finish();
+
+    /// Waits for the work in the pool; for tests and pictures.
+    void waitForPool() { pool_.waitForDone(); }
+
+    /// Who else has the study open, when somebody has.
+    [[nodiscard]] const LockHolder* otherHolder() const {
+        return lock_ && lock_->other() ? &*lock_->other() : nullptr;
+    }
+
+    /// Why steps are not being kept; nothing when they are.
+    [[nodiscard]] std::optional<Refusal> journalTrouble() const { return journal_.trouble(); }
 
     [[nodiscard]] const QString& path() const { return path_; }
 
@@ -140,9 +191,17 @@ class Session : public QObject {
     void importChanged();
     void refused(const QString& why);
     void told(const QString& what);
+    /// `path` holds another study than was read or saved here; nothing was written.
+    void conflicted(const QString& path);
+    void outsideAsked();  ///< See outside().
 
   private:
     void readPending();
+    void readStudySources();
+    [[nodiscard]] bool mayLook();
+    void stepped(const QString& did);
+    void settled(const QString& path);
+    [[nodiscard]] bool savePasted(const QString& beside);
     void land(Study study, Sources sources);
     void startReview(const Study& proposed);
     void take();
@@ -162,11 +221,21 @@ class Session : public QObject {
     std::optional<Refusal> sourceRefusal_;
     QString path_;
     QByteArray pastedSource_;  ///< Pasted rows that have no file yet.
+    Journal journal_;
+    std::unique_ptr<StudyLock> lock_;
+    std::string onDisk_;            ///< SHA-256 of the study's file as it was read or saved here.
+    std::size_t settledSteps_ = 0;  ///< Of the trail then.
+    std::string settled_;           ///< The study as text when it was read, saved or taken in.
+    AllowedFiles allowed_;
+    std::vector<std::string> outside_;
+    std::optional<LeftWork> takenUp_;  ///< While its sources are read.
+    Job load_;                         ///< Reading of a study's files, or the review of them.
     std::size_t savedRevision_ = 0;
     bool loading_ = false;
     std::size_t loadNumber_ = 0;
     std::size_t importNumber_ = 0;  ///< Its own: an import begun while a study loads drops neither.
     std::atomic<bool> taking_ = false;
+    QThreadPool pool_;  ///< Last: its work must end before anything else does.
 };
 
 }  // namespace rapporto::app

@@ -1,10 +1,13 @@
 #include "core/base/hash.h"
 
+#include "core/base/disk.h"
+
 #include <fmt/format.h>
 #include <nettle/sha2.h>
+#include <unistd.h>
 
 #include <array>
-#include <fstream>
+#include <cerrno>
 
 namespace rapporto {
 namespace {
@@ -28,16 +31,29 @@ std::uint64_t contentHash(std::string_view bytes, std::uint64_t seed) {
     return seed;
 }
 
-Result<std::string> sha256OfFile(const std::string& path) {
-    std::ifstream in(path, std::ios::binary);
-    if (!in) {
-        return refuse(ErrorCode::File, "the file cannot be opened", path);
+Result<std::string> sha256OfFile(const std::string& path, const Job& job) {
+    const auto file = openForReading(path);
+    if (!file) {
+        return tl::make_unexpected(file.error());
     }
     sha256_ctx context;
     sha256_init(&context);
     std::vector<char> block(1U << 20U);
-    while (in.read(block.data(), static_cast<std::streamsize>(block.size())) || in.gcount() > 0) {
-        sha256_update(&context, static_cast<std::size_t>(in.gcount()),
+    for (;;) {
+        if (job.stopped()) {
+            return refuse(ErrorCode::Stopped, "reading was stopped");
+        }
+        const ssize_t got = ::read(file->get(), block.data(), block.size());
+        if (got < 0 && errno == EINTR) {
+            continue;
+        }
+        if (got < 0) {
+            return tl::make_unexpected(fileTrouble("the file cannot be read", path, errno));
+        }
+        if (got == 0) {
+            break;
+        }
+        sha256_update(&context, static_cast<std::size_t>(got),
                       reinterpret_cast<const std::uint8_t*>(block.data()));
     }
     return digestText(context);

@@ -1,5 +1,6 @@
 #pragma once
 
+#include "core/base/job.h"
 #include "core/base/result.h"
 
 #include <cstdint>
@@ -12,8 +13,8 @@ namespace rapporto {
 [[nodiscard]] std::uint64_t contentHash(std::string_view bytes,
                                         std::uint64_t seed = 14695981039346656037ULL);
 
-/// SHA-256 of a file as 64 hexadecimal digits; File when it cannot be read.
-[[nodiscard]] Result<std::string> sha256OfFile(const std::string& path);
+/// SHA-256 of a file as 64 hexadecimal digits; File when it cannot be read, Stopped.
+[[nodiscard]] Result<std::string> sha256OfFile(const std::string& path, const Job& job = {});
 [[nodiscard]] std::string sha256OfText(std::string_view text);
 
 }  // namespace rapporto

@@ -28,6 +28,7 @@ enum class ErrorCode {
     NotUsed,        ///< Something is asked for that has no use in what is asked.
     NothingToTell,  ///< What is left is rounding: there is nothing that a number could stand on.
     Fault,          ///< A mistake of this program, stopped at the border of one part.
+    TooLarge,       ///< It would take more memory or time than there is.
 };
 
 /// An expected failure, in words for the person who meets it: what happened, where, and what

@@ -5,6 +5,7 @@
 #include <algorithm>
 #include <cmath>
 #include <mutex>
+#include <unordered_map>
 
 namespace rapporto {
 namespace {
@@ -89,16 +90,32 @@ class DerivedOrder {
     DerivedOrder(const std::vector<Derived>& all, const Layout& layout)
         : all_(all), layout_(layout), state_(all.size(), 0) {
         for (std::size_t i = 0; i < all.size(); ++i) {
+            places_[all[i].name].push_back(i);
+        }
+        for (std::size_t i = 0; i < all.size(); ++i) {
             visit(i);
         }
     }
 
     std::vector<std::size_t> order;
-    std::map<std::string, Refusal> circular;
+    std::map<std::string, Refusal> refused;  ///< What stands in a circle, or at the end of a chain.
 
   private:
+    static constexpr std::size_t kLongestChain = 1000;  // The stack holds many times more.
+
     void visit(std::size_t i) {
         if (state_[i] != 0) {
+            return;
+        }
+        if (path_.size() >= kLongestChain) {
+            refused.emplace(all_[i].name,
+                            Refusal{ErrorCode::TooLarge,
+                                    "it stands behind " + std::to_string(path_.size()) +
+                                        " definitions that each need the next",
+                                    all_[i].name,
+                                    "Bring what the first of them says into fewer.",
+                                    {all_[i].name}});
+            state_[i] = 2;
             return;
         }
         state_[i] = 1;
@@ -109,12 +126,12 @@ class DerivedOrder {
                 names.insert({layout_.unit, layout_.time});
             }
             for (const std::string& name : names) {
-                for (std::size_t j = 0; j < all_.size(); ++j) {
-                    if (all_[j].name == name && state_[j] == 1) {
-                        refuseCircle(j);
-                    } else if (all_[j].name == name) {
-                        visit(j);
-                    }
+                const auto places = places_.find(name);
+                if (places == places_.end()) {
+                    continue;
+                }
+                for (const std::size_t j : places->second) {
+                    state_[j] == 1 ? refuseCircle(j) : visit(j);
                 }
             }
         }
@@ -131,16 +148,17 @@ class DerivedOrder {
         }
         path += all_[start].name;
         for (auto it = from; it != path_.end(); ++it) {
-            circular.emplace(all_[*it].name, Refusal{ErrorCode::Circular,
-                                                     "the definitions go in a circle: " + path,
-                                                     all_[*it].name,
-                                                     "Change one of them.",
-                                                     {all_[*it].name}});
+            refused.emplace(all_[*it].name, Refusal{ErrorCode::Circular,
+                                                    "the definitions go in a circle: " + path,
+                                                    all_[*it].name,
+                                                    "Change one of them.",
+                                                    {all_[*it].name}});
         }
     }
 
     const std::vector<Derived>& all_;
     const Layout& layout_;
+    std::unordered_map<std::string, std::vector<std::size_t>> places_;
     std::vector<int> state_;
     std::vector<std::size_t> path_;
 };
@@ -160,7 +178,7 @@ Frame Frame::make(const Table& table, const std::vector<VariableEntry>& entries,
         frame.table_.variables.push_back(std::move(variable));
     }
     DerivedOrder order(derived, layout);
-    frame.broken_ = order.circular;
+    frame.broken_ = order.refused;
     for (const std::size_t i : order.order) {
         const Derived& one = derived[i];
         if (frame.broken_.contains(one.name)) {

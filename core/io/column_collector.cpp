@@ -7,14 +7,15 @@
 
 #include <algorithm>
 #include <cmath>
-#include <set>
+#include <unordered_map>
+#include <unordered_set>
 
 namespace rapporto {
 
-void ColumnCollector::addMissing() {
-    kinds_.push_back(Kind::Missing);
-    values_.push_back(std::nan(""));
-    ++counts_[0];
+void ColumnCollector::addMissing(std::size_t count) {
+    kinds_.insert(kinds_.end(), count, Kind::Missing);
+    values_.insert(values_.end(), count, std::nan(""));
+    counts_[0] += count;
 }
 
 void ColumnCollector::addNumber(double value) {
@@ -106,7 +107,14 @@ void ColumnCollector::finish(std::string name, const ReaderOptions& options, Imp
 std::vector<std::string> repairedNames(const std::vector<std::string>& found, std::size_t line,
                                        Import& import) {
     std::vector<std::string> names;
-    std::set<std::string> taken;
+    std::unordered_set<std::string> taken;
+    std::unordered_map<std::string, int> next;
+    const auto note = [&](std::string what) {
+        ++import.problemCount;
+        if (import.problems.size() < kMaxProblems) {
+            import.problems.push_back({line, std::move(what)});
+        }
+    };
     for (std::size_t j = 0; j < found.size(); ++j) {
         const auto from = found[j].find_first_not_of(" \t\r\n");
         std::string name =
@@ -115,21 +123,20 @@ std::vector<std::string> repairedNames(const std::vector<std::string>& found, st
                 : found[j].substr(from, found[j].find_last_not_of(" \t\r\n") - from + 1);
         if (name.empty()) {
             name = fmt::format("column_{}", j + 1);
-            import.problems.push_back(
-                {line, "header of column " + std::to_string(j + 1) + " is empty: named " + name});
+            note("header of column " + std::to_string(j + 1) + " is empty: named " + name);
         }
         std::string unique = name;
-        for (int i = 2; !taken.insert(unique).second; ++i) {
-            unique = fmt::format("{}_{}", name, i);
+        // Where the last one of that name left off: a hundred thousand of one name are named in one
+        // pass.
+        for (int& i = next.try_emplace(name, 1).first->second; !taken.insert(unique).second;) {
+            unique = fmt::format("{}_{}", name, ++i);
         }
         if (unique != name) {
-            import.problems.push_back({line, "header ‘" + name +
-                                                 "’ is repeated: the one of column " +
-                                                 std::to_string(j + 1) + " is named " + unique});
+            note("header ‘" + name + "’ is repeated: the one of column " + std::to_string(j + 1) +
+                 " is named " + unique);
         }
         names.push_back(unique);
     }
-    import.problemCount = import.problems.size();
     return names;
 }
 

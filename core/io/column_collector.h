@@ -12,7 +12,7 @@ namespace rapporto {
 /// column is: numbers, dates or truths when all its cells are, else texts.
 class ColumnCollector {
   public:
-    void addMissing();
+    void addMissing(std::size_t count = 1);
     void addNumber(double value);
     void addText(std::string_view text);
     void addDate(double days);  ///< Since 1970-01-01.

@@ -1,7 +1,9 @@
 #include "core/io/csv.h"
 
+#include "core/base/disk.h"
 #include "core/base/format.h"
 #include "core/base/parallel.h"
+#include "core/base/room.h"
 #include "core/io/column_collector.h"
 #include "core/io/csv_guess.h"
 #include "core/io/mapped_file.h"
@@ -13,7 +15,6 @@
 #include <atomic>
 #include <cmath>
 #include <cstring>
-#include <fstream>
 #include <numeric>
 
 namespace rapporto {
@@ -324,7 +325,9 @@ std::pair<std::size_t, std::size_t> lineAt(std::string_view text, std::size_t fr
     return {from, next(from)};
 }
 
-std::string withRepairs(std::string_view text, std::vector<LineRepair> repairs) {
+/// @param missed  gets the repairs of lines that are not there.
+std::string withRepairs(std::string_view text, std::vector<LineRepair> repairs,
+                        std::vector<LineRepair>& missed) {
     std::stable_sort(repairs.begin(), repairs.end(),
                      [](const LineRepair& a, const LineRepair& b) { return a.line < b.line; });
     std::string out;
@@ -338,6 +341,7 @@ std::string withRepairs(std::string_view text, std::vector<LineRepair> repairs) 
         }
         const auto [from, to] = lineAt(text, at, repair.line - line);
         if (from >= text.size()) {
+            missed.assign(repairs.begin() + static_cast<std::ptrdiff_t>(k), repairs.end());
             break;
         }
         out += text.substr(at, from - at);
@@ -350,8 +354,31 @@ std::string withRepairs(std::string_view text, std::vector<LineRepair> repairs) 
     return out;
 }
 
+/// Marks that are to tell two things apart must differ.
+Result<void> agreeing(const ReaderOptions& options) {
+    const auto same = [](std::optional<char> a, std::optional<char> b) {
+        return a && b && *a == *b;
+    };
+    const char* pair = same(options.decimal, options.thousands) ? "‘decimal’ and ‘thousands’"
+                       : same(options.delimiter, options.decimal) ? "‘delimiter’ and ‘decimal’"
+                       : same(options.delimiter, options.thousands) ? "‘delimiter’ and ‘thousands’"
+                       : same(options.delimiter, options.quote) ? "‘delimiter’ and ‘quote’"
+                       : same(options.decimal, options.quote)   ? "‘decimal’ and ‘quote’"
+                       : same(options.thousands, options.quote) ? "‘thousands’ and ‘quote’"
+                                                                : nullptr;
+    if (pair == nullptr) {
+        return {};
+    }
+    return refuse(ErrorCode::BadSetting,
+                  std::string(pair) + " are the same mark: nothing could tell them apart",
+                  "source.reader", "Leave one of them out, and it is guessed.");
+}
+
 Result<Import> readDelimited(std::string_view bytes, const ReaderOptions& options,
                              const Passed& passed, const Job& job) {
+    if (auto sense = agreeing(options); !sense) {
+        return tl::make_unexpected(sense.error());
+    }
     std::string storage;
     const auto decoded = decodeText(bytes, options.encoding, storage);
     if (!decoded) {
@@ -359,8 +386,9 @@ Result<Import> readDelimited(std::string_view bytes, const ReaderOptions& option
     }
     passed(bytes);
     std::string mended;
+    std::vector<LineRepair> missed;
     if (!options.repairs.empty()) {
-        mended = withRepairs(decoded->text, options.repairs);
+        mended = withRepairs(decoded->text, options.repairs, missed);
     }
     const std::string_view text = options.repairs.empty() ? decoded->text : mended;
     Import import;
@@ -383,6 +411,11 @@ Result<Import> readDelimited(std::string_view bytes, const ReaderOptions& option
             names[j] = fmt::format("column_{}", j + 1);
         }
     }
+    for (const LineRepair& one : missed) {
+        ++import.problemCount;
+        import.problems.push_back(
+            {one.line, "a repair names this line and the text ends before it"});
+    }
     const std::size_t columns = names.size();
     const Passed keepText = [](std::string_view) {};
     PieceReader reader(text, import.used, start.position(), start.line(),
@@ -395,6 +428,9 @@ Result<Import> readDelimited(std::string_view bytes, const ReaderOptions& option
         isText[j] = isText[j] || meant[j];
     }
     std::vector<bool> failed(columns, false);
+    if (auto room = roomForCells(reader.most(), columns, text.size(), ""); !room) {
+        return tl::make_unexpected(room.error());
+    }
     Cells cells(isText, reader.most());
     auto read = reader.read(cells, failed);
     if (!read && read.error().code != ErrorCode::Stopped && reader.uncut()) {
@@ -458,6 +494,9 @@ Result<Import> readCsvFile(const std::string& path, const ReaderOptions& options
     }
     auto import = readDelimited(
         file->bytes(), options, [&](std::string_view part) { file->release(part); }, job);
+    if (file->wasCutShort()) {
+        return tl::make_unexpected(cutShort(path));
+    }
     if (!import && import.error().where.empty()) {
         Refusal refusal = import.error();
         refusal.where = path;
@@ -501,7 +540,7 @@ Result<std::vector<std::string>> linesOfFile(const std::string& path, const Read
 }
 
 Result<void> writeCsv(const Table& table, const std::string& path) {
-    std::ofstream out(path, std::ios::binary);
+    std::string out;
     const auto quoted = [](const std::string& text) {
         if (text.find_first_of(",\"\r\n") == std::string::npos) {
             return text;
@@ -513,28 +552,29 @@ Result<void> writeCsv(const Table& table, const std::string& path) {
         return safe + "\"";
     };
     for (std::size_t j = 0; j < table.columns.size(); ++j) {
-        out << (j > 0 ? "," : "") << quoted(table.columns[j].name());
+        out += j > 0 ? "," : "";
+        out += quoted(table.columns[j].name());
     }
-    out << '\n';
+    out += '\n';
     for (std::size_t i = 0; i < table.rows(); ++i) {
         for (std::size_t j = 0; j < table.columns.size(); ++j) {
             const Column& column = table.columns[j];
-            out << (j > 0 ? "," : "");
+            out += j > 0 ? "," : "";
             if (column.isMissing(i)) {
                 continue;
             }
             if (column.isText()) {
-                out << quoted(column.texts()[static_cast<std::size_t>(column.codes()[i])]);
+                out += quoted(column.texts()[static_cast<std::size_t>(column.codes()[i])]);
             } else if (table.variables[j].measure == Measure::Date) {
-                out << dateText(column.numbers()[i]);
+                out += dateText(column.numbers()[i]);
             } else {
-                out << exactNumber(column.numbers()[i]);
+                out += exactNumber(column.numbers()[i]);
             }
         }
-        out << '\n';
+        out += '\n';
     }
-    if (!out.flush()) {
-        return refuse(ErrorCode::File, "the file cannot be written", path);
+    if (const auto done = replaceFile(path, out); !done) {
+        return tl::make_unexpected(done.error());
     }
     return {};
 }

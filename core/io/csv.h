@@ -33,6 +33,7 @@ struct ReaderOptions {
     std::string block;     ///< “B3:F200”; empty: all filled cells.
     std::string table;     ///< Of a database or package; empty: the first.
     std::string query;     ///< Read-only; instead of a table.
+    double patience = 15;  ///< Seconds that a database may take; 0: without end.
     std::vector<LineRepair> repairs;  ///< Of a delimited text.
     std::vector<std::string> asText;  ///< Columns that hold texts whatever they look like.
 

@@ -567,7 +567,7 @@ Result<Decoded> decodeText(std::string_view bytes, const std::optional<std::stri
 
 ReaderOptions guessOptions(std::string_view text, ReaderOptions options) {
     text = text.substr(0, 256U * 1024U);
-    for (std::size_t i = 0; i < options.skip; ++i) {
+    for (std::size_t i = 0; i < options.skip && !text.empty(); ++i) {
         const auto end = text.find('\n');
         text.remove_prefix(end == std::string_view::npos ? text.size() : end + 1);
     }
@@ -577,6 +577,9 @@ ReaderOptions guessOptions(std::string_view text, ReaderOptions options) {
     const auto records = firstRecords(text, *options.delimiter, options.quote, 200);
     if (!options.decimal) {
         options.decimal = guessDecimal(records, *options.delimiter);
+        if (options.decimal == options.thousands) {
+            options.decimal = *options.thousands == '.' ? ',' : '.';
+        }
     }
     if (!options.thousands) {
         options.thousands = guessThousands(records, *options.decimal);

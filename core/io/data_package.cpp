@@ -1,6 +1,8 @@
 // Tabular data packages: an open standard for a CSV with types, titles, missing values and
 // categories beside it.
+#include "core/base/disk.h"
 #include "core/base/format.h"
+#include "core/base/json_shape.h"
 #include "core/base/typed_text.h"
 #include "core/io/mapped_file.h"
 #include "core/io/table_file.h"
@@ -9,7 +11,6 @@
 
 #include <algorithm>
 #include <filesystem>
-#include <fstream>
 #include <sstream>
 
 namespace rapporto {
@@ -118,6 +119,11 @@ Result<Chosen> chosenResource(const std::string& path, const ReaderOptions& opti
     const auto description = MappedFile::open(path);
     if (!description) {
         return tl::make_unexpected(description.error());
+    }
+    if (auto plain = plainEnough(description->bytes()); !plain) {
+        Refusal refusal = plain.error();
+        refusal.where = path + ", " + refusal.where;
+        return tl::make_unexpected(refusal);
     }
     const Json package = Json::parse(description->bytes(), nullptr, false);
     const Json& resources = memberOf(package, "resources");
@@ -263,10 +269,8 @@ Result<void> writeDataPackage(const Table& table, const std::string& path) {
                                         {"dialect", Json{{"delimiter", ","}, {"header", true}}},
                                         {"schema", Json{{"missingValues", Json::array({""})},
                                                         {"fields", fields}}}}})}};
-    std::ofstream out(path, std::ios::binary);
-    out << package.dump(2) << '\n';
-    if (!out.flush()) {
-        return refuse(ErrorCode::File, "the file cannot be written", path);
+    if (const auto done = replaceFile(path, package.dump(2) + "\n"); !done) {
+        return tl::make_unexpected(done.error());
     }
     return {};
 }

@@ -1,4 +1,5 @@
 // DDI Codebook 2.5: an open standard for what is known about a table, as XML beside its CSV.
+#include "core/base/disk.h"
 #include "core/base/format.h"
 #include "core/base/typed_text.h"
 #include "core/io/mapped_file.h"
@@ -9,7 +10,6 @@
 #include <algorithm>
 #include <cmath>
 #include <filesystem>
-#include <fstream>
 
 namespace rapporto {
 namespace {
@@ -374,8 +374,10 @@ Result<void> writeDdi(const Table& table, const std::string& path) {
     for (std::size_t j = 0; j < table.columns.size(); ++j) {
         writeVariable(data.append_child("var"), table.variables[j], table.columns[j]);
     }
-    if (!document.save_file(path.c_str(), "  ")) {
-        return refuse(ErrorCode::File, "the file cannot be written", path);
+    std::ostringstream text;
+    document.save(text, "  ");
+    if (const auto done = replaceFile(path, text.str()); !done) {
+        return tl::make_unexpected(done.error());
     }
     return {};
 }

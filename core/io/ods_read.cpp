@@ -1,54 +1,110 @@
-// OpenDocument spreadsheets in (OASIS OpenDocument 1.2, part 1, section 9): the archive by
-// liborcus, the markup by pugixml.
+// OpenDocument spreadsheets in (OASIS OpenDocument 1.2, part 1, section 9).
+#include "core/io/sheet_archive.h"
 #include "core/io/sheet_cells.h"
 #include "core/io/table_file.h"
 
-#include <orcus/stream.hpp>
-#include <orcus/zip_archive.hpp>
-#include <orcus/zip_archive_stream.hpp>
-#include <pugixml.hpp>
-
-#include <cstdlib>
+#include <algorithm>
 #include <cstring>
-#include <filesystem>
 #include <memory>
+#include <optional>
 
 namespace rapporto {
 namespace {
 
-using Rows = std::vector<std::vector<SheetCell>>;
+constexpr long kMostRows = 1048576;
+constexpr long kMostColumns = 16384;
+constexpr int kDeepest = 64;
+constexpr std::size_t kMostSpaces = std::size_t{1} << 26U;
 
-constexpr long kMostRepeats = 1048576;
+/// One cell and those right of it that repeat it; columns from 0, both ends included.
+struct Run {
+    long first = 0;
+    long last = 0;
+    SheetCell cell;
+};
+
+/// A row and those below that repeat it.
+struct Band {
+    long first = 0;
+    long last = 0;
+    std::vector<Run> runs;
+};
+
+/// How often a part repeats itself; at least once, whatever is written there.
+long repeatsOf(const pugi::xml_node& node, const char* name, long most) {
+    return std::clamp<long>(node.attribute(name).as_llong(1), 1, most);
+}
+
+/// Reads the tables of a document. What is written once and repeated stays written once, so that
+/// memory is bounded by the text; how deep parts may lie in each other is bounded, too.
+class Reader {
+  public:
+    explicit Reader(const Job& job) : job_(job) {}
+
+    [[nodiscard]] const std::optional<Refusal>& refusal() const { return refusal_; }
+
+    [[nodiscard]] Sheet sheetOf(const pugi::xml_node& table);
+
+  private:
+    void addWords(const pugi::xml_node& node, int depth, std::string& out);
+    [[nodiscard]] std::string wordsOf(const pugi::xml_node& cell);
+    [[nodiscard]] SheetCell cellOf(const pugi::xml_node& node);
+    [[nodiscard]] std::vector<Run> runsOf(const pugi::xml_node& row);
+    void addRows(const pugi::xml_node& parent, int depth, std::vector<Band>& rows);
+
+    void refuseFor(ErrorCode code, std::string what) {
+        if (!refusal_) {
+            refusal_ = Refusal{code, std::move(what), {}, "Save it anew as delimited text.", {}};
+        }
+    }
+
+    Job job_;
+    std::optional<Refusal> refusal_;
+    long row_ = 0;
+    std::size_t spaces_ = 0;
+};
 
 /// The words of a cell: paragraphs on lines of their own, runs of spaces and tabs written out.
-void addWords(const pugi::xml_node& node, std::string& out) {
+void Reader::addWords(const pugi::xml_node& node, int depth, std::string& out) {
+    if (depth > kDeepest) {
+        refuseFor(ErrorCode::Syntax, "the words of a cell are nested too deep");
+    }
     for (const pugi::xml_node& child : node.children()) {
+        if (refusal_) {
+            return;
+        }
         if (child.type() == pugi::node_pcdata || child.type() == pugi::node_cdata) {
             out += child.value();
         } else if (std::strcmp(child.name(), "text:s") == 0) {
-            out.append(child.attribute("text:c").as_uint(1), ' ');
+            const std::size_t count = child.attribute("text:c").as_uint(1);
+            spaces_ += count;
+            if (spaces_ > kMostSpaces) {
+                refuseFor(ErrorCode::TooLarge, "its cells hold more spaces than anything");
+                return;
+            }
+            out.append(count, ' ');
         } else if (std::strcmp(child.name(), "text:tab") == 0) {
             out += '\t';
         } else if (std::strcmp(child.name(), "text:line-break") == 0) {
             out += '\n';
         } else if (std::strcmp(child.name(), "office:annotation") != 0) {
-            addWords(child, out);
+            addWords(child, depth + 1, out);
         }
     }
 }
 
-std::string wordsOf(const pugi::xml_node& cell) {
+std::string Reader::wordsOf(const pugi::xml_node& cell) {
     std::string out;
     bool first = true;
     for (const pugi::xml_node& paragraph : cell.children("text:p")) {
         out += first ? "" : "\n";
         first = false;
-        addWords(paragraph, out);
+        addWords(paragraph, 0, out);
     }
     return out;
 }
 
-SheetCell cellOf(const pugi::xml_node& node) {
+SheetCell Reader::cellOf(const pugi::xml_node& node) {
     SheetCell out;
     const std::string type = node.attribute("office:value-type").as_string();
     if (std::strcmp(node.attribute("calcext:value-type").as_string(), "error") == 0) {
@@ -73,65 +129,82 @@ SheetCell cellOf(const pugi::xml_node& node) {
     return out;
 }
 
+std::vector<Run> Reader::runsOf(const pugi::xml_node& row) {
+    std::vector<Run> runs;
+    long column = 0;
+    for (const pugi::xml_node& child : row.children()) {
+        const bool cell = std::strcmp(child.name(), "table:table-cell") == 0 ||
+                          std::strcmp(child.name(), "table:covered-table-cell") == 0;
+        if (!cell || column >= kMostColumns) {
+            continue;
+        }
+        const long repeats =
+            repeatsOf(child, "table:number-columns-repeated", kMostColumns - column);
+        SheetCell one = cellOf(child);
+        if (one.kind != SheetCell::Kind::Empty) {
+            runs.push_back({column, column + repeats - 1, std::move(one)});
+        }
+        column += repeats;
+    }
+    return runs;
+}
+
 /// Rows may stand in groups, header rows and row groups.
-void addRows(const pugi::xml_node& parent, Rows& rows) {
+void Reader::addRows(const pugi::xml_node& parent, int depth, std::vector<Band>& rows) {
+    if (depth > kDeepest) {
+        refuseFor(ErrorCode::Syntax, "its groups of rows are nested too deep");
+    }
+    std::size_t seen = 0;
     for (const pugi::xml_node& node : parent.children()) {
+        if (refusal_ || row_ >= kMostRows) {
+            return;
+        }
+        if ((++seen & 1023U) == 0 && job_.stopped()) {
+            refuseFor(ErrorCode::Stopped, "reading was stopped");
+            return;
+        }
         if (std::strcmp(node.name(), "table:table-row") != 0) {
             const bool holder = std::strncmp(node.name(), "table:table-row", 15) == 0 ||
                                 std::strcmp(node.name(), "table:table-header-rows") == 0;
             if (holder) {
-                addRows(node, rows);
+                addRows(node, depth + 1, rows);
             }
             continue;
         }
-        std::vector<SheetCell> row;
-        long blank = 0;
-        for (const pugi::xml_node& child : node.children()) {
-            const bool cell = std::strcmp(child.name(), "table:table-cell") == 0 ||
-                              std::strcmp(child.name(), "table:covered-table-cell") == 0;
-            if (!cell) {
-                continue;
-            }
-            const long repeats =
-                std::min<long>(child.attribute("table:number-columns-repeated").as_llong(1), 16384);
-            const SheetCell one = cellOf(child);
-            if (one.kind == SheetCell::Kind::Empty) {
-                blank += repeats;  // Kept only where something follows.
-                continue;
-            }
-            row.resize(row.size() + static_cast<std::size_t>(blank));
-            blank = 0;
-            row.insert(row.end(), static_cast<std::size_t>(repeats), one);
+        const long repeats = repeatsOf(node, "table:number-rows-repeated", kMostRows - row_);
+        std::vector<Run> runs = runsOf(node);
+        if (!runs.empty()) {
+            rows.push_back({row_, row_ + repeats - 1, std::move(runs)});
         }
-        const long repeats =
-            std::min<long>(node.attribute("table:number-rows-repeated").as_llong(1), kMostRepeats);
-        rows.insert(rows.end(), static_cast<std::size_t>(repeats), row);
-        if (row.empty() && repeats > 10000) {
-            rows.resize(rows.size() - static_cast<std::size_t>(repeats));  // The sheet's far end.
-        }
+        row_ += repeats;
     }
 }
 
-Sheet sheetOf(const pugi::xml_node& table) {
-    auto rows = std::make_shared<Rows>();
-    addRows(table, *rows);
-    while (!rows->empty() && rows->back().empty()) {
-        rows->pop_back();
-    }
+Sheet Reader::sheetOf(const pugi::xml_node& table) {
+    auto rows = std::make_shared<std::vector<Band>>();
+    row_ = 0;
+    addRows(table, 0, *rows);
     Sheet out;
     out.name = table.attribute("table:name").as_string();
-    out.lastRow = static_cast<long>(rows->size()) - 1;
-    out.firstRow = 0;
-    while (out.firstRow < out.lastRow && (*rows)[static_cast<std::size_t>(out.firstRow)].empty()) {
-        ++out.firstRow;
+    if (rows->empty()) {
+        out.lastRow = -1;
+        return out;
     }
-    for (const auto& row : *rows) {
-        out.lastColumn = std::max(out.lastColumn, static_cast<long>(row.size()) - 1);
+    out.firstRow = rows->front().first;
+    out.lastRow = rows->back().last;
+    for (const Band& band : *rows) {
+        out.lastColumn = std::max(out.lastColumn, band.runs.back().last);
+        out.filled += band.runs.size();
     }
     out.cell = [rows](long row, long column) {
-        const auto& cells = (*rows)[static_cast<std::size_t>(row)];
-        return column < static_cast<long>(cells.size()) ? cells[static_cast<std::size_t>(column)]
-                                                        : SheetCell{};
+        const auto band = std::partition_point(rows->begin(), rows->end(),
+                                               [row](const Band& b) { return b.last < row; });
+        if (band == rows->end() || band->first > row) {
+            return SheetCell{};
+        }
+        const auto run = std::partition_point(band->runs.begin(), band->runs.end(),
+                                              [column](const Run& r) { return r.last < column; });
+        return run == band->runs.end() || run->first > column ? SheetCell{} : run->cell;
     };
     return out;
 }
@@ -139,40 +212,29 @@ Sheet sheetOf(const pugi::xml_node& table) {
 }  // namespace
 
 Result<Import> readOds(const std::string& path, const ReaderOptions& options, const Job& job) {
-    if (!std::filesystem::is_regular_file(path)) {
-        return refuse(ErrorCode::File, "the file cannot be opened", path,
-                      "Check that it is there and may be read.");
+    const auto archive = SheetArchive::open(path);
+    if (!archive) {
+        return tl::make_unexpected(archive.error());
     }
     pugi::xml_document document;
-    try {
-        orcus::zip_archive_stream_fd stream(path.c_str());
-        orcus::zip_archive archive(&stream);
-        archive.load();
-        std::vector<unsigned char> content;
-        if (!archive.read_file_entry("content.xml", content)) {
-            return refuse(ErrorCode::Syntax, "there is no spreadsheet in this archive", path);
-        }
-        const auto parsed = document.load_buffer(
-            content.data(), content.size(), pugi::parse_default | pugi::parse_ws_pcdata_single);
-        if (!parsed) {
-            return refuse(ErrorCode::Syntax,
-                          std::string("this spreadsheet cannot be read: ") + parsed.description(),
-                          path, "Open it where it was made and save it again.");
-        }
-    } catch (const std::exception& fault) {
-        // The library throws on broken archives: what a person can cause.
-        return refuse(ErrorCode::Syntax,
-                      std::string("this spreadsheet cannot be read: ") + fault.what(), path,
-                      "Open it where it was made and save it again.");
+    std::vector<char> text;
+    if (auto done = archive->parse("content.xml", document, text, job); !done) {
+        return tl::make_unexpected(done.error());
     }
+    Reader reader(job);
     std::vector<Sheet> sheets;
     const pugi::xml_node body =
         document.child("office:document-content").child("office:body").child("office:spreadsheet");
     for (const pugi::xml_node& table : body.children("table:table")) {
-        Sheet sheet = sheetOf(table);
+        Sheet sheet = reader.sheetOf(table);
         if (sheet.lastRow >= 0) {
             sheets.push_back(std::move(sheet));
         }
+    }
+    if (reader.refusal()) {
+        Refusal refusal = *reader.refusal();
+        refusal.where = path;
+        return tl::make_unexpected(refusal);
     }
     return tableOfSheets(sheets, path, options, job);
 }

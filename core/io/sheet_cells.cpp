@@ -1,6 +1,7 @@
 #include "core/io/sheet_cells.h"
 
 #include "core/base/format.h"
+#include "core/base/room.h"
 #include "core/io/column_collector.h"
 #include "core/io/table_file.h"
 
@@ -143,7 +144,18 @@ Result<Import> tableOfSheets(const std::vector<Sheet>& sheets, const std::string
         block.lastRow = std::min(block.lastRow, sheet.lastRow);
         block.lastColumn = std::min(block.lastColumn, sheet.lastColumn);
     }
-    block.firstRow += static_cast<long>(options.skip);
+    block.firstRow += static_cast<long>(
+        std::min(options.skip, static_cast<std::size_t>(block.lastRow - block.firstRow + 1)));
+    if (block.firstRow > block.lastRow || block.firstColumn > block.lastColumn) {
+        return refuse(ErrorCode::Syntax, "there is no cell left to read", path,
+                      "Skip fewer rows, or choose another block.");
+    }
+    if (auto room = roomForCells(static_cast<std::size_t>(block.lastRow - block.firstRow + 1),
+                                 static_cast<std::size_t>(block.lastColumn - block.firstColumn + 1),
+                                 sheet.filled, path);
+        !room) {
+        return tl::make_unexpected(room.error());
+    }
     std::vector<Cell> first;
     for (long c = block.firstColumn; c <= block.lastColumn; ++c) {
         first.push_back(sheet.cell(block.firstRow, c));
@@ -166,6 +178,9 @@ Result<Import> tableOfSheets(const std::vector<Sheet>& sheets, const std::string
     for (std::size_t j = 0; j < names.size(); ++j) {
         ColumnCollector column;
         for (long r = from; r <= block.lastRow; ++r) {
+            if ((r & 4095) == 0 && job.stopped()) {
+                return refuse(ErrorCode::Stopped, "reading was stopped");
+            }
             const Cell cell = sheet.cell(r, block.firstColumn + static_cast<long>(j));
             if (cell.kind == SheetCell::Kind::Error) {
                 ++import.problemCount;
@@ -175,9 +190,6 @@ Result<Import> tableOfSheets(const std::vector<Sheet>& sheets, const std::string
                 }
             }
             add(cell, column);
-        }
-        if (job.stopped()) {
-            return refuse(ErrorCode::Stopped, "reading was stopped");
         }
         column.finish(names[j], options, import);
     }

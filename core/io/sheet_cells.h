@@ -24,6 +24,7 @@ struct Sheet {
     long firstColumn = 0;
     long lastRow = 0;
     long lastColumn = 0;
+    std::size_t filled = 0;  ///< Cells that the file holds one by one.
     std::function<SheetCell(long row, long column)> cell;
 };
 

@@ -1,12 +1,19 @@
+#include "core/base/disk.h"
 #include "core/base/format.h"
+#include "core/base/room.h"
 #include "core/io/column_collector.h"
 #include "core/io/csv_guess.h"
 #include "core/io/table_file.h"
 
+#include <fmt/format.h>
 #include <sqlite3.h>
+#include <unistd.h>
 
 #include <algorithm>
+#include <array>
+#include <chrono>
 #include <cstdio>
+#include <cstring>
 #include <memory>
 
 namespace rapporto {
@@ -24,6 +31,19 @@ using Database = std::unique_ptr<sqlite3, CloseDatabase>;
 using Statement = std::unique_ptr<sqlite3_stmt, CloseStatement>;
 
 Result<Database> openDatabase(const std::string& path, int flags) {
+    if ((flags & SQLITE_OPEN_CREATE) == 0) {
+        // The library would wait on a pipe, and take anything for a database without tables.
+        const auto file = openForReading(path);
+        if (!file) {
+            return tl::make_unexpected(file.error());
+        }
+        std::array<char, 16> head{};
+        const ssize_t got = ::read(file->get(), head.data(), head.size());
+        if (got > 0 && std::memcmp(head.data(), "SQLite format 3", head.size()) != 0) {
+            return refuse(ErrorCode::Syntax, "this is no SQLite database", path,
+                          "Choose another file, or read it as what it is.");
+        }
+    }
     sqlite3* raw = nullptr;
     const int code = sqlite3_open_v2(path.c_str(), &raw, flags, nullptr);
     Database db(raw);
@@ -36,7 +56,12 @@ Result<Database> openDatabase(const std::string& path, int flags) {
 
 Result<Statement> prepare(sqlite3* db, const std::string& sql) {
     sqlite3_stmt* raw = nullptr;
-    if (sqlite3_prepare_v2(db, sql.c_str(), -1, &raw, nullptr) != SQLITE_OK || raw == nullptr) {
+    const bool prepared = sqlite3_prepare_v2(db, sql.c_str(), -1, &raw, nullptr) == SQLITE_OK;
+    if (prepared && raw == nullptr) {
+        return refuse(ErrorCode::BadSetting, "the query says nothing", "query",
+                      "Write a query that reads: select …");
+    }
+    if (!prepared) {
         const int at = sqlite3_error_offset(db);
         return refuse(ErrorCode::BadSetting,
                       std::string("the database says: ") + sqlite3_errmsg(db),
@@ -109,6 +134,39 @@ void readCell(sqlite3_stmt* statement, int column, std::size_t row, ColumnCollec
     }
 }
 
+/// Asked by the database as it works: whether to go on.
+struct Watch {
+    Job job;
+    std::chrono::steady_clock::time_point since;
+    double patience = 0.0;  ///< Seconds; 0: without end.
+
+    static int look(void* self) {
+        const auto* watch = static_cast<const Watch*>(self);
+        const std::chrono::duration<double> passed =
+            std::chrono::steady_clock::now() - watch->since;
+        const bool late = watch->patience > 0.0 && passed.count() > watch->patience;
+        return watch->job.stopped() || late ? 1 : 0;
+    }
+};
+
+/// A query is one statement: what stands behind it would be dropped in silence.
+Result<void> isOnly(sqlite3* db, const std::string& query) {
+    sqlite3_stmt* raw = nullptr;
+    const char* rest = nullptr;
+    if (sqlite3_prepare_v2(db, query.c_str(), -1, &raw, &rest) == SQLITE_OK) {
+        const Statement first(raw);
+        while (rest != nullptr && *rest != '\0') {
+            const int code = sqlite3_prepare_v2(db, rest, -1, &raw, &rest);
+            const Statement next(raw);
+            if (code != SQLITE_OK || raw != nullptr) {
+                return refuse(ErrorCode::BadSetting, "there is more than one statement", "query",
+                              "Write one query that reads: select …");
+            }
+        }
+    }
+    return {};
+}
+
 /// The rows of a table of texts.
 std::vector<std::vector<std::string>> textRows(sqlite3* db, const std::string& table) {
     std::vector<std::vector<std::string>> rows;
@@ -137,6 +195,9 @@ Result<Import> readSqlite(const std::string& path, const ReaderOptions& options,
     if (!db) {
         return tl::make_unexpected(db.error());
     }
+    Watch watch{job, std::chrono::steady_clock::now(), options.patience};
+    sqlite3_progress_handler(db->get(), 20000, &Watch::look, &watch);
+    sqlite3_limit(db->get(), SQLITE_LIMIT_EXPR_DEPTH, 200);
     Import import;
     import.used = options;
     import.parts = tableNames(db->get());
@@ -158,9 +219,16 @@ Result<Import> readSqlite(const std::string& path, const ReaderOptions& options,
     if (!statement) {
         return tl::make_unexpected(statement.error());
     }
+    if (auto single = isOnly(db->get(), query); !single) {
+        return tl::make_unexpected(single.error());
+    }
     if (sqlite3_stmt_readonly(statement->get()) == 0) {
         return refuse(ErrorCode::BadSetting, "this would change the database", "query",
                       "Write a query that reads: select …");
+    }
+    if (sqlite3_bind_parameter_count(statement->get()) > 0) {
+        return refuse(ErrorCode::BadSetting, "the query leaves values open (‘?’)", "query",
+                      "Write the values into it.");
     }
     const int columns = sqlite3_column_count(statement->get());
     std::vector<std::string> names;
@@ -179,6 +247,24 @@ Result<Import> readSqlite(const std::string& path, const ReaderOptions& options,
         if ((rows & 4095U) == 0 && job.stopped()) {
             return refuse(ErrorCode::Stopped, "reading was stopped");
         }
+        // A query may have more rows than its file has bytes: memory alone bounds it.
+        if ((rows & 0xFFFFU) == 0) {
+            const double so = static_cast<double>(rows) * static_cast<double>(columns) * 20.0;
+            if (auto room = roomFor(so, "what the query has brought so far", path); !room) {
+                return tl::make_unexpected(room.error());
+            }
+        }
+    }
+    if (code == SQLITE_INTERRUPT && job.stopped()) {
+        return refuse(ErrorCode::Stopped, "reading was stopped");
+    }
+    if (code == SQLITE_INTERRUPT) {
+        return refuse(
+            ErrorCode::TooLarge,
+            fmt::format("the database had not answered after {:.0f} seconds", options.patience),
+            path,
+            "Make the query end sooner, or set ‘patience’ to more seconds (0: without "
+            "end).");
     }
     if (code != SQLITE_DONE) {
         return refuse(ErrorCode::File,
@@ -196,7 +282,7 @@ Result<Import> readSqlite(const std::string& path, const ReaderOptions& options,
 
 Result<void> writeSqlite(const Table& table, const std::string& path) {
     // A fresh file beside it, so that a failure leaves the old one whole.
-    const std::string fresh = path + ".part";
+    const std::string fresh = nameBeside(path);
     (void)std::remove(fresh.c_str());
     {
         const auto db = openDatabase(fresh, SQLITE_OPEN_READWRITE | SQLITE_OPEN_CREATE);
@@ -272,11 +358,7 @@ Result<void> writeSqlite(const Table& table, const std::string& path) {
             return done;
         }
     }
-    if (std::rename(fresh.c_str(), path.c_str()) != 0) {
-        (void)std::remove(fresh.c_str());
-        return refuse(ErrorCode::File, "the file cannot be written", path);
-    }
-    return {};
+    return putInPlace(fresh, path);
 }
 
 }  // namespace rapporto

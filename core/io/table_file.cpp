@@ -59,14 +59,21 @@ std::string tableTypes() {
     return all;
 }
 
-Result<std::string> sha256OfTable(const std::string& path, const ReaderOptions& options) {
+std::vector<std::string> filesOfTable(const std::string& path, const ReaderOptions& options) {
     const TableFormat* format = formatOf(path, options.type);
-    if (format == nullptr || format->files == nullptr) {
-        return sha256OfFile(path);
+    return format == nullptr || format->files == nullptr ? std::vector<std::string>{path}
+                                                         : format->files(path, options);
+}
+
+Result<std::string> sha256OfTable(const std::string& path, const ReaderOptions& options,
+                                  const Job& job) {
+    const std::vector<std::string> files = filesOfTable(path, options);
+    if (files.size() == 1) {
+        return sha256OfFile(path, job);
     }
     std::string sums;
-    for (const std::string& file : format->files(path, options)) {
-        const auto sum = sha256OfFile(file);
+    for (const std::string& file : files) {
+        const auto sum = sha256OfFile(file, job);
         if (!sum) {
             return sum;
         }

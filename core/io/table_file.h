@@ -24,9 +24,13 @@ struct TableFormat {
 /// The types in words: “csv, data-package, … and json”.
 [[nodiscard]] std::string tableTypes();
 
+/// The files that a table stands in: one, or a description and what it describes.
+[[nodiscard]] std::vector<std::string> filesOfTable(const std::string& path,
+                                                    const ReaderOptions& options);
+
 /// SHA-256 of a table's file as 64 hexadecimal digits; of several files, of their sums one a line.
 [[nodiscard]] Result<std::string> sha256OfTable(const std::string& path,
-                                                const ReaderOptions& options);
+                                                const ReaderOptions& options, const Job& job = {});
 
 /// Reads a table of any kind.
 ///

@@ -1,3 +1,4 @@
+#include "core/base/disk.h"
 #include "core/io/table_file.h"
 
 #include <xlsxwriter.h>
@@ -14,7 +15,7 @@ Result<void> writeXlsx(const Table& table, const std::string& path) {
                       "a sheet holds at most 1 048 575 rows below its header", path,
                       "Write CSV or SQLite instead.");
     }
-    const std::string fresh = path + ".part";
+    const std::string fresh = nameBeside(path);
     lxw_workbook_options options{};
     options.constant_memory = LXW_FALSE;
     lxw_workbook* book = workbook_new_opt(fresh.c_str(), &options);
@@ -55,11 +56,14 @@ Result<void> writeXlsx(const Table& table, const std::string& path) {
             }
         }
     }
-    if (workbook_close(book) != LXW_NO_ERROR || std::rename(fresh.c_str(), path.c_str()) != 0) {
+    const lxw_error closed = workbook_close(book);
+    if (closed != LXW_NO_ERROR) {
         (void)std::remove(fresh.c_str());
-        return refuse(ErrorCode::File, "the file cannot be written", path);
+        return refuse(ErrorCode::File,
+                      std::string("the file cannot be written: ") + lxw_strerror(closed), path,
+                      "Choose another place.");
     }
-    return {};
+    return putInPlace(fresh, path);
 }
 
 }  // namespace rapporto

@@ -59,6 +59,10 @@ class Fitter {
             }
             fit_.solution = *std::move(solution);
         }
+        if (fit_.solution.kept.empty() && design_.X.cols() > 0 && !design_.swept) {
+            return refuse(ErrorCode::NoTerms, "no term is left: every one is zero in the rows used",
+                          "terms", "Add a term that varies, or a constant.");
+        }
         if (at_ != nullptr) {
             fit_.solution.coefficients = (*at_)(fit_.solution.kept);
             fit_.solution.residuals = design_.y - design_.X * *at_;

@@ -6,6 +6,7 @@
 #include "core/numerics/normal_below.h"
 
 #include <boost/math/special_functions/erf.hpp>
+#include <fmt/format.h>
 
 #include <algorithm>
 #include <cmath>
@@ -447,6 +448,15 @@ Result<Fit> fitMultinomialLogit(const Design& design, const EstimatorSettings& /
         return tl::make_unexpected(columns.error());
     }
     const MatrixXd X = design.X(Eigen::all, columns->kept);
+    const auto asked = static_cast<std::size_t>(X.cols()) * static_cast<std::size_t>(levels - 1);
+    if (static_cast<double>(asked) > rowsStoodFor(design)) {
+        // Levels would be told for certain, and the search for it takes minutes.
+        return refuse(ErrorCode::TooFewRows,
+                      fmt::format("{} cannot carry {}: {} for each of {} levels but one",
+                                  plural(design.counts.used, "row", "rows"),
+                                  plural(asked, "coefficient", "coefficients"), X.cols(), levels),
+                      "sample", "Merge levels, take terms out or widen the sample.");
+    }
     const VectorXd w = rowWeights(design);
     VectorXd shares = VectorXd::Zero(levels);
     for (Index i = 0; i < design.y.size(); ++i) {

@@ -3,6 +3,7 @@
 #include "core/report/wording.h"
 
 #include <algorithm>
+#include <cctype>
 
 namespace rapporto {
 namespace {
@@ -58,6 +59,37 @@ std::string csvCell(const std::string& text) {
     return out + "\"";
 }
 
+/// Texts of a study may come from a stranger: in the page they stay texts, neither markup nor
+/// links.
+std::string inMarkdown(const std::string& text, bool inTable = false) {
+    std::string out;
+    for (std::size_t i = 0; i < text.size(); ++i) {
+        const char c = text[i];
+        const char next = i + 1 < text.size() ? text[i + 1] : ' ';
+        const std::string_view rest = std::string_view(text).substr(i);
+        const bool tag = std::isalpha(static_cast<unsigned char>(next)) != 0 || next == '/' ||
+                         next == '!' || next == '?';
+        if (c == '<' && tag) {
+            out += "&lt;";
+        } else if (c == '[') {
+            out += "\\[";
+        } else if (c == '|' && inTable) {
+            out += "\\|";
+        } else if (c == '\n' || c == '\r') {
+            out += ' ';
+        } else if (rest.starts_with("://")) {
+            out += ":&#47;/";
+            i += 2;
+        } else if (rest.starts_with("www.")) {
+            out += "www&#46;";
+            i += 3;
+        } else {
+            out += c;
+        }
+    }
+    return out;
+}
+
 }  // namespace
 
 std::string writeHtml(const std::string& title, const std::vector<ReportBlock>& blocks) {
@@ -94,22 +126,22 @@ std::string writeHtml(const std::string& title, const std::vector<ReportBlock>& 
 }
 
 std::string writeMarkdown(const std::string& title, const std::vector<ReportBlock>& blocks) {
-    std::string out = "# " + title + "\n";
+    std::string out = "# " + inMarkdown(title) + "\n";
     for (const ReportBlock& b : blocks) {
         out += "\n";
         switch (b.kind) {
             case Kind::Heading:
-                out += "## " + b.text + "\n";
+                out += "## " + inMarkdown(b.text) + "\n";
                 break;
             case Kind::Paragraph:
             case Kind::Caption:
-                out += b.text + "\n";
+                out += inMarkdown(b.text) + "\n";
                 break;
             case Kind::Note:
-                out += "*" + plain(b.text) + "*\n";
+                out += "*" + inMarkdown(plain(b.text)) + "*\n";
                 break;
             case Kind::Equation:
-                out += "> " + b.text + "\n";
+                out += "> " + inMarkdown(b.text) + "\n";
                 break;
             case Kind::Figure:
                 out += "*(A figure stands here in the HTML and PDF forms.)*\n";
@@ -118,7 +150,7 @@ std::string writeMarkdown(const std::string& title, const std::vector<ReportBloc
                 for (std::size_t r = 0; r < b.cells.size(); ++r) {
                     out += "|";
                     for (const auto& cell : b.cells[r]) {
-                        out += " " + cell + " |";
+                        out += " " + inMarkdown(cell, true) + " |";
                     }
                     out += "\n";
                     if (r == 0) {

@@ -1,5 +1,6 @@
 #include "core/study/sources.h"
 
+#include "core/base/disk.h"
 #include "core/base/format.h"
 #include "core/base/hash.h"
 #include "core/io/table_file.h"
@@ -22,7 +23,7 @@ Result<Import> readOne(const Source& source, const std::string& directory, bool 
     }
     const std::string path = pathOf(source, directory);
     if (!source.sha256.empty()) {
-        const auto sum = sha256OfTable(path, source.reader);
+        const auto sum = sha256OfTable(path, source.reader, job);
         if (!sum) {
             return tl::make_unexpected(sum.error());
         }
@@ -95,6 +96,63 @@ Result<Shaped> stepTaken(const ShapeStep& step, const Study& study, const Source
 std::string pathOf(const Source& source, const std::string& directory) {
     const std::filesystem::path file(source.file);
     return file.is_absolute() ? file.string() : (std::filesystem::path(directory) / file).string();
+}
+
+std::vector<std::string> filesOf(const Study& study) {
+    std::vector<std::string> out;
+    const auto add = [&out](const std::string& file) {
+        if (!file.empty() && std::find(out.begin(), out.end(), file) == out.end()) {
+            out.push_back(file);
+        }
+    };
+    add(study.source.moments ? std::string() : study.source.file);
+    for (const ShapeStep& step : study.shape) {
+        if (const Source* other = otherSource(step)) {
+            add(other->file);
+        }
+    }
+    return out;
+}
+
+std::vector<std::string> filesOutside(const Study& study, const std::string& directory) {
+    namespace fs = std::filesystem;
+    std::error_code none;
+    const fs::path home = fs::weakly_canonical(directory, none);
+    std::vector<std::string> out;
+    for (const std::string& file : filesOf(study)) {
+        Source source;
+        source.file = file;
+        // Links are followed: where the cells come from is what counts.
+        const fs::path at = fs::weakly_canonical(pathOf(source, directory), none);
+        const auto differ = std::mismatch(home.begin(), home.end(), at.begin(), at.end());
+        if (differ.first != home.end()) {
+            out.push_back(file);
+        }
+    }
+    return out;
+}
+
+Result<void> mayWriteTo(const std::string& path, const Study& study, const std::string& studyPath) {
+    std::vector<std::string> kept;
+    if (!studyPath.empty()) {
+        kept.push_back(studyPath);
+    }
+    const std::string directory =
+        std::filesystem::absolute(studyPath.empty() ? "study" : studyPath).parent_path().string();
+    Source source;
+    source.reader = study.source.reader;
+    for (const std::string& file : filesOf(study)) {
+        source.file = file;
+        const auto parts = filesOfTable(pathOf(source, directory), source.reader);
+        kept.insert(kept.end(), parts.begin(), parts.end());
+    }
+    for (const std::string& one : kept) {
+        if (sameFile(path, one)) {
+            return refuse(ErrorCode::File, "nothing is written over what the study is made of",
+                          path, "Choose another name.");
+        }
+    }
+    return {};
 }
 
 Result<Sources> readSources(const Study& study, const std::string& directory, bool acceptChanged,
@@ -233,7 +291,7 @@ SourceReview reviewSources(const Study& study, const Study& proposed, const std:
             out.refusal = out.refusal ? out.refusal : std::optional(import.error());
             return nullptr;
         }
-        const auto sum = sha256OfTable(pathOf(now, directory), now.reader);
+        const auto sum = sha256OfTable(pathOf(now, directory), now.reader, job);
         review.changed =
             now.file != before.file || (sum && !now.sha256.empty() && *sum != now.sha256);
         review.changes = changesOf(study, before, import->table);

@@ -21,6 +21,20 @@ struct Sources {
 [[nodiscard]] Result<Sources> readSources(const Study& study, const std::string& directory,
                                           bool acceptChanged, const Job& job);
 
+/// The files that the study names, as it names them, each once.
+[[nodiscard]] std::vector<std::string> filesOf(const Study& study);
+
+/// Those of them that lie, links followed, outside `directory`, where the study does. A study from
+/// a stranger could have any file of its reader's read: who opens it is to know.
+[[nodiscard]] std::vector<std::string> filesOutside(const Study& study,
+                                                    const std::string& directory);
+
+/// Refuses a place to write to that is the study itself or what it is made from.
+///
+/// @param studyPath  empty: the study has no file.
+[[nodiscard]] Result<void> mayWriteTo(const std::string& path, const Study& study,
+                                      const std::string& studyPath);
+
 /// Where a source lies.
 [[nodiscard]] std::string pathOf(const Source& source, const std::string& directory);
 

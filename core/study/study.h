@@ -1,5 +1,6 @@
 #pragma once
 
+#include "core/base/disk.h"
 #include "core/data/frame.h"
 #include "core/data/moments.h"
 #include "core/data/shape.h"
@@ -159,11 +160,15 @@ struct Study {
 [[nodiscard]] Result<Study> readStudyText(const std::string& text);
 [[nodiscard]] Result<Study> readStudyFile(const std::string& path);
 
+/// The study as it is saved.
+[[nodiscard]] nlohmann::ordered_json studyJson(const Study& study);
+
 /// The study as text: keys in the order of the format, two-space indent, one list entry a line.
 [[nodiscard]] std::string studyText(const Study& study);
 
-/// Writes beside the target and renames, so that a failure leaves the old file whole.
-[[nodiscard]] Result<void> writeStudyFile(const Study& study, const std::string& path);
+/// As replaceFile() does: at every moment the old study or the new one stands whole.
+[[nodiscard]] Result<Written> writeStudyFile(const Study& study, const std::string& path,
+                                             Disk& disk = systemDisk());
 
 /// A file with how it is read as JSON text on one line: a key for what was read from it.
 [[nodiscard]] std::string sourceText(const Source& source);

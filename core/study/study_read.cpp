@@ -1,5 +1,7 @@
 // Reading the study file.
+#include "core/base/disk.h"
 #include "core/base/format.h"
+#include "core/base/json_shape.h"
 #include "core/checks/check.h"
 #include "core/io/table_file.h"
 #include "core/model/fit.h"
@@ -14,10 +16,8 @@
 
 #include <algorithm>
 #include <cmath>
-#include <fstream>
 #include <limits>
 #include <map>
-#include <sstream>
 
 namespace rapporto {
 namespace {
@@ -28,6 +28,12 @@ tl::unexpected<Refusal> bad(const std::string& where, const std::string& what,
                             const std::string& help = {}) {
     return refuse(ErrorCode::BadSetting, what, where, help);
 }
+
+constexpr std::size_t kMostEntries = 100000000;  // Kept values, rows set aside.
+constexpr std::size_t kMostTerms = 5000;         // Of a question, and of a set.
+constexpr std::size_t kMostParts = 20;           // Of a product.
+constexpr std::size_t kMostRequests = 500;       // Checks, quantiles, hypotheses, effects.
+constexpr double kMostCount = 9e15;              // Whole numbers that numbers hold.
 
 /// Reads members of one object; the first fault is kept, everything after it is ignored.
 class Reader {
@@ -70,6 +76,16 @@ class Reader {
         return value.is_boolean() ? value.get<bool>() : otherwise;
     }
 
+    /// A whole number from `least` to `most`; a number between or beyond is a fault, not bent.
+    double whole(const char* key, double otherwise, double least, double most) {
+        const double value = number(key, otherwise);
+        if (!(value >= least && value <= most) || value != std::floor(value)) {
+            fault(fmt::format("‘{}’ is a whole number from {:.0f} to {:.0f}", key, least, most));
+            return otherwise;
+        }
+        return value;
+    }
+
     double number(const char* key, double otherwise) {
         const Json& value = at(key);
         if (!value.is_null() && !value.is_number()) {
@@ -79,9 +95,12 @@ class Reader {
     }
 
     /// A text or a list of texts.
-    std::vector<std::string> texts(const char* key) {
+    std::vector<std::string> texts(const char* key, std::size_t most = kMostEntries) {
         const Json& value = at(key);
         std::vector<std::string> out;
+        if (!fits(value, key, most)) {
+            return out;
+        }
         if (value.is_string()) {
             out.push_back(value.get<std::string>());
         } else if (value.is_array()) {
@@ -99,9 +118,12 @@ class Reader {
     }
 
     /// The entries of a list; none when the key is absent.
-    std::vector<const Json*> list(const char* key) {
+    std::vector<const Json*> list(const char* key, std::size_t most = kMostEntries) {
         const Json& value = at(key);
         std::vector<const Json*> out;
+        if (!fits(value, key, most)) {
+            return out;
+        }
         if (value.is_array()) {
             for (const Json& one : value) {
                 out.push_back(&one);
@@ -110,6 +132,15 @@ class Reader {
             fault(fmt::format("‘{}’ is a list", key));
         }
         return out;
+    }
+
+    /// A list longer than anything one means by it would take the day before it is refused.
+    bool fits(const Json& value, const char* key, std::size_t most) {
+        if (value.is_array() && value.size() > most) {
+            fault(fmt::format("‘{}’ has {} entries; it takes {} at most", key, value.size(), most));
+            return false;
+        }
+        return true;
     }
 
     void fault(const std::string& what, const std::string& help = {}) {
@@ -262,7 +293,11 @@ ReaderOptions readReader(const Json& json, const std::string& file, Reader& oute
     if (const std::string encoding = reader.text("encoding"); !encoding.empty()) {
         options.encoding = encoding;
     }
-    options.skip = static_cast<std::size_t>(std::clamp(reader.number("skip", 0.0), 0.0, 1e15));
+    options.skip = static_cast<std::size_t>(reader.whole("skip", 0.0, 0.0, kMostCount));
+    options.patience = reader.number("patience", options.patience);
+    if (!(options.patience >= 0.0)) {
+        reader.fault("‘patience’ is a number of seconds, 0 for without end");
+    }
     options.sheet = reader.text("sheet");
     options.block = reader.text("block");
     options.table = reader.text("table");
@@ -576,6 +611,9 @@ void readChecks(const Json& value, Question& q, Reader& in) {
         in.fault("‘checks’ is \"all\", \"none\" or a list");
         return;
     }
+    if (!in.fits(value, "checks", kMostRequests)) {
+        return;
+    }
     for (const Json& one : value) {
         CheckRequest request;
         if (one.is_string()) {
@@ -584,7 +622,7 @@ void readChecks(const Json& value, Question& q, Reader& in) {
             Reader options(one, "checks");
             request.id = options.text("id");
             if (options.has("lags")) {
-                request.lags = static_cast<int>(options.number("lags", 1));
+                request.lags = static_cast<int>(options.whole("lags", 1.0, 1.0, 10000.0));
             }
             if (options.has("cross")) {
                 request.cross = options.flag("cross", true);
@@ -625,7 +663,7 @@ void readChecks(const Json& value, Question& q, Reader& in) {
 }
 
 void readTerms(Reader& in, std::vector<Term>& into, const char* key, bool muted) {
-    for (const Json* one : in.list(key)) {
+    for (const Json* one : in.list(key, kMostTerms)) {
         Term term;
         term.muted = muted;
         if (one->is_string()) {
@@ -634,7 +672,7 @@ void readTerms(Reader& in, std::vector<Term>& into, const char* key, bool muted)
             Reader object(*one, "terms");
             if (object.has("product")) {
                 term.kind = Term::Kind::Product;
-                term.parts = object.texts("product");
+                term.parts = object.texts("product", kMostParts);
                 if (term.parts.size() < 2) {
                     object.fault("a product needs two parts or more");
                 }
@@ -661,7 +699,7 @@ void readBootstrap(Reader& in, ErrorSpec& errors) {
         errors.draws = static_cast<int>(draws);
     }
     if (in.has("seed")) {
-        errors.seed = static_cast<std::uint64_t>(std::clamp(in.number("seed", 1.0), 0.0, 9e15));
+        errors.seed = static_cast<std::uint64_t>(in.whole("seed", 1.0, 0.0, kMostCount));
     }
     errors.scheme = in.text("scheme", errors.scheme);
     errors.interval = in.text("interval", errors.interval);
@@ -876,7 +914,7 @@ void readEstimator(const Json& json, Question& q, Reader& in) {
                q.method == "tobit" || q.method == "interval" || isSelection(q.method)) {
         readOutcomeModel(estimator, q);
     } else if (q.method == "quantile") {
-        for (const Json* one : estimator.list("at")) {
+        for (const Json* one : estimator.list("at", kMostRequests)) {
             if (one->is_number() && *one > 0.0 && *one < 1.0) {
                 q.settings.at.push_back(one->get<double>());
             } else {
@@ -1108,7 +1146,7 @@ Study readStudy(Reader& in) {
     if (!(study.alpha > 0.0 && study.alpha < 1.0)) {
         in.fault("‘alpha’ lies between 0 and 1");
     }
-    study.seed = static_cast<std::uint64_t>(std::clamp(in.number("seed", 1.0), 0.0, 9e15));
+    study.seed = static_cast<std::uint64_t>(in.whole("seed", 1.0, 0.0, kMostCount));
     if (in.has("source")) {
         study.source = readSource(in.at("source"), in);
     } else {
@@ -1130,7 +1168,7 @@ Study readStudy(Reader& in) {
     }
     for (const Json* one : in.list("sets")) {
         Reader set(*one, "sets");
-        study.sets.push_back({set.text("name"), set.texts("members")});
+        study.sets.push_back({set.text("name"), set.texts("members", kMostTerms)});
         in.close(set);
     }
     for (const Json* one : in.list("derived")) {
@@ -1155,7 +1193,15 @@ Study readStudy(Reader& in) {
         in.close(sample);
     }
     for (const Json* one : in.list("questions")) {
-        study.questions.push_back(readQuestion(*one, study.questions.size() + 1));
+        Question question = readQuestion(*one, study.questions.size() + 1);
+        if (study.find(question.id) != nullptr && !question.unbuilt) {
+            question.unbuilt = Refusal{ErrorCode::BadSetting,
+                                       "there is another question ‘" + question.id + "’ before it",
+                                       "question " + question.id,
+                                       "Give each an id of its own.",
+                                       {}};
+        }
+        study.questions.push_back(std::move(question));
     }
     if (in.has("desk")) {
         if (auto desk = readDesk(in.at("desk"))) {
@@ -1178,6 +1224,9 @@ Study readStudy(Reader& in) {
 }  // namespace
 
 Result<Study> readStudyText(const std::string& text) {
+    if (auto plain = plainEnough(text); !plain) {
+        return tl::make_unexpected(plain.error());
+    }
     Json json;
     try {
         json = Json::parse(text);
@@ -1216,13 +1265,15 @@ Result<Study> readStudyText(const std::string& text) {
 }
 
 Result<Study> readStudyFile(const std::string& path) {
-    std::ifstream in(path, std::ios::binary);
-    std::stringstream text;
-    if (!in || !(text << in.rdbuf())) {
-        return refuse(ErrorCode::File, "the study cannot be read", path,
-                      "Check that it is there and may be read.");
+    const auto text = readWhole(path);
+    if (!text) {
+        return tl::make_unexpected(text.error());
     }
-    auto study = readStudyText(text.str());
+    if (text->empty()) {
+        return refuse(ErrorCode::Syntax, "the file is empty: no study was written into it", path,
+                      "Look whether a file beside it, or a copy of yours, has it.");
+    }
+    auto study = readStudyText(*text);
     if (!study) {
         Refusal refusal = study.error();
         refusal.where = path + (refusal.where.empty() ? "" : ", " + refusal.where);

@@ -7,12 +7,9 @@
 
 #include <fmt/format.h>
 #include <nlohmann/json.hpp>
-#include <unistd.h>
 
 #include <algorithm>
 #include <cmath>
-#include <cstdio>
-#include <fstream>
 #include <iterator>
 #include <set>
 
@@ -422,6 +419,9 @@ Json readerJson(const Source& source) {
     say("block", r.block);
     say("table", r.table);
     say("query", r.query);
+    if (r.patience != ReaderOptions().patience) {
+        json["patience"] = r.patience;
+    }
     for (const LineRepair& repair : r.repairs) {
         json["repairs"].push_back(Json{{"line", repair.line}, {"text", repair.text}});
     }
@@ -651,51 +651,6 @@ Json sampleJson(const Study& study) {
     return json;
 }
 
-Json studyJson(const Study& study) {
-    Writer out(study.raw.get());
-    out.put("format", "rapporto-study", nullptr);
-    out.put("version", 1, nullptr);
-    out.put("title", study.title, nullptr);
-    out.put("alpha", study.alpha, nullptr);
-    out.put("seed", study.seed, 1);
-    out.put("source", sourceJson(study), nullptr);
-    Json shape = Json::array();
-    for (std::size_t k = 0; k < study.shape.size(); ++k) {
-        shape.push_back(std::visit(StepJson{}, study.shape[k]));
-        carryIntoStep(study, k, shape.back());
-    }
-    out.put("shape", shape, Json::array());
-    out.put("variables", variablesJson(study), Json::array());
-    out.put("layout", layoutJson(study.layout), nullptr);
-    out.put("survey", withUnknown(surveyJson(study.survey), study.raw.get(), "survey"),
-            surveyJson(Survey{}));
-    Json sets = Json::array();
-    for (const TermSet& s : study.sets) {
-        sets.push_back(Json{{"name", s.name}, {"members", s.members}});
-    }
-    out.put("sets", sets, Json::array());
-    out.put("derived", derivedJson(study.derived), Json::array());
-    out.put("kept", keptJson(study.kept), Json::array());
-    out.put("sample", sampleJson(study), Json::object());
-    Json questions = Json::array();
-    for (const Question& q : study.questions) {
-        questions.push_back(questionJson(q));
-    }
-    out.put("questions", questions, nullptr);
-    out.put("desk", withUnknown(deskJson(study.desk), study.raw.get(), "desk"), deskJson({}));
-    Json report = Json::array();
-    for (const ReportItem& item : study.report) {
-        report.push_back(Json{{"item", item.item}, {"questions", item.questions}});
-    }
-    out.put("report", report, Json::array());
-    Json trail = Json::array();
-    for (const TrailStep& step : study.trail) {
-        trail.push_back(Json{{"at", step.at}, {"did", step.did}});
-    }
-    out.put("trail", trail, Json::array());
-    return out.finish();
-}
-
 void render(const Json& json, int indent, std::string& out) {
     const std::string pad(static_cast<std::size_t>(indent) + 2, ' ');
     const std::string flat = json.dump();
@@ -743,29 +698,59 @@ std::string prettyJson(const nlohmann::ordered_json& json) {
     return out + "\n";
 }
 
+nlohmann::ordered_json studyJson(const Study& study) {
+    Writer out(study.raw.get());
+    out.put("format", "rapporto-study", nullptr);
+    out.put("version", 1, nullptr);
+    out.put("title", study.title, nullptr);
+    out.put("alpha", study.alpha, nullptr);
+    out.put("seed", study.seed, 1);
+    out.put("source", sourceJson(study), nullptr);
+    Json shape = Json::array();
+    for (std::size_t k = 0; k < study.shape.size(); ++k) {
+        shape.push_back(std::visit(StepJson{}, study.shape[k]));
+        carryIntoStep(study, k, shape.back());
+    }
+    out.put("shape", shape, Json::array());
+    out.put("variables", variablesJson(study), Json::array());
+    out.put("layout", layoutJson(study.layout), nullptr);
+    out.put("survey", withUnknown(surveyJson(study.survey), study.raw.get(), "survey"),
+            surveyJson(Survey{}));
+    Json sets = Json::array();
+    for (const TermSet& s : study.sets) {
+        sets.push_back(Json{{"name", s.name}, {"members", s.members}});
+    }
+    out.put("sets", sets, Json::array());
+    out.put("derived", derivedJson(study.derived), Json::array());
+    out.put("kept", keptJson(study.kept), Json::array());
+    out.put("sample", sampleJson(study), Json::object());
+    Json questions = Json::array();
+    for (const Question& q : study.questions) {
+        questions.push_back(questionJson(q));
+    }
+    out.put("questions", questions, nullptr);
+    out.put("desk", withUnknown(deskJson(study.desk), study.raw.get(), "desk"), deskJson({}));
+    Json report = Json::array();
+    for (const ReportItem& item : study.report) {
+        report.push_back(Json{{"item", item.item}, {"questions", item.questions}});
+    }
+    out.put("report", report, Json::array());
+    Json trail = Json::array();
+    for (const TrailStep& step : study.trail) {
+        trail.push_back(Json{{"at", step.at}, {"did", step.did}});
+    }
+    out.put("trail", trail, Json::array());
+    return out.finish();
+}
+
 std::string studyText(const Study& study) { return prettyJson(studyJson(study)); }
 
 std::string sourceText(const Source& source) { return tableJson(source).dump(); }
 
 std::string questionText(const Question& question) { return questionJson(question).dump(); }
 
-Result<void> writeStudyFile(const Study& study, const std::string& path) {
-    const std::string beside = fmt::format("{}.{}.part", path, getpid());
-    {
-        std::ofstream out(beside, std::ios::binary);
-        out << studyText(study);
-        if (!out.flush()) {
-            std::remove(beside.c_str());
-            return refuse(ErrorCode::File, "the study cannot be written", path,
-                          "Choose another place.");
-        }
-    }
-    if (std::rename(beside.c_str(), path.c_str()) != 0) {
-        std::remove(beside.c_str());
-        return refuse(ErrorCode::File, "the study cannot be written", path,
-                      "Choose another place.");
-    }
-    return {};
+Result<Written> writeStudyFile(const Study& study, const std::string& path, Disk& disk) {
+    return replaceFile(path, studyText(study), disk);
 }
 
 }  // namespace rapporto

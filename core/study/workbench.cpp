@@ -48,6 +48,8 @@ Workbench::Workbench(std::function<void()> changed, std::size_t workers)
 Workbench::~Workbench() {
     {
         const std::scoped_lock lock(mutex_);
+        // Else another worker would find what is stopped here still wanted, and begin it anew.
+        stopped_ = true;
         for (const Task& task : running_) {
             task.job.stop();
         }
@@ -58,12 +60,15 @@ Workbench::~Workbench() {
     wake_.notify_all();
 }
 
-void Workbench::open(Study study, Sources sources) {
+void Workbench::open(Study study, Sources sources, std::vector<Study> past) {
     const std::scoped_lock lock(mutex_);
     study_ = std::move(study);
     sources_ = std::move(sources);
     ++tableKey_;
-    past_.clear();
+    past_ = std::move(past);
+    if (past_.size() > kMostSteps) {
+        past_.erase(past_.begin(), past_.end() - static_cast<std::ptrdiff_t>(kMostSteps));
+    }
     future_.clear();
     newest_.clear();
     cache_.clear();

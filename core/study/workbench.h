@@ -34,8 +34,10 @@ class Workbench {
     Workbench(const Workbench&) = delete;
     Workbench& operator=(const Workbench&) = delete;
 
-    /// Starts over with a study and what it is made from; history is empty afterwards.
-    void open(Study study, Sources sources);
+    /// Starts over with a study and what it is made from.
+    ///
+    /// @param past  states that undo goes back to, oldest first.
+    void open(Study study, Sources sources, std::vector<Study> past = {});
 
     /// Keeps study and history, replaces what they are computed from.
     void replaceSources(Sources sources);

@@ -276,7 +276,8 @@ class CsvTest : public QObject {
         QVERIFY2(import.has_value(), import ? "" : import.error().text().c_str());
         QCOMPARE(import->table.rows(), std::size_t{3});
         QCOMPARE(import->table.columns[0].numbers()[2], 5.0);  // The last word about a line counts.
-        QCOMPARE(import->problemCount, std::size_t{0});
+        QCOMPARE(import->problemCount, std::size_t{1});        // What names no line is said.
+        QCOMPARE(import->problems[0].line, std::size_t{90});
         QVERIFY(import->used.repairs == options.repairs);
         const auto lines = linesOfText(text, options, 1, 3);
         QVERIFY(lines.has_value());

@@ -1,5 +1,6 @@
 #include "tests/core/fixtures.h"
 
+#include <QDir>
 #include <QFile>
 #include <QProcess>
 #include <QTemporaryDir>
@@ -161,6 +162,77 @@ class RunnerTest : public QObject {
         const Outcome o = run({place_.filePath("k.rapporto"), "--out", place_.filePath("r.json")});
         QCOMPARE(o.exit, 0);
         QVERIFY(o.errors.contains("colour"));
+    }
+
+    // ---- what is written where
+
+    void writesOverNothingTheStudyIsMadeOf() {
+        const QString path = place_.filePath("w.rapporto");
+        const QByteArray text =
+            study(R"({"id":"q1","kind":"explain","outcome":"y","terms":["x"]})");
+        write(path, text);
+        const auto whole = [&](const QString& file) {
+            QFile in(file);
+            return in.open(QIODevice::ReadOnly) ? in.readAll() : QByteArray();
+        };
+        const QByteArray rows = whole(place_.filePath("t.csv"));
+        for (const QStringList& call :
+             {QStringList{"--out", path},
+              {"--report", place_.filePath("t.csv")},
+              {"--out", place_.filePath("./t.csv")},
+              {"--out", place_.filePath("o.md"), "--report", place_.filePath("o.md")}}) {
+            const Outcome o = run(QStringList{path} + call);
+            QCOMPARE(o.exit, 2);
+            QCOMPARE(o.errors.count('\n'), 1);
+        }
+        QCOMPARE(whole(path), text);
+        QCOMPARE(whole(place_.filePath("t.csv")), rows);
+        QVERIFY(!QFile::exists(place_.filePath("o.md")));
+    }
+
+    void tellsWhenItsOutputIsLost() {
+        const QString path = place_.filePath("w.rapporto");
+        write(path, study(R"({"id":"q1","kind":"explain","outcome":"y","terms":["x"]})"));
+        const auto shell = [&](const QString& tail) {
+            QProcess process;
+            process.start("/bin/sh", {"-c", QString(RAPPORTO_RUNNER " '%1' %2").arg(path, tail)});
+            process.waitForFinished(60000);
+            return std::pair(process.exitCode(), QString::fromUtf8(process.readAllStandardError()));
+        };
+        const auto full = shell("> /dev/full");
+        QCOMPARE(full.first, 2);
+        QVERIFY2(full.second.contains("the disk is full"), qPrintable(full.second));
+        QCOMPARE(shell(">&-").first, 2);
+        QVERIFY(shell("| true; exit 0").second.size() < 300);
+        QCOMPARE(shell("--out /dev/full").first, 2);
+        QCOMPARE(shell("--out /dev/stdout > '" + place_.filePath("piped") + "'").first, 0);
+        QVERIFY(QFileInfo(place_.filePath("piped")).size() > 100);
+        QCOMPARE(shell("--out '" + place_.filePath("no/such/place") + "'").first, 2);
+        for (const char* threads : {"-1", "1000000000", "99999999999999999999999999"}) {
+            const auto o = shell(QString("--threads ") + threads);
+            QCOMPARE(o.first, 2);
+            QVERIFY2(!o.second.contains("memory"), qPrintable(o.second));
+        }
+    }
+
+    void readsOutsideTheFolderWhenTold() {
+        QDir(place_.path()).mkpath("inner");
+        const QString path = place_.filePath("inner/s.rapporto");
+        write(path, study(R"({"id":"q1","kind":"explain","outcome":"y","terms":["x"]})",
+                          R"({"kind":"table","file":"../t.csv"})"));
+        const Outcome o = run({path});
+        QCOMPARE(o.exit, 2);
+        QVERIFY2(o.errors.contains("outside its folder: ../t.csv"), qPrintable(o.errors));
+        QCOMPARE(run({path, "--anywhere"}).exit, 0);
+    }
+
+    void repeatsNoEndlessText() {
+        const QString path = place_.filePath("w.rapporto");
+        write(path, study("{\"id\":\"q1\",\"kind\":\"explain\",\"outcome\":\"y\",\"terms\":[\"" +
+                          QByteArray(1000000, 'x') + "\"]}"));
+        const Outcome o = run({path});
+        QCOMPARE(o.exit, 3);
+        QVERIFY(o.errors.size() < 5000);
     }
 };
 

@@ -10,12 +10,14 @@
 #include "app/stages/data/shape_page.h"
 #include "app/stages/data/summary_page.h"
 #include "app/stages/data/variables_page.h"
+#include "core/base/disk.h"
 #include "core/base/format.h"
 #include "core/describe/codes.h"
 #include "core/io/table_file.h"
 #include "core/report/codebook.h"
 #include "core/report/wording.h"
 
+#include <QBuffer>
 #include <QButtonGroup>
 #include <QFileDialog>
 #include <QHBoxLayout>
@@ -31,7 +33,7 @@
 #include <QVBoxLayout>
 
 #include <cmath>
-#include <fstream>
+#include <memory>
 
 namespace rapporto::app {
 namespace {
@@ -152,6 +154,10 @@ void DataStage::exportTable(bool transformed) {
 }
 
 void DataStage::exportTo(const QString& path, bool transformed) {
+    if (const auto may = session_.mayWriteTo(path); !may) {
+        emit session_.refused(text(may.error().text()));
+        return;
+    }
     const auto frame = session_.frame();
     const auto source = session_.bench().table();
     if (!frame || !source) {
@@ -184,6 +190,10 @@ void DataStage::printCodebook() {
 }
 
 void DataStage::writeCodebook(const QString& path) {
+    if (const auto may = session_.mayWriteTo(path); !may) {
+        emit session_.refused(text(may.error().text()));
+        return;
+    }
     const auto frame = session_.frame();
     if (!frame) {
         return;
@@ -192,20 +202,16 @@ void DataStage::writeCodebook(const QString& path) {
         const auto entries = codebookEntries(*frame);
         const bool pdf = path.endsWith(".pdf", Qt::CaseInsensitive);
         const std::string html = codebookHtml(title, *frame, entries, !pdf);
-        const Refusal refusal{ErrorCode::File,
-                              "the codebook cannot be written",
-                              utf8(path),
-                              "Choose another place.",
-                              {}};
         if (!pdf) {
-            std::ofstream out(utf8(path), std::ios::binary);
-            out << html;
-            return out.flush() ? std::nullopt : std::optional(refusal);
+            const auto done = replaceFile(utf8(path), html);
+            return done ? std::nullopt : std::optional(done.error());
         }
-        QPdfWriter writer(path);
-        writer.setPageSize(QPageSize(QPageSize::A4));
-        writer.setResolution(96);
-        writer.setTitle(text(title));
+        QBuffer buffer;
+        buffer.open(QIODevice::WriteOnly);
+        auto writer = std::make_unique<QPdfWriter>(&buffer);
+        writer->setPageSize(QPageSize(QPageSize::A4));
+        writer->setResolution(96);
+        writer->setTitle(text(title));
         QTextDocument document;
         document.setDefaultFont(interfaceFont(12));
         for (std::size_t k = 0; k < entries.size(); ++k) {
@@ -218,10 +224,12 @@ void DataStage::writeCodebook(const QString& path) {
                                      QUrl(QString("codebook:%1").arg(k)), image);
             }
         }
-        document.setPageSize(QSizeF(writer.width(), writer.height()));
+        document.setPageSize(QSizeF(writer->width(), writer->height()));
         document.setHtml(text(html));
-        document.print(&writer);
-        return QFile::exists(path) ? std::nullopt : std::optional(refusal);
+        document.print(writer.get());
+        writer.reset();
+        const auto done = replaceFile(utf8(path), buffer.data().toStdString());
+        return done ? std::nullopt : std::optional(done.error());
     });
 }
 
@@ -256,7 +264,7 @@ QWidget* DataStage::makeEmptyPage() {
         refresh();
     });
     card("start:demo", tr("Look at the demo: apple growers in a made-up valley"),
-         [this] { session_.openDemo(); });
+         [this] { emit demoRequested(); });
     layout->addStretch(1);
     return page;
 }

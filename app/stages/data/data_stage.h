@@ -38,6 +38,7 @@ class DataStage : public Stage {
   signals:
     void openRequested();
     void pasteRequested();
+    void demoRequested();
 
   private:
     [[nodiscard]] QWidget* makeEmptyPage();

@@ -100,7 +100,8 @@ void ReviewPage::lookFor(const std::string& file) {
 void ReviewPage::refresh() {
     const auto& review = session_.review();
     if (!review) {
-        title_->setText(tr("Looking at the study’s files…"));
+        title_->setText(session_.outside().empty() ? tr("Looking at the study’s files…")
+                                                   : tr("The study’s files lie elsewhere"));
         words_->setText(session_.sourceRefusal() ? text(session_.sourceRefusal()->text())
                                                  : QString());
         columns_->setRowCount(0);

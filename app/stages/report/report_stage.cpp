@@ -1,12 +1,13 @@
 #include "app/stages/report/report_stage.h"
 
 #include "app/shell/theme.h"
+#include "core/base/disk.h"
 #include "core/report/report.h"
 
 #include <QAbstractTextDocumentLayout>
 #include <QApplication>
+#include <QBuffer>
 #include <QClipboard>
-#include <QFile>
 #include <QFileDialog>
 #include <QHBoxLayout>
 #include <QLabel>
@@ -18,6 +19,8 @@
 #include <QTextBrowser>
 #include <QTextDocument>
 #include <QVBoxLayout>
+
+#include <algorithm>
 
 namespace rapporto::app {
 namespace {
@@ -228,8 +231,31 @@ void ReportStage::addPresentQuestion() {
 }
 
 QString ReportStage::exportTo(const QString& path) const {
+    if (const auto may = session_.mayWriteTo(path); !may) {
+        return text(may.error().text());
+    }
+    std::string bytes;
     if (path.endsWith(".pdf")) {
-        QPdfWriter writer(path);
+        bytes = pdf();
+    } else {
+        const auto& writers = allReportWriters();
+        const auto writer = std::find_if(writers.begin(), writers.end(), [&](const auto& one) {
+            return path.endsWith(one.ending);
+        });
+        if (writer == writers.end()) {
+            return tr("A report is .html, .pdf, .md or .csv.");
+        }
+        bytes = writer->write(session_.study().title, blocks());
+    }
+    const auto done = replaceFile(utf8(path), bytes);
+    return done ? QString() : text(done.error().text());
+}
+
+std::string ReportStage::pdf() const {
+    QBuffer buffer;
+    buffer.open(QIODevice::WriteOnly);
+    {
+        QPdfWriter writer(&buffer);
         writer.setPageSize(QPageSize(QPageSize::A4));
         writer.setPageMargins(QMarginsF(22, 22, 22, 22), QPageLayout::Millimeter);
         writer.setResolution(300);
@@ -239,18 +265,8 @@ QString ReportStage::exportTo(const QString& path) const {
         document.documentLayout()->setPaintDevice(&writer);
         fill(document, 4.0);
         document.print(&writer);
-        return QFile::exists(path) ? QString() : tr("%1 cannot be written.").arg(path);
     }
-    for (const ReportWriter& writer : allReportWriters()) {
-        if (path.endsWith(writer.ending)) {
-            QFile file(path);
-            const QByteArray bytes =
-                QByteArray::fromStdString(writer.write(session_.study().title, blocks()));
-            const bool done = file.open(QIODevice::WriteOnly) && file.write(bytes) == bytes.size();
-            return done ? QString() : tr("%1 cannot be written.").arg(path);
-        }
-    }
-    return tr("A report is .html, .pdf, .md or .csv.");
+    return buffer.data().toStdString();
 }
 
 void ReportStage::exportAs(const QString& ending) {

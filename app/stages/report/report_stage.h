@@ -25,6 +25,7 @@ class ReportStage : public Stage {
 
     /// Writes the report; the type follows the ending (.html .md .csv .pdf). Empty when done.
     [[nodiscard]] QString exportTo(const QString& path) const;
+    [[nodiscard]] std::string pdf() const;
 
   private:
     [[nodiscard]] std::vector<ReportBlock> blocks() const;
