@@ -51,7 +51,7 @@ int main(int argc, char** argv) {
         rapporto::app::installFaultReport(QFileInfo(journals).path());
     }
     auto* window = new rapporto::app::MainWindow(nullptr, journals);
-    window->setAttribute(Qt::WA_DeleteOnClose);
+    window->liveAlone();
     window->show();
     if (parser.isSet("demo")) {
         window->session().openDemo();

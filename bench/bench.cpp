@@ -19,6 +19,7 @@
 #include "core/numerics/quantile_solution.h"
 #include "core/numerics/random.h"
 #include "core/numerics/sweep_effects.h"
+#include "core/study/journal.h"
 #include "core/study/sweep.h"
 
 #include <Eigen/Dense>
@@ -33,6 +34,7 @@
 #include <QMouseEvent>
 #include <QScrollBar>
 #include <QTableView>
+#include <QTemporaryDir>
 
 #include <algorithm>
 #include <chrono>
@@ -851,6 +853,33 @@ void benchInference(int rounds) {
     }
 }
 
+/// What keeping a step costs the window's turn, against making it.
+void benchJournal(int rounds) {
+    const auto demo = readStudyFile(RAPPORTO_DEMO_STUDY);
+    if (!demo) {
+        return;
+    }
+    const QTemporaryDir place;
+    Journal journal(place.path().toStdString());
+    journal.begin({}, *demo);
+    Study study = *demo;
+    constexpr int kSteps = 50;
+    compare(
+        "50 steps noted in the journal / 50 steps made", rounds, 1.0,
+        [&] {
+            for (int i = 0; i < kSteps; ++i) {
+                journal.note(study, "step");
+            }
+        },
+        [&] {
+            journal.flush();
+            for (int i = 0; i < kSteps; ++i) {
+                study = *apply(study, {SetTitle{std::to_string(i)}, "step"});
+            }
+            study.trail = demo->trail;
+        });
+}
+
 void benchWindow(int rounds) {
     app::MainWindow window;
     window.resize(1280, 800);
@@ -917,6 +946,7 @@ void benchWindow(int rounds) {
         });
     }
     benchPictures();
+    benchJournal(rounds);
     absolute("start to first paint of the demo's answer, in process", 3, 1.0, [&] {
         const auto from = std::chrono::steady_clock::now();
         app::MainWindow other;

@@ -414,7 +414,7 @@ void MainWindow::say(const QString& what, bool warning) {
 
 MainWindow* MainWindow::furtherWindow() {
     auto* window = new MainWindow(nullptr, journals_);
-    window->setAttribute(Qt::WA_DeleteOnClose);
+    window->liveAlone();
     window->resize(size());
     window->move(pos() + QPoint(28, 28));
     window->show();
@@ -734,6 +734,16 @@ void MainWindow::closeEvent(QCloseEvent* event) {
         return;
     }
     session_.finish();
+    if (alone_) {
+        // Others may be open: nobody waits here for work that is slow to stop.
+        auto* timer = new QTimer(this);
+        connect(timer, &QTimer::timeout, this, [this] {
+            if (session_.isIdle()) {
+                deleteLater();
+            }
+        });
+        timer->start(200);
+    }
     QMainWindow::closeEvent(event);
 }
 

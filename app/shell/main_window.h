@@ -46,6 +46,9 @@ class MainWindow : public QMainWindow {
     /// Offers, one at a time, the steps that earlier windows were not able to save.
     void offerLeftWork();
 
+    /// From now on the window deletes itself once it was closed and its work has ended.
+    void liveAlone() { alone_ = true; }
+
     /// Blocks until everything that is wanted has been computed and shown; for tests and pictures.
     void settle();
 
@@ -113,6 +116,7 @@ class MainWindow : public QMainWindow {
     std::set<std::string> passedOver_;  ///< Journals that the person put off.
     bool wasPending_ = false;
     bool refreshing_ = false;
+    bool alone_ = false;
     bool leaving_ = false;  ///< The question before closing was answered.
 };
 

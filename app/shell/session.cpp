@@ -68,6 +68,7 @@ void Session::finish() {
     load_.stop();
     bench_.stop();
     journal_.flush();
+    lock_.reset();
 }
 
 bool Session::isWorthKeeping() const {

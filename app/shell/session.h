@@ -164,6 +164,9 @@ class Session : public QObject {
     /// more.
     void finish();
 
+    /// No work of it is under way: it may go without anybody waiting.
+    [[nodiscard]] bool isIdle() const { return pool_.activeThreadCount() == 0 && bench_.isIdle(); }
+
     /// Waits for the work in the pool; for tests and pictures.
     void waitForPool() { pool_.waitForDone(); }
 

@@ -137,6 +137,8 @@ CheckResult checkBreuschPagan(const CheckInput& in) {
     return result;
 }
 
+constexpr double kMostWork = 4e9;  // Products of numbers: about a second.
+
 // White (1980), Econometrica 48, 817–838.
 CheckResult checkWhite(const CheckInput& in) {
     const MatrixXd Z = regressors(in);
@@ -145,12 +147,17 @@ CheckResult checkWhite(const CheckInput& in) {
     }
     const Index m = Z.cols();
     const double n = static_cast<double>(Z.rows());
-    // With cross products while they number under n/5.
+    // With cross products while they number under n/5 and the work stays near that of the fit.
     const double all = static_cast<double>(m * (m + 3)) / 2.0;
-    const bool cross = in.options.cross.value_or(all < n / 5.0);
+    const bool few = all < n / 5.0;
+    const bool cross = in.options.cross.value_or(few && n * all * all <= kMostWork);
     std::vector<std::pair<Index, Index>> products;
     for (Index i = 0; i < m; ++i) {
-        for (Index j = i; j < (cross ? m : i + 1); ++j) {
+        // The square of an indicator is itself.
+        if ((Z.col(i).array() * (Z.col(i).array() - 1.0) != 0.0).any()) {
+            products.emplace_back(i, i);
+        }
+        for (Index j = i + 1; cross && j < m; ++j) {
             products.emplace_back(i, j);
         }
     }
@@ -185,8 +192,12 @@ CheckResult checkWhite(const CheckInput& in) {
                                         chiSquareTail(n * plain->rSquared, plain->columns));
         }
     }
-    describe(in, result, e,
-             cross ? "the terms, their squares and products" : "the terms and their squares");
+    describe(
+        in, result, e,
+        cross ? "the terms, their squares and products"
+        : few ? "the terms and their squares (products would take many times the work of the fit; "
+                "‘cross’ asks for them)"
+              : "the terms and their squares");
     return result;
 }
 

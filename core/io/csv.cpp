@@ -354,18 +354,37 @@ std::string withRepairs(std::string_view text, std::vector<LineRepair> repairs,
     return out;
 }
 
-/// Marks that are to tell two things apart must differ.
-Result<void> agreeing(const ReaderOptions& options) {
+constexpr std::size_t kLookedInto = std::size_t{1} << 20U;
+
+/// Marks that are to tell two things apart must differ. A delimiter may stand for another mark only
+/// where cells in quotation marks bear that out.
+Result<void> agreeing(const ReaderOptions& options, std::string_view text) {
     const auto same = [](std::optional<char> a, std::optional<char> b) {
         return a && b && *a == *b;
     };
-    const char* pair = same(options.decimal, options.thousands) ? "‘decimal’ and ‘thousands’"
-                       : same(options.delimiter, options.decimal) ? "‘delimiter’ and ‘decimal’"
-                       : same(options.delimiter, options.thousands) ? "‘delimiter’ and ‘thousands’"
-                       : same(options.delimiter, options.quote) ? "‘delimiter’ and ‘quote’"
-                       : same(options.decimal, options.quote)   ? "‘decimal’ and ‘quote’"
-                       : same(options.thousands, options.quote) ? "‘thousands’ and ‘quote’"
-                                                                : nullptr;
+    const auto inSomeCell = [&](char mark) {
+        const auto records =
+            firstRecords(text.substr(0, kLookedInto), *options.delimiter, options.quote, 1000);
+        return std::any_of(records.begin(), records.end(), [mark](const auto& record) {
+            return std::any_of(record.begin(), record.end(), [mark](const std::string& cell) {
+                return cell.find(mark) != std::string::npos;
+            });
+        });
+    };
+    const char* pair = nullptr;
+    if (same(options.decimal, options.thousands)) {
+        pair = "‘decimal’ and ‘thousands’";
+    } else if (same(options.delimiter, options.quote)) {
+        pair = "‘delimiter’ and ‘quote’";
+    } else if (same(options.decimal, options.quote)) {
+        pair = "‘decimal’ and ‘quote’";
+    } else if (same(options.thousands, options.quote)) {
+        pair = "‘thousands’ and ‘quote’";
+    } else if (same(options.delimiter, options.decimal) && !inSomeCell(*options.decimal)) {
+        pair = "‘delimiter’ and ‘decimal’";
+    } else if (same(options.delimiter, options.thousands) && !inSomeCell(*options.thousands)) {
+        pair = "‘delimiter’ and ‘thousands’";
+    }
     if (pair == nullptr) {
         return {};
     }
@@ -376,9 +395,6 @@ Result<void> agreeing(const ReaderOptions& options) {
 
 Result<Import> readDelimited(std::string_view bytes, const ReaderOptions& options,
                              const Passed& passed, const Job& job) {
-    if (auto sense = agreeing(options); !sense) {
-        return tl::make_unexpected(sense.error());
-    }
     std::string storage;
     const auto decoded = decodeText(bytes, options.encoding, storage);
     if (!decoded) {
@@ -391,6 +407,9 @@ Result<Import> readDelimited(std::string_view bytes, const ReaderOptions& option
         mended = withRepairs(decoded->text, options.repairs, missed);
     }
     const std::string_view text = options.repairs.empty() ? decoded->text : mended;
+    if (auto sense = agreeing(options, text); !sense) {
+        return tl::make_unexpected(sense.error());
+    }
     Import import;
     import.used = guessOptions(text, options);
     import.used.encoding = decoded->encoding;

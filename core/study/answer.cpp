@@ -490,6 +490,26 @@ Result<void> answerInto(Answer& answer, const Study& study, const Frame& frame, 
 
 }  // namespace
 
+std::size_t bytesOf(const Answer& answer) {
+    const auto of = [](const auto& matrix) {
+        return static_cast<std::size_t>(matrix.size()) * sizeof(double);
+    };
+    std::size_t total = sizeof(Answer);
+    const auto add = [&](const Design* design) {
+        for (; design != nullptr; design = design->before.get()) {
+            total += of(design->X) + of(design->y) + of(design->Z) + of(design->zeroX) +
+                     of(design->weights) + design->rows.size() * 24;
+        }
+    };
+    add(answer.design.get());
+    if (answer.fit) {
+        add(answer.fit->linearised.get());
+        total += of(answer.fit->covariance) + of(answer.fit->fitted) + of(answer.fit->residuals) +
+                 of(answer.fit->leverage);
+    }
+    return total;
+}
+
 Answer answerQuestion(const Study& study, const Frame& frame, const Question& question,
                       const Job& job) {
     Answer answer;

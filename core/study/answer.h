@@ -35,6 +35,9 @@ struct Answer {
     bool fromMoments = false;  ///< No rows were at hand: `fit` tells nothing by row.
 };
 
+/// About how much memory an answer keeps: its matrices and what is kept row by row.
+[[nodiscard]] std::size_t bytesOf(const Answer& answer);
+
 /// Design, fit, checks and reading of one question.
 [[nodiscard]] Answer answerQuestion(const Study& study, const Frame& frame,
                                     const Question& question, const Job& job);

@@ -2,6 +2,7 @@
 
 #include "core/base/border.h"
 #include "core/base/hash.h"
+#include "core/base/room.h"
 
 #include <fmt/format.h>
 
@@ -13,6 +14,7 @@ namespace rapporto {
 namespace {
 
 constexpr std::size_t kMostCached = 200;
+constexpr std::size_t kLeastBudget = std::size_t{256} << 20U;
 constexpr std::size_t kMostSteps = 500;
 
 /// What the frame depends on, as text: the study without what it does not look at.
@@ -39,7 +41,7 @@ std::string framePart(const Study& study) {
 }  // namespace
 
 Workbench::Workbench(std::function<void()> changed, std::size_t workers)
-    : changed_(std::move(changed)) {
+    : changed_(std::move(changed)), budget_(std::max(kLeastBudget, memoryLeft() / 4)) {
     for (std::size_t w = 0; w < workers; ++w) {
         workers_.emplace_back([this](const std::stop_token& stopping) { work(stopping); });
     }
@@ -209,6 +211,11 @@ Progress Workbench::progress() const {
     return progress;
 }
 
+bool Workbench::isIdle() const {
+    const std::scoped_lock lock(mutex_);
+    return running_.empty();
+}
+
 void Workbench::stop() {
     const std::scoped_lock lock(mutex_);
     stopped_ = true;
@@ -247,7 +254,11 @@ void Workbench::changedStudy() {
         }
     }
     std::erase_if(newest_, [this](const auto& one) { return !answerKeys_.contains(one.first); });
-    if (cache_.size() > kMostCached) {
+    std::size_t bytes = 0;
+    for (const auto& [key, answer] : cache_) {
+        bytes += bytesOf(*answer);
+    }
+    if (cache_.size() > kMostCached || bytes > budget_) {
         std::erase_if(cache_, [this](const auto& one) {
             return std::none_of(answerKeys_.begin(), answerKeys_.end(),
                                 [&](const auto& key) { return key.second == one.first; });

@@ -84,6 +84,9 @@ class Workbench {
 
     [[nodiscard]] Progress progress() const;
 
+    /// No worker is at work.
+    [[nodiscard]] bool isIdle() const;
+
     /// Stops what is being computed; it stays undone until the next edit.
     void stop();
 
@@ -118,6 +121,7 @@ class Workbench {
     [[nodiscard]] bool running(std::uint64_t key) const;
 
     std::function<void()> changed_;
+    std::size_t budget_;  ///< Bytes of answers that are kept for when they are wanted again.
     mutable std::mutex mutex_;
     std::condition_variable_any wake_;
     Study study_;

@@ -176,6 +176,13 @@ class HostileTest : public QObject {
         options = {};
         options.delimiter = '"';
         QVERIFY(said(path, options).contains("the same mark"));
+        // Cells in quotation marks may hold the delimiter as their decimal mark.
+        options = {};
+        options.delimiter = ',';
+        options.decimal = ',';
+        QCOMPARE(said(written("q.csv", "a,b\n\"1,5\",2\n\"2,5\",3\n"), options),
+                 QString("read 2 x 2"));
+        QVERIFY(said(written("q.csv", "a,b\n1.5,2\n2.5,3\n"), options).contains("the same mark"));
         // What is guessed keeps out of the way of what is said.
         options = {};
         options.thousands = '.';
