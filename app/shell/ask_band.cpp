@@ -62,7 +62,7 @@ void AskBand::ask(const QString& words, const QStringList& details, std::vector<
         look->setObjectName("ask:look");
         connect(look, &QPushButton::clicked, this, [this, look] {
             details_->setVisible(!details_->isVisible());
-            look->setText(details_->isVisible() ? tr("fold them in") : tr("look at them"));
+            look->setText(details_->isVisible() ? tr("fold away") : tr("look at them"));
         });
         buttons_->addWidget(look);
     }

@@ -100,10 +100,18 @@ void ReviewPage::lookFor(const std::string& file) {
 void ReviewPage::refresh() {
     const auto& review = session_.review();
     if (!review) {
-        title_->setText(session_.outside().empty() ? tr("Looking at the study’s files…")
-                                                   : tr("The study’s files lie elsewhere"));
-        words_->setText(session_.sourceRefusal() ? text(session_.sourceRefusal()->text())
-                                                 : QString());
+        QStringList outside;
+        for (const std::string& file : session_.outside()) {
+            outside << text(file);
+        }
+        title_->setText(outside.isEmpty() ? tr("Looking at the study’s files…")
+                                          : tr("The study’s files lie elsewhere"));
+        words_->setText(
+            outside.isEmpty()
+                ? (session_.sourceRefusal() ? text(session_.sourceRefusal()->text()) : QString())
+                : tr("It names %1. Nothing of that is read before you allow it in the "
+                     "band above; the study itself is here.")
+                      .arg(outside.join(", ").toHtmlEscaped()));
         columns_->setRowCount(0);
         use_->setVisible(false);
         shown_.reset();
@@ -181,6 +189,14 @@ void ReviewPage::fill(const SourceReview& review) {
 
 ReadingContent ReviewPage::reading() const {
     ReadingContent content;
+    if (!session_.outside().empty()) {
+        content.title = tr("files from elsewhere");
+        content.paragraphs << tr("A study can name any file of this machine as its table. From "
+                                 "somebody you do not "
+                                 "know, that is how your own files would be read.")
+                           << tr("Files beside the study are read without asking.");
+        return content;
+    }
     content.title = tr("changed data");
     content.paragraphs
         << tr("Nothing has been computed from these files yet. Look at what differs; a column "
