@@ -1,9 +1,12 @@
 #include "core/model/design.h"
 
 #include "core/base/format.h"
+#include "core/base/room.h"
 #include "core/model/fit.h"
 #include "core/model/outcome_models.h"
 #include "core/model/panel.h"
+
+#include <fmt/format.h>
 
 #include <algorithm>
 #include <cmath>
@@ -1136,6 +1139,19 @@ class Builder {
         return out;
     }
 
+    /// Refuses, before they are made, columns whose work would not fit in memory.
+    [[nodiscard]] Result<void> roomForColumns(double count, const std::string& name) const {
+        constexpr double kCopies = 3.0;  // Made one by one, gathered, and factored.
+        constexpr double kAlways = 1e8;
+        const double bytes = count * static_cast<double>(design_.rows.size()) * 8.0 * kCopies;
+        if (bytes < kAlways) {
+            return {};
+        }
+        return roomFor(bytes,
+                       fmt::format("‘{}’ among the terms, {:.0f} columns in all,", name, count),
+                       "terms");
+    }
+
     /// Appends what a term becomes to the columns, their names, and the terms.
     Result<void> addTerm(const std::vector<Part>& factors, bool endogenous,
                          std::vector<Eigen::VectorXd>& columns, std::vector<DesignColumn>& names,
@@ -1149,6 +1165,13 @@ class Builder {
                 return tl::make_unexpected(one.error());
             }
             term.factors.push_back(one->factor);
+            // Groups of groups multiply: a thousand by a thousand levels would take the machine.
+            const double made = static_cast<double>(std::max<std::size_t>(all.columns.size(), 1)) *
+                                static_cast<double>(one->columns.size());
+            const double held = made + static_cast<double>(columns.size());
+            if (auto room = roomForColumns(held, nameOf(factors)); !room) {
+                return room;
+            }
             all = f == 0 ? *std::move(one) : multiply(all, *one);
             term.label += (f > 0 ? " × " : "") + factors[f].label;
             term.names.insert(factors[f].names.begin(), factors[f].names.end());

@@ -453,6 +453,33 @@ class HostileTest : public QObject {
                 std::string::npos);
     }
 
+    void refusesColumnsThatWouldNotFit() {
+        std::vector<double> y;
+        std::vector<double> a;
+        std::vector<double> b;
+        for (int i = 0; i < 20000; ++i) {
+            y.push_back(i % 7);
+            a.push_back(i % 1500);
+            b.push_back(i % 1499);
+        }
+        Table table = test::tableOf({{"y", y}, {"a", a}, {"b", b}});
+        table.variables[1].measure = Measure::Groups;
+        table.variables[2].measure = Measure::Groups;
+        Study asked;
+        Question question;
+        question.id = "q1";
+        question.outcome = "y";
+        question.terms.resize(1);
+        question.terms[0].kind = Term::Kind::Product;
+        question.terms[0].parts = {"a", "b"};
+        asked.questions = {question};
+        const Frame frame = Frame::make(table, {}, {}, {}, {});
+        const Answer answer = answerQuestion(asked, frame, question, Job());
+        QVERIFY(answer.refusal.has_value());
+        QVERIFY2(answer.refusal->text().find("of memory") != std::string::npos,
+                 answer.refusal->text().c_str());
+    }
+
     void knowsItsRoom() {
         QVERIFY(memoryLeft() > std::size_t{1} << 26U);
         QVERIFY(roomFor(1e6, "a little").has_value());
