@@ -68,6 +68,9 @@ MatrixXd oneWay(const CovarianceInput& in, const Eigen::VectorXd& byRow,
 
 /// Negative eigenvalues of V set to zero, as Cameron, Gelbach & Miller (2011, section 2.3) do.
 MatrixXd withoutNegativeEigenvalues(const MatrixXd& V, bool& repaired) {
+    if (V.size() == 0) {
+        return V;  // Every term was swept out: there is nothing to mend.
+    }
     const Eigen::SelfAdjointEigenSolver<MatrixXd> solver(V);
     repaired = solver.eigenvalues().minCoeff() < -1e-12 * solver.eigenvalues().maxCoeff();
     if (!repaired) {

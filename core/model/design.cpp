@@ -579,7 +579,12 @@ class Builder {
     Result<void> nameEffects() {
         std::vector<std::string> names;
         if (!isDynamic(question_.method)) {
-            names = question_.fixedEffects;
+            // Named twice it is held fixed once: what a second copy leaves is rounding.
+            for (const std::string& name : question_.fixedEffects) {
+                if (std::find(names.begin(), names.end(), name) == names.end()) {
+                    names.push_back(name);
+                }
+            }
         }
         const std::string& unit = frame_.layout().unit;
         const bool ofUnit = question_.method == "within" || question_.method == "event-study" ||

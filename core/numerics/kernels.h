@@ -6,7 +6,12 @@
 
 // An inner loop compiled for each instruction set and chosen at run time. Each element is worked
 // out by itself, and sums run in lanes of fixed number, so that none of them changes a bit.
+#ifdef RAPPORTO_PLAIN_THREADS
+// Which clone to take is asked before the thread sanitizer stands, and ends it.
+#define RAPPORTO_CLONES
+#else
 #define RAPPORTO_CLONES __attribute__((target_clones("avx512f", "avx2", "default"), optimize("O3")))
+#endif
 
 /// Inner loops over blocks of rows that stay in the cache, compiled for several instruction sets
 /// and chosen at run time; the same bits with each of them.

@@ -1,8 +1,7 @@
 #include "core/study/sweep.h"
 
+#include "core/base/parallel.h"
 #include "core/model/instruments.h"
-
-#include <tbb/parallel_for.h>
 
 #include <algorithm>
 #include <atomic>
@@ -94,7 +93,7 @@ class Sweeper {
         }
         std::vector<std::optional<SweepResult>> found(all);
         std::atomic<std::size_t> done{0};
-        tbb::parallel_for(std::size_t{0}, all, [&](std::size_t i) {
+        inParallel(all, [&](std::size_t i) {
             if (!job.stopped()) {
                 const std::size_t design = i / masks;
                 found[i] = one(static_cast<std::uint32_t>(i % masks), design, job);

@@ -666,6 +666,42 @@ class CornersTest : public QObject {
         const std::string text = a.refusal->text();
         QVERIFY(text.find("‘x’") != std::string::npos && text.find("‘z’") != std::string::npos);
     }
+
+    // ---- a grouping named twice, and clusters where nothing is left
+
+    void holdsAGroupingFixedOnce() {
+        Study asked;
+        Question question;
+        question.id = "q";
+        question.outcome = "y";
+        question.terms.resize(1);
+        question.terms[0].parts = {"x"};
+        question.fixedEffects = {"g"};
+        question.errors = {"robust", "HC3", {}};
+        std::vector<double> y;
+        std::vector<double> x;
+        std::vector<double> g;
+        for (int i = 0; i < 40; ++i) {
+            g.push_back(i % 5);
+            x.push_back(std::sin(i * 1.3));
+            y.push_back(0.5 * x.back() + std::cos(i * 7.7) + i % 5);
+        }
+        const Frame frame =
+            Frame::make(test::tableOf({{"y", y}, {"x", x}, {"g", g}}), {}, {}, {}, {});
+        const Answer once = answerQuestion(asked, frame, question, Job());
+        question.fixedEffects = {"g", "g"};
+        const Answer twice = answerQuestion(asked, frame, question, Job());
+        QVERIFY(once.fit && twice.fit);
+        QVERIFY(once.fit->coefficients.back().estimate == twice.fit->coefficients.back().estimate);
+        QVERIFY(once.fit->coefficients.back().se == twice.fit->coefficients.back().se);
+        // Two ways of clusters and no term beside what is held fixed: an answer without errors.
+        question.terms.clear();
+        question.method = "quantile";
+        question.settings.at = {0.5};
+        question.errors = {"clustered", "", {"g", "x"}};
+        const Answer empty = answerQuestion(asked, frame, question, Job());
+        QVERIFY2(empty.faults.empty(), empty.faults.empty() ? "" : empty.faults.front().c_str());
+    }
 };
 
 QTEST_APPLESS_MAIN(CornersTest)
