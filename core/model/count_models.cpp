@@ -563,6 +563,7 @@ Result<Fit> fitPoissonWithEffects(const Design& asked, const ErrorSpec& errors, 
     LinearSolution solution;
     double deviance = std::numeric_limits<double>::infinity();
     int step = 0;
+    int still = 0;
     bool done = false;
     SweptReport report;
     for (; step < 200 && !done; ++step) {
@@ -602,7 +603,13 @@ Result<Fit> fitPoissonWithEffects(const Design& asked, const ErrorSpec& errors, 
             const double y = design.y(i);
             now += 2.0 * w(i) * ((y > 0.0 ? y * std::log(y / mean(i)) : 0.0) - (y - mean(i)));
         }
-        done = step > 2 && std::abs(now - deviance) <= 1e-14 * std::max(1.0, std::abs(now));
+        // Of large counts that are told nearly exactly the deviance is a difference of numbers many
+        // times its size: twice in a row under their rounding, a step has nothing left to gain.
+        const double rounding =
+            8.0 * std::numeric_limits<double>::epsilon() * w.dot(design.y.cwiseAbs());
+        const double change = std::abs(now - deviance);
+        still = change <= rounding ? still + 1 : 0;
+        done = step > 2 && (change <= 1e-14 * std::max(1.0, std::abs(now)) || still > 1);
         deviance = now;
     }
     if (!done) {
