@@ -799,7 +799,11 @@ bool Session::saveStudy(const QString& path, bool over) {
         study_ = bench_.study();
     }
     const std::string place = utf8(QFileInfo(path).absoluteFilePath());
-    allowed_.allow(place, filesOutside(study_, utf8(directory.absolutePath())));
+    // What was chosen here may be read again; what a stranger's study named and nobody allowed may
+    // not, whatever it is saved as.
+    if (outside_.empty()) {
+        allowed_.allow(place, filesOutside(study_, utf8(directory.absolutePath())));
+    }
     if (path != path_) {
         lock_.reset();
     }

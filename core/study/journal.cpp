@@ -1,9 +1,9 @@
 #include "core/study/journal.h"
 
+#include "core/base/clock.h"
 #include "core/base/hash.h"
 
 #include <fcntl.h>
-#include <fmt/chrono.h>
 #include <fmt/format.h>
 #include <nlohmann/json.hpp>
 #include <sys/file.h>
@@ -26,10 +26,6 @@ using Clock = std::chrono::steady_clock;
 
 constexpr auto kBetweenFlushes = std::chrono::milliseconds(900);
 constexpr auto kKeptAside = std::chrono::hours(24 * 30);
-
-std::string timeNow() {
-    return fmt::format("{:%Y-%m-%dT%H:%M:%S}", fmt::localtime(std::time(nullptr)));
-}
 
 /// A line with its checksum in front, so that a torn one is known for what it is.
 std::string lineOf(const Json& json) {

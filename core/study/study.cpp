@@ -1,12 +1,11 @@
 #include "core/study/study.h"
 
+#include "core/base/clock.h"
 #include "core/base/format.h"
 
-#include <fmt/chrono.h>
 #include <fmt/format.h>
 
 #include <algorithm>
-#include <ctime>
 
 namespace rapporto {
 namespace {
@@ -495,8 +494,7 @@ Result<Study> apply(const Study& study, const Edit& edit) {
     if (auto done = std::visit(Applier{next}, edit.change); !done) {
         return tl::make_unexpected(done.error());
     }
-    next.trail.push_back(
-        {fmt::format("{:%Y-%m-%dT%H:%M:%S}", fmt::localtime(std::time(nullptr))), edit.did});
+    next.trail.push_back({timeNow(), edit.did});
     return next;
 }
 

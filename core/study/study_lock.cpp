@@ -1,7 +1,8 @@
 #include "core/study/study_lock.h"
 
+#include "core/base/clock.h"
+
 #include <fcntl.h>
-#include <fmt/chrono.h>
 #include <fmt/format.h>
 #include <nlohmann/json.hpp>
 #include <pwd.h>
@@ -9,7 +10,6 @@
 #include <unistd.h>
 
 #include <array>
-#include <ctime>
 #include <filesystem>
 
 namespace rapporto {
@@ -60,11 +60,10 @@ StudyLock::StudyLock(const std::string& path) : handle_(-1, systemDisk()) {
         other_ = holderIn(file_);
         return;
     }
-    const Json text{
-        {"owner", userName()},
-        {"host", hostName()},
-        {"process", static_cast<long>(getpid())},
-        {"since", fmt::format("{:%Y-%m-%dT%H:%M:%S}", fmt::localtime(std::time(nullptr)))}};
+    const Json text{{"owner", userName()},
+                    {"host", hostName()},
+                    {"process", static_cast<long>(getpid())},
+                    {"since", timeNow()}};
     if (ftruncate(handle.get(), 0) == 0 && handle.write(text.dump() + "\n")) {
         handle_ = std::move(handle);
     }

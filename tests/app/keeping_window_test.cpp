@@ -311,6 +311,14 @@ class KeepingWindowTest : public WindowDriver {
         window_->settle();
         QVERIFY(!session().hasTable());
         QVERIFY2(asked().contains("../t.csv"), qPrintable(asked()));
+        // To refuse and to save is not to allow.
+        choose("refuse");
+        QVERIFY(session().saveStudy(at("inner/s.rapporto")));
+        lose();
+        openKept();
+        window_->openPath(at("inner/s.rapporto"));
+        window_->settle();
+        QVERIFY(!session().hasTable() && asked().contains("../t.csv"));
         choose("allow");
         QVERIFY(session().hasTable());
         lose();
