@@ -98,35 +98,45 @@ std::string pathOf(const Source& source, const std::string& directory) {
     return file.is_absolute() ? file.string() : (std::filesystem::path(directory) / file).string();
 }
 
-std::vector<std::string> filesOf(const Study& study) {
-    std::vector<std::string> out;
-    const auto add = [&out](const std::string& file) {
-        if (!file.empty() && std::find(out.begin(), out.end(), file) == out.end()) {
-            out.push_back(file);
-        }
-    };
-    add(study.source.moments ? std::string() : study.source.file);
+namespace {
+
+/// Every source that names a file.
+std::vector<const Source*> sourcesOf(const Study& study) {
+    std::vector<const Source*> out;
+    if (!study.source.moments && !study.source.file.empty()) {
+        out.push_back(&study.source);
+    }
     for (const ShapeStep& step : study.shape) {
-        if (const Source* other = otherSource(step)) {
-            add(other->file);
+        const Source* other = otherSource(step);
+        if (other != nullptr && !other->file.empty()) {
+            out.push_back(other);
         }
     }
     return out;
 }
 
+}  // namespace
+
 std::vector<std::string> filesOutside(const Study& study, const std::string& directory) {
     namespace fs = std::filesystem;
     std::error_code none;
     const fs::path home = fs::weakly_canonical(directory, none);
+    // Links are followed: where the cells come from is what counts.
+    const auto isOutside = [&](const std::string& file) {
+        const fs::path at = fs::weakly_canonical(file, none);
+        return std::mismatch(home.begin(), home.end(), at.begin(), at.end()).first != home.end();
+    };
     std::vector<std::string> out;
-    for (const std::string& file : filesOf(study)) {
-        Source source;
-        source.file = file;
-        // Links are followed: where the cells come from is what counts.
-        const fs::path at = fs::weakly_canonical(pathOf(source, directory), none);
-        const auto differ = std::mismatch(home.begin(), home.end(), at.begin(), at.end());
-        if (differ.first != home.end()) {
-            out.push_back(file);
+    for (const Source* source : sourcesOf(study)) {
+        const std::string path = pathOf(*source, directory);
+        bool outside = isOutside(path);
+        if (!outside) {
+            // A description that lies inside may name a table that a link leads out.
+            const auto parts = filesOfTable(path, source->reader);
+            outside = std::any_of(parts.begin(), parts.end(), isOutside);
+        }
+        if (outside && std::find(out.begin(), out.end(), source->file) == out.end()) {
+            out.push_back(source->file);
         }
     }
     return out;
@@ -139,11 +149,8 @@ Result<void> mayWriteTo(const std::string& path, const Study& study, const std::
     }
     const std::string directory =
         std::filesystem::absolute(studyPath.empty() ? "study" : studyPath).parent_path().string();
-    Source source;
-    source.reader = study.source.reader;
-    for (const std::string& file : filesOf(study)) {
-        source.file = file;
-        const auto parts = filesOfTable(pathOf(source, directory), source.reader);
+    for (const Source* source : sourcesOf(study)) {
+        const auto parts = filesOfTable(pathOf(*source, directory), source->reader);
         kept.insert(kept.end(), parts.begin(), parts.end());
     }
     for (const std::string& one : kept) {

@@ -21,10 +21,8 @@ struct Sources {
 [[nodiscard]] Result<Sources> readSources(const Study& study, const std::string& directory,
                                           bool acceptChanged, const Job& job);
 
-/// The files that the study names, as it names them, each once.
-[[nodiscard]] std::vector<std::string> filesOf(const Study& study);
-
-/// Those of them that lie, links followed, outside `directory`, where the study does. A study from
+/// The files that the study names and that lie, or whose tables lie, links followed, outside
+/// `directory`, where the study does; each once, as it names them. A study from
 /// a stranger could have any file of its reader's read: who opens it is to know.
 [[nodiscard]] std::vector<std::string> filesOutside(const Study& study,
                                                     const std::string& directory);

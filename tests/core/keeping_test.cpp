@@ -475,6 +475,12 @@ class KeepingTest : public QObject {
         study.source.file = "link.csv";
         QVERIFY(symlink("/etc/hostname", (home + "/link.csv").c_str()) == 0);
         QCOMPARE(filesOutside(study, home), std::vector<std::string>{"link.csv"});
+        // A description beside the study whose table is a link that leads out.
+        study.source.file = "p.datapackage.json";
+        QVERIFY(replaceFile(home + "/p.datapackage.json",
+                            R"({"resources":[{"name":"x","path":"link.csv"}]})")
+                    .has_value());
+        QCOMPARE(filesOutside(study, home), std::vector<std::string>{"p.datapackage.json"});
         study.source.file = "sub/../t.csv";
         QVERIFY(filesOutside(study, home).empty());
 
