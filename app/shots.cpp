@@ -140,17 +140,6 @@ int main(int argc, char** argv) {
         window.findChild<QPushButton*>("tab:Effects")->click();
         window.session().setQuestion(present);
     }
-    if (argc <= 3 && (only.isEmpty() || only == "panel")) {
-        MainWindow other;
-        other.resize(1280, 800);
-        other.show();
-        other.openPath(QFileInfo(window.session().path()).absolutePath() +
-                       "/growers_panel.rapporto");
-        other.settle();
-        other.showStage(2);
-        other.settle();
-        other.grab().save(directory + "/panel.png");
-    }
     if (argc <= 3 && (only.isEmpty() || only == "event")) {
         MainWindow other;
         other.resize(1280, 800);
@@ -185,16 +174,24 @@ int main(int argc, char** argv) {
         window.session().putQuestion(present, "as it was");
         window.settle();
     }
-    if (argc <= 3 && (only.isEmpty() || only == "relation")) {
-        window.session().startRelation({"age", "schooling_years", "training_days", "pruning_score",
-                                        "hives", "household_income"});
+    if (argc <= 3 && (only.isEmpty() || only == "trace")) {
+        window.session().setQuestion("q6");
+        window.showStage(2);
+        window.settle();
+        window.grab().save(directory + "/trace.png");
+        window.session().setQuestion(window.session().study().lead()->id);
+        window.settle();
+    }
+    if (argc <= 3 && (only.isEmpty() || only == "correlations")) {
+        window.session().startCorrelate({"age", "schooling_years", "training_days", "pruning_score",
+                                         "hives", "household_income"});
         window.settle();
         rapporto::Question question = *window.session().question();
         question.holding = {"orchard_ha"};
         window.session().putQuestion(question, "hold orchard_ha");
         window.showStage(2);
         window.settle();
-        window.grab().save(directory + "/relation.png");
+        window.grab().save(directory + "/correlations.png");
     }
     return 0;
 }

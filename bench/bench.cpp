@@ -19,6 +19,7 @@
 #include "core/numerics/quantile_solution.h"
 #include "core/numerics/random.h"
 #include "core/numerics/sweep_effects.h"
+#include "core/paths/trace_edits.h"
 #include "core/study/journal.h"
 #include "core/study/sweep.h"
 
@@ -792,7 +793,7 @@ void benchInference(int rounds) {
         q.errors.scheme = "wild-clusters";
         q.errors.by = {"g"};
         q.errors.draws = 9999;
-        const Design design = *makeDesign(frame, q, {});
+        const Design design = *makeDesign(frame, q, {}, Job());
         absolute("wild draws by 50 clusters, 9,999 of them, 10,000x10", rounds, 1.0, [&] {
             return seconds(
                 [&] { static_cast<void>(fitLeastSquares(design, q.errors, 0.05, Job())); });
@@ -801,7 +802,7 @@ void benchInference(int rounds) {
     {
         const Frame frame = Frame::make(noiseTable(100000, 19, 50), {}, {}, {}, {});
         Question q = noiseQuestion(19);
-        const Design design = *makeDesign(frame, q, {});
+        const Design design = *makeDesign(frame, q, {}, Job());
         const Fit fit = *fitLeastSquares(design, q.errors, 0.05, Job());
         q.allChecks = false;
         q.checks = {CheckRequest{"cooks-distance"}, CheckRequest{"dfbetas"}};
@@ -845,12 +846,76 @@ void benchInference(int rounds) {
         q.method = "bent-line";
         q.settings.variable = "x1";
         q.settings.bends = 2;
-        const Design design = *makeDesign(frame, q, {});
+        const Design design = *makeDesign(frame, q, {}, Job());
         absolute("two bends in 500 rows, with profile intervals", rounds, 0.5, [&] {
             return seconds(
                 [&] { static_cast<void>(fitBentLine(design, q.settings, q.errors, 0.05, Job())); });
         });
     }
+}
+
+/// Draws of a path system against the random numbers that they need.
+void benchTraces(int rounds) {
+    const Frame frame = Frame::make(noiseTable(500, 4, 10), {}, {}, {}, {});
+    Question q;
+    q.id = "q1";
+    q.kind = "trace";
+    q.allChecks = false;
+    const auto path = [](const char* to, const std::vector<std::string>& from) {
+        PathSpec made;
+        made.to = to;
+        for (const std::string& one : from) {
+            made.from.push_back(Term::expression(one));
+        }
+        return made;
+    };
+    q.trace.paths = {path("x3", {"x1", "x2"}), path("x4", {"x3", "x1", "x2"}),
+                     path("y", {"x4", "x3", "x1", "x2"})};
+    q.trace.effects = {{"x1", "y"}, {"x2", "y"}};
+    Study study;
+    study.questions = {q};
+    setThreads(1);
+    volatile std::uint64_t sum = 0;
+    compare(
+        "5,000 draws of three equations over 500 rows, one thread, in their random numbers", rounds,
+        7.5, [&] { static_cast<void>(answerQuestion(study, frame, q, Job())); },
+        [&] {
+            std::uint64_t all = 0;
+            for (std::uint64_t d = 0; d < 5000; ++d) {
+                RandomStream random(1, d);
+                for (int i = 0; i < 500; ++i) {
+                    all += random.below(500);
+                }
+            }
+            sum = all;
+        });
+    absolute("the same, by the clock", rounds, 0.03, [&] {
+        return seconds([&] { static_cast<void>(answerQuestion(study, frame, q, Job())); });
+    });
+    setThreads(0);
+    app::MainWindow window;
+    window.resize(1280, 800);
+    window.show();
+    window.session().openDemo();
+    window.settle();
+    window.session().setQuestion("q6");
+    window.showStage(2);
+    window.settle();
+    absolute("path drawn to answer painted, demo", rounds, 0.1, [&] {
+        Question next = *window.session().question();
+        drawPath(next.trace, "training_days", "neighbour_ties");
+        const double took = seconds([&] {
+            window.session().putQuestion(next, "draw a path");
+            while (!window.session().isFresh()) {
+                QCoreApplication::processEvents(QEventLoop::WaitForMoreEvents, 5);
+            }
+            QCoreApplication::processEvents();
+            window.repaint();
+        });
+        window.session().undo();
+        window.settle();
+        return took;
+    });
 }
 
 /// What keeping a step costs the window's turn, against making it.
@@ -986,6 +1051,7 @@ int main(int argc, char** argv) {
         {"causes", [&] { benchCauses(quick, rounds); }},
         {"outcomes", [&] { benchOutcomes(quick, rounds); }},
         {"inference", [&] { benchInference(rounds); }},
+        {"traces", [&] { benchTraces(rounds); }},
         {"window", [&] { benchWindow(rounds); }}};
     for (const auto& [name, run] : groups) {
         if (only.empty() || only == name) {

@@ -3,6 +3,7 @@
 #include "core/base/parallel.h"
 #include "core/model/event_study.h"
 #include "core/numerics/random.h"
+#include "core/paths/trace.h"
 #include "core/study/answer.h"
 
 #include <boost/math/distributions/normal.hpp>
@@ -312,6 +313,41 @@ std::vector<Story> stories() {
                        q.errors = ErrorSpec{"clustered", "HC1", {"u"}};
                    },
                    {{"x", 0.5 + 0.3 * 0.674489750196082}}});
+    // An indirect effect through one variable, .3 times .4, by each kind of drawn interval.
+    for (const int n : {50, 200, 1000}) {
+        for (const char* interval : {"percentile", "bias-corrected", "bca", "delta"}) {
+            static std::vector<std::string> names;
+            names.reserve(100);
+            names.push_back(fmt::format("trace {} {}", n, interval));
+            out.push_back({names.back().c_str(),
+                           [n](RandomStream& r) {
+                               Columns c = {{"y", {}}, {"m", {}}, {"x", {}}};
+                               for (int i = 0; i < n; ++i) {
+                                   const double x = normal(r);
+                                   const double m = 0.3 * x + normal(r);
+                                   c[0].second.push_back(0.2 * x + 0.4 * m + normal(r));
+                                   c[1].second.push_back(m);
+                                   c[2].second.push_back(x);
+                               }
+                               return c;
+                           },
+                           [interval](Question& q) {
+                               q.kind = "trace";
+                               q.outcome.clear();
+                               PathSpec first;
+                               first.to = "m";
+                               first.from = {Term::expression("x")};
+                               PathSpec second;
+                               second.to = "y";
+                               second.from = {Term::expression("m"), Term::expression("x")};
+                               q.trace.paths = {first, second};
+                               q.trace.effects = {{"x", "y"}};
+                               q.trace.interval = interval;
+                               q.trace.draws = 1999;
+                           },
+                           {{"through m", 0.12}}});
+        }
+    }
     return out;
 }
 
@@ -343,14 +379,18 @@ int main(int argc, char** argv) {
             story.ask(q);
             study.questions = {q};
             const Answer answer = answerQuestion(study, frame, q, Job());
-            if (!answer.fit) {
+            if (answer.refusal) {
                 return;
             }
+            const auto& effects =
+                answer.trace ? answer.trace->effectRows : answer.fit->coefficients;
             const std::lock_guard guard(lock);
             ++answered;
             for (std::size_t t = 0; t < story.truth.size(); ++t) {
-                for (const Coefficient& c : answer.fit->coefficients) {
-                    held[t] += c.term == story.truth[t].first && c.low <= story.truth[t].second &&
+                for (const Coefficient& c : effects) {
+                    held[t] += (c.term == story.truth[t].first ||
+                                c.equation == story.truth[t].first) &&
+                                       c.low <= story.truth[t].second &&
                                        c.high >= story.truth[t].second
                                    ? 1
                                    : 0;

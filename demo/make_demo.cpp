@@ -177,7 +177,9 @@ void writeGrowers(const std::string& path, int rows) {
             clampRound(0.42 + 0.05 * random.normal() + 0.03 * member, 0.2, 0.8, 0.01);
         const double yield = std::round(revenue / price / orchard * (1.0 + 0.1 * random.normal()));
         const double income =
-            std::round((revenue * 0.62 + std::exp(6.4 + 0.7 * random.normal())) / 10.0) * 10.0;
+            std::round((revenue * 0.62 + 90.0 * pruning + std::exp(6.4 + 0.7 * random.normal())) /
+                       10.0) *
+            10.0;  // Well-pruned growers are asked to prune for others.
         const int hired = random.poisson(3.0 + 4.0 * orchard);
         const double mood = 0.9 * random.normal() + 0.25 * member;
         std::array<int, 4> outlook{};

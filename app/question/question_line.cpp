@@ -112,15 +112,33 @@ void QuestionLine::rebuild() {
     clear(first_);
     clear(second_);
     const Question* q = session_.question();
-    if (q != nullptr && q->kind == "relate") {
-        buildRelation(*q);
-        secondRow_->setVisible(second_->count() > 0);
-        if (auto* again = focused.isEmpty() ? nullptr : findChild<QPushButton*>(focused)) {
+    (this->*sentenceOf(q).build)(q);
+    secondRow_->setVisible(second_->count() > 0);
+    if (!focused.isEmpty()) {
+        if (auto* again = findChild<QPushButton*>(focused)) {
             again->setFocus();
         }
-        updateGeometry();
-        return;
     }
+    updateGeometry();
+}
+
+const QuestionLine::Sentence& QuestionLine::sentenceOf(const Question* question) {
+    static const std::vector<Sentence> kAll = {
+        {"explain", &QuestionLine::buildExplain, &QuestionLine::addExplainTerm,
+         &QuestionLine::nextInExplain},
+        {"correlate", &QuestionLine::buildCorrelate, &QuestionLine::addCorrelated,
+         &QuestionLine::nextInCorrelate},
+        {"trace", &QuestionLine::buildTrace, &QuestionLine::addTraced, &QuestionLine::nextInTrace},
+    };
+    for (const Sentence& one : kAll) {
+        if (question != nullptr && question->kind == one.kind) {
+            return one;
+        }
+    }
+    return kAll.front();
+}
+
+void QuestionLine::buildExplain(const Question* q) {
     addWord(first_, tr("Explain"), true);
     auto* outcome = addChip(
         first_, q == nullptr || q->outcome.empty() ? tr("an outcome…") : termText(q->outcome),
@@ -199,13 +217,6 @@ void QuestionLine::rebuild() {
         which->setToolTip(tr("Turn to another question, rename or remove this one"));
         connect(which, &QPushButton::clicked, this, [this, which] { pickQuestion(which); });
     }
-    secondRow_->setVisible(second_->count() > 0);
-    if (!focused.isEmpty()) {
-        if (auto* again = findChild<QPushButton*>(focused)) {
-            again->setFocus();
-        }
-    }
-    updateGeometry();
 }
 
 void QuestionLine::buildCauses(const Question& q) {
@@ -416,8 +427,9 @@ void QuestionLine::removeListed(const QString& chip) {
     session_.putQuestion(next, tr("take it out"));
 }
 
-void QuestionLine::buildRelation(const Question& q) {
-    addWord(first_, tr("Relate"), true);
+void QuestionLine::buildCorrelate(const Question* asked) {
+    const Question& q = *asked;
+    addWord(first_, tr("Correlate"), true);
     const auto chips = [&](const std::vector<std::string>& list, bool held) {
         for (std::size_t k = 0; k < list.size(); ++k) {
             auto* chip =
@@ -425,19 +437,19 @@ void QuestionLine::buildRelation(const Question& q) {
                         QString("%1:%2").arg(held ? QString("held") : QString("related")).arg(k));
             chip->setToolTip(tr("Delete takes it out"));
             connect(chip, &QPushButton::clicked, this,
-                    [this, chip, held] { pickRelated(chip, held); });
+                    [this, chip, held] { pickCorrelated(chip, held); });
         }
     };
     chips(q.variables, false);
     auto* add =
         addSlot(first_, q.variables.empty() ? tr("variables…") : QString("+"), "slot:related");
-    connect(add, &QPushButton::clicked, this, [this, add] { pickRelated(add, false); });
+    connect(add, &QPushButton::clicked, this, [this, add] { pickCorrelated(add, false); });
     if (!q.holding.empty()) {
         addWord(first_, tr("holding"), true);
         chips(q.holding, true);
     }
     auto* hold = addSlot(first_, q.holding.empty() ? tr("+ holding") : QString("+"), "slot:held");
-    connect(hold, &QPushButton::clicked, this, [this, hold] { pickRelated(hold, true); });
+    connect(hold, &QPushButton::clicked, this, [this, hold] { pickCorrelated(hold, true); });
     addWord(second_, tr("by"), false);
     const QString name = q.coefficient == "pearson"    ? tr("Pearson’s r")
                          : q.coefficient == "spearman" ? tr("Spearman’s ranks")
@@ -474,32 +486,33 @@ void QuestionLine::buildRelation(const Question& q) {
     connect(which, &QPushButton::clicked, this, [this, which] { pickQuestion(which); });
 }
 
-void QuestionLine::pickRelated(QWidget* by, bool held) {
+void QuestionLine::pickCorrelated(QWidget* by, bool held) {
     const auto put = [this, held](const QString& expression) {
         Question next = *session_.question();
         (held ? next.holding : next.variables).push_back(utf8(expression));
-        if (session_.putQuestion(next, (held ? tr("hold %1") : tr("relate %1")).arg(expression))) {
+        if (session_.putQuestion(next,
+                                 (held ? tr("hold %1") : tr("correlate %1")).arg(expression))) {
             refresh();
             auto* again = findChild<QPushButton*>(held ? "slot:held" : "slot:related");
             if (again != nullptr) {
                 again->setFocus();
-                pickRelated(again, held);  // Several are usually added in a row.
+                pickCorrelated(again, held);  // Several are usually added in a row.
             }
         }
     };
     std::vector<FinderEntry> entries;
     if (by->objectName().startsWith("held:") || by->objectName().startsWith("related:")) {
         const auto index = static_cast<std::size_t>(by->objectName().section(':', 1).toInt());
+        entries.push_back({tr("take it out"), tr("Delete"),
+                           [this, index, held] { removeCorrelated(index, held); }});
         entries.push_back(
-            {tr("take it out"), tr("Delete"), [this, index, held] { removeRelated(index, held); }});
-        entries.push_back(
-            {held ? tr("relate it instead") : tr("hold it instead"), {}, [this, index, held] {
+            {held ? tr("correlate it instead") : tr("hold it instead"), {}, [this, index, held] {
                  Question next = *session_.question();
                  auto& from = held ? next.holding : next.variables;
                  auto& to = held ? next.variables : next.holding;
                  to.push_back(from[index]);
                  from.erase(from.begin() + static_cast<std::ptrdiff_t>(index));
-                 session_.putQuestion(next, held ? tr("relate it") : tr("hold it"));
+                 session_.putQuestion(next, held ? tr("correlate it") : tr("hold it"));
              }});
     }
     if (const auto frame = session_.frame()) {
@@ -513,11 +526,11 @@ void QuestionLine::pickRelated(QWidget* by, bool held) {
     }
     openFinder(by,
                held ? tr("hold: a variable, or an expression")
-                    : tr("relate: a variable, or an expression"),
+                    : tr("correlate: a variable, or an expression"),
                std::move(entries), put);
 }
 
-void QuestionLine::removeRelated(std::size_t index, bool held) {
+void QuestionLine::removeCorrelated(std::size_t index, bool held) {
     Question next = *session_.question();
     auto& list = held ? next.holding : next.variables;
     if (index < list.size()) {
@@ -585,12 +598,17 @@ void QuestionLine::pickOutcome(QWidget* by) {
 }
 
 void QuestionLine::addTerm(const std::string& expression) {
+    (this->*sentenceOf(session_.question()).add)(expression);
+}
+
+void QuestionLine::addCorrelated(const std::string& expression) {
+    Question next = *session_.question();
+    next.variables.push_back(expression);
+    session_.putQuestion(next, tr("correlate %1").arg(text(expression)));
+}
+
+void QuestionLine::addExplainTerm(const std::string& expression) {
     Question next = session_.question() == nullptr ? Question{} : *session_.question();
-    if (next.kind == "relate") {
-        next.variables.push_back(expression);
-        session_.putQuestion(next, tr("relate %1").arg(text(expression)));
-        return;
-    }
     if (next.outcome.empty()) {
         next.outcome = expression;
         next.title = next.title.empty() ? utf8(tr("question 1")) : next.title;
@@ -628,11 +646,17 @@ void QuestionLine::pickTerm(QWidget* by) {
 
 void QuestionLine::openNext() {
     refresh();
+    (this->*sentenceOf(session_.question()).next)();
+}
+
+void QuestionLine::nextInCorrelate() {
     if (auto* related = findChild<QPushButton*>("slot:related")) {
         related->setFocus();
-        pickRelated(related, false);
-        return;
+        pickCorrelated(related, false);
     }
+}
+
+void QuestionLine::nextInExplain() {
     if (auto* plus = findChild<QPushButton*>("slot:add");
         plus != nullptr && !session_.question()->outcome.empty()) {
         plus->setFocus();
@@ -1005,8 +1029,10 @@ void QuestionLine::pickQuestion(QWidget* by) {
                            [this, id = q.id] { session_.setQuestion(id); }});
     }
     entries.push_back({tr("new question"), "Ctrl+N", [this] { session_.startQuestion(); }});
-    entries.push_back({tr("new relation"), tr("correlations among several variables"),
-                       [this] { session_.startRelation({}); }});
+    entries.push_back({tr("new correlations"), tr("among several variables, holding others"),
+                       [this] { session_.startCorrelate({}); }});
+    entries.push_back({tr("new trace"), tr("how a cause reaches its outcome, and through what"),
+                       [this] { session_.startTrace({}); }});
     entries.push_back({tr("variant of this one"), "Ctrl+D", [this] { session_.startVariant(); }});
     entries.push_back({tr("make it the lead"), tr("the one reported first"), [this] {
                            session_.edit(
@@ -1031,6 +1057,9 @@ void QuestionLine::pickQuestion(QWidget* by) {
 
 bool QuestionLine::eventFilter(QObject* watched, QEvent* event) {
     const QString name = watched->objectName();
+    if (traceKey(name, event)) {
+        return true;
+    }
     const bool related = name.startsWith("related:") || name.startsWith("held:");
     if (related &&
         (event->type() == QEvent::ShortcutOverride || event->type() == QEvent::KeyPress)) {
@@ -1038,8 +1067,8 @@ bool QuestionLine::eventFilter(QObject* watched, QEvent* event) {
         if (key->key() == Qt::Key_Delete || key->key() == Qt::Key_Backspace) {
             event->accept();
             if (event->type() == QEvent::KeyPress) {
-                removeRelated(static_cast<std::size_t>(name.section(':', 1).toInt()),
-                              name.startsWith("held:"));
+                removeCorrelated(static_cast<std::size_t>(name.section(':', 1).toInt()),
+                                 name.startsWith("held:"));
             }
             return true;
         }
@@ -1104,6 +1133,9 @@ void QuestionLine::dropEvent(QDropEvent* event) {
     for (int row = 0; row < dropped.rowCount(); ++row) {
         const QString name = dropped.item(row)->text();
         const QWidget* under = childAt(event->position().toPoint());
+        if (under != nullptr && dropOnTrace(under->objectName(), quotedName(utf8(name)))) {
+            continue;
+        }
         if (under != nullptr && under->objectName() == "slot:outcome" &&
             session_.question() != nullptr) {
             Question next = *session_.question();

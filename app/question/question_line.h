@@ -37,10 +37,42 @@ class QuestionLine : public QWidget {
     QPushButton* addSlot(FlowLayout* line, const QString& shown, const QString& name);
     void addWord(FlowLayout* line, const QString& word, bool script);
     void rebuild();
-    void buildRelation(const Question& question);
-    void pickRelated(QWidget* by, bool held);
+
+    /// The sentence of a kind of question: how it is built, what a further variable becomes in it,
+    /// and which blank comes next.
+    struct Sentence {
+        const char* kind;
+        void (QuestionLine::*build)(const Question*);
+        void (QuestionLine::*add)(const std::string&);
+        void (QuestionLine::*next)();
+    };
+
+    /// The sentence of a question; without one, of what would be explained.
+    [[nodiscard]] static const Sentence& sentenceOf(const Question* question);
+    void buildExplain(const Question* question);
+    void addExplainTerm(const std::string& expression);
+    void nextInExplain();
+    void buildCorrelate(const Question* question);
+    void addCorrelated(const std::string& expression);
+    void nextInCorrelate();
+
+    // In question_trace.cpp.
+    void buildTrace(const Question* question);
+    void addTraced(const std::string& expression);
+    void nextInTrace();
+    /// A further variable for a slot of a trace: “cause”, “reached”, “between”, “beside”, “held”.
+    void pickTraced(QWidget* by, const QString& role);
+    void pickIntervals(QWidget* by);
+    void changeTraced(QWidget* by, const QString& role, const QString& name);
+    void editTrace(const std::function<void(TraceSpec&)>& how, const QString& did);
+    void putTraced(const QString& role, const std::string& expression);
+    /// A key on a chip of a trace; false: it means nothing there.
+    bool traceKey(const QString& chip, QEvent* event);
+    /// A variable dropped on a slot or chip of a trace; false: it is none.
+    bool dropOnTrace(const QString& slot, const std::string& expression);
+    void pickCorrelated(QWidget* by, bool held);
     void pickCoefficient(QWidget* by);
-    void removeRelated(std::size_t index, bool held);
+    void removeCorrelated(std::size_t index, bool held);
     void pickOutcome(QWidget* by);
     void pickTerm(QWidget* by);
     void pickMethod(QWidget* by);

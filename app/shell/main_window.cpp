@@ -137,6 +137,7 @@ MainWindow::MainWindow(QWidget* parent, const QString& journals)
     }
     connect(data_, &DataStage::openRequested, this, &MainWindow::open);
     connect(data_, &DataStage::pasteRequested, this, &MainWindow::paste);
+    connect(data_, &DataStage::modelAsked, this, [this] { showStage(2); });
     connect(data_, &DataStage::demoRequested, this, &MainWindow::openDemo);
     connect(route_, &Route::stageRequested, this, &MainWindow::showStage);
     connect(&session_, &Session::changed, this, &MainWindow::refreshSoon);

@@ -228,12 +228,20 @@ void Session::startQuestion() {
     putQuestion(question, tr("new question"));
 }
 
-void Session::startRelation(const std::vector<std::string>& variables) {
+void Session::startCorrelate(const std::vector<std::string>& variables) {
     Question question;
-    question.kind = "relate";
+    question.kind = "correlate";
     question.variables = variables;
-    question.title = utf8(tr("relation %1").arg(study_.questions.size() + 1));
-    putQuestion(question, tr("new relation"));
+    question.title = utf8(tr("correlations %1").arg(study_.questions.size() + 1));
+    putQuestion(question, tr("new correlations"));
+}
+
+void Session::startTrace(const TraceSpec& spec) {
+    Question question;
+    question.kind = "trace";
+    question.trace = spec;
+    question.title = utf8(tr("trace %1").arg(study_.questions.size() + 1));
+    putQuestion(question, tr("new trace"));
 }
 
 void Session::startVariant() {

@@ -89,7 +89,8 @@ class Session : public QObject {
     /// Replaces the present question, or adds it when it has no id and turns to it.
     bool putQuestion(const Question& question, const QString& did);
     void startQuestion();
-    void startRelation(const std::vector<std::string>& variables);
+    void startCorrelate(const std::vector<std::string>& variables);
+    void startTrace(const TraceSpec& spec);
     void startVariant();
 
     /// Adds a remedy's variant and turns to it.

@@ -105,6 +105,13 @@ std::string exactNumber(double value) {
     return fmt::format("{}", value);
 }
 
+std::string capitalised(std::string text) {
+    if (!text.empty() && text.front() >= 'a' && text.front() <= 'z') {
+        text.front() = static_cast<char>(text.front() - 'a' + 'A');
+    }
+    return text;
+}
+
 std::string plural(std::size_t count, const std::string& one, const std::string& many) {
     return countText(count) + " " + (count == 1 ? one : many);
 }

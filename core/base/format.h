@@ -28,10 +28,13 @@ namespace rapporto {
 /// The shortest text that reads back as the same double, with an ASCII minus: for files and names.
 [[nodiscard]] std::string exactNumber(double value);
 
-/// “1 row”, “3 rows”.
 /// “a, b, c”.
 [[nodiscard]] std::string joinedNames(const std::vector<std::string>& names);
 
+/// With its first letter, where that is a plain one, made large.
+[[nodiscard]] std::string capitalised(std::string text);
+
+/// “1 row”, “3 rows”.
 [[nodiscard]] std::string plural(std::size_t count, const std::string& one,
                                  const std::string& many);
 

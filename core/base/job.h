@@ -17,7 +17,19 @@ class Job {
     [[nodiscard]] bool stopped() const { return state_->stopped.load(std::memory_order_relaxed); }
 
     /// @param share  done so far, 0 to 1.
-    void report(double share) const { state_->done.store(share, std::memory_order_relaxed); }
+    void report(double share) const {
+        if (tells_) {
+            state_->done.store(share, std::memory_order_relaxed);
+        }
+    }
+
+    /// The same job for a part of the work that does not know how far the whole is: it stops with
+    /// it, and its reports go nowhere.
+    [[nodiscard]] Job quiet() const {
+        Job out = *this;
+        out.tells_ = false;
+        return out;
+    }
 
     [[nodiscard]] double done() const { return state_->done.load(std::memory_order_relaxed); }
 
@@ -28,6 +40,7 @@ class Job {
     };
 
     std::shared_ptr<State> state_;
+    bool tells_ = true;
 };
 
 }  // namespace rapporto

@@ -23,6 +23,8 @@ struct Remedy {
 /// What one check found.
 struct CheckResult {
     std::string id;
+    std::string
+        equation;  ///< Of a path system: “to pruning”; empty: of the whole, or the only one.
     Verdict verdict = Verdict::Fine;
     std::optional<double> statistic;
     std::string statisticName;
@@ -37,6 +39,8 @@ struct CheckResult {
     bool fault = false;  ///< A mistake of this program stands in the way; the reading tells it.
 };
 
+struct Trace;
+
 struct CheckInput {
     const Frame& frame;
     const Question& question;
@@ -45,6 +49,7 @@ struct CheckInput {
     const CheckRequest& options;
     double alpha;
     const Job& job;
+    const Trace* trace = nullptr;  ///< Of checks of a path system.
 };
 
 /// What kind of fit a check may be asked of, as bits.
@@ -61,6 +66,7 @@ inline constexpr unsigned kOrdered = 256;    ///< Likelihood of ordered groups.
 inline constexpr unsigned kQuantile = 512;   ///< Quantiles in place of means.
 inline constexpr unsigned kHeldDown = 1024;  ///< Robust fits: rows with weights of their own.
 inline constexpr unsigned kOther = 2048;     ///< Other likelihoods.
+inline constexpr unsigned kTrace = 4096;     ///< A path system as a whole.
 inline constexpr unsigned kAny = 31;
 }  // namespace fits
 
@@ -84,6 +90,12 @@ struct Check {
 /// The check of that id, or null.
 [[nodiscard]] const Check* findCheck(const std::string& id);
 
+/// “Breusch–Pagan”; of an equation of a path system “pruning: Breusch–Pagan”.
+[[nodiscard]] std::string checkName(const CheckResult& result);
+
+/// The check’s id, with its equation where it has one: what tells the results of an answer apart.
+[[nodiscard]] std::string checkKey(const CheckResult& result);
+
 /// What a check looks at where that is not the answer’s own design and fit: each row once under
 /// sampling weights, the rows that are stood for under frequency weights.
 struct CheckRows {
@@ -98,6 +110,11 @@ struct CheckRows {
 [[nodiscard]] std::vector<CheckResult> runChecks(const Frame& frame, const Question& question,
                                                  const Design& design, const Fit& fit, double alpha,
                                                  const Job& job, const CheckRows* rows = nullptr);
+
+/// The checks of a path system as a whole that the question asks for.
+[[nodiscard]] std::vector<CheckResult> runTraceChecks(const Frame& frame, const Question& question,
+                                                      const Trace& trace, double alpha,
+                                                      const Job& job);
 
 /// What the checks under one question say together: the worst verdict, and whose it is.
 struct GroupVerdict {
@@ -168,5 +185,7 @@ CheckResult checkHosmerLemeshow(const CheckInput& in);
 CheckResult checkRoc(const CheckInput& in);
 CheckResult checkParallelLines(const CheckInput& in);
 CheckResult checkSeparation(const CheckInput& in);
+CheckResult checkPathsLeftOut(const CheckInput& in);
+CheckResult checkDraws(const CheckInput& in);
 
 }  // namespace rapporto

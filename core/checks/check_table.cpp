@@ -20,6 +20,7 @@ const std::vector<Check>& allChecks() {
     static const char* const overlap = "Do the terms overlap?";
     static const char* const stable = "Is it stable?";
     static const char* const cause = "Can the cause be trusted?";
+    static const char* const paths = "Do the paths hold?";
     static const char* const panel = "Does the panel choice hold?";
     static const char* const count = "Does the count model fit?";
     static const char* const yesNo = "Does the yes–no or ordered model fit?";
@@ -256,6 +257,14 @@ const std::vector<Check>& allChecks() {
          "fine: under 5 % of the weight; fails from 30 %",
          "Goodman-Bacon 2021; de Chaisemartin & D’Haultfœuille 2020", &checkWhoIsCompared, true,
          fits::kEffects},
+        {"paths-left-out", paths, "paths left out", "no path that is left out is needed",
+         "fine: p at or above alpha, or RMSEA under .05; fails from .10; without a χ² of the "
+         "system: p of the clearest path left out, by Holm",
+         "Bollen 1989; Steiger 1990; Wald 1943", &checkPathsLeftOut, false, fits::kTrace},
+        {"draws", paths, "draws", "the draws tell the ends of the intervals",
+         "fine: 25 draws and more beyond each end (BCa: 50) and under 1 % failed; fails under 10 "
+         "(20) or from 10 % failed",
+         "Efron & Tibshirani 1993", &checkDraws, false, fits::kTrace},
         {"fixed-effects-f", panel, "effects of units (F)", "all units share one constant",
          "fine: the question has an effect of each unit (held fixed, drawn or differenced away), "
          "or "
@@ -463,6 +472,17 @@ CheckResult runOne(const Check& check, const CheckInput& in) {
 
 }  // namespace
 
+std::string checkKey(const CheckResult& result) {
+    return result.equation.empty() ? result.id : result.id + " " + result.equation;
+}
+
+std::string checkName(const CheckResult& result) {
+    const Check* check = findCheck(result.id);
+    const std::string name = check == nullptr ? result.id : check->name;
+    // An equation is called “to pruning”.
+    return result.equation.empty() ? name : result.equation.substr(3) + ": " + name;
+}
+
 std::vector<CheckResult> runChecks(const Frame& frame, const Question& question,
                                    const Design& design, const Fit& fit, double alpha,
                                    const Job& job, const CheckRows* rows) {
@@ -470,7 +490,9 @@ std::vector<CheckResult> runChecks(const Frame& frame, const Question& question,
     if (question.allChecks) {
         wanted.clear();
         for (const Check& check : allChecks()) {
-            wanted.push_back(CheckRequest{check.id});
+            if (check.of != fits::kTrace) {
+                wanted.push_back(CheckRequest{check.id});
+            }
         }
     }
     // The second step of a selection has an uneven spread of its own: least squares' checks would
@@ -492,6 +514,10 @@ std::vector<CheckResult> runChecks(const Frame& frame, const Question& question,
             check == nullptr ? notApplicable("The check ‘" + request.id + "’ is not built yet.")
             : check->needsRows && frame.moments() != nullptr
                 ? notApplicable("It looks at rows, and the source is a summary of them.")
+            : check->of == fits::kTrace
+                ? notApplicable(
+                      "It looks at a system of equations: ask how a cause reaches its "
+                      "outcome.")
             : (check->of & kind) == 0 ? notApplicable(outOfScope(kind))
             : fit.exact
                 ? notApplicable("The terms tell the outcome exactly: there is nothing to tell.")

@@ -288,7 +288,8 @@ class Grid {
                   [](const auto& a, const auto& b) { return a.first < b.first; });
         std::vector<std::vector<double>> out;
         std::vector<std::vector<Index>> taken;
-        for (const auto& [rss, set] : found_) {
+        for (const auto& one : found_) {
+            const std::vector<Index>& set = one.second;
             const bool near = std::any_of(taken.begin(), taken.end(), [&](const auto& other) {
                 for (std::size_t j = 0; j < set.size(); ++j) {
                     if (std::abs(set[j] - other[j]) > 2) {

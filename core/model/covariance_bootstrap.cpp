@@ -481,8 +481,13 @@ class Bootstrap {
 
 Resampling intervalsOf(const VectorXd& estimate, const MatrixXd& draws, const ErrorSpec& spec,
                        double alpha) {
+    return intervalsOf(estimate, draws, MatrixXd(), spec, alpha);
+}
+
+Resampling intervalsOf(const VectorXd& estimate, const MatrixXd& draws, const MatrixXd& influence,
+                       const ErrorSpec& spec, double alpha) {
     Resampling out;
-    Intervals(estimate, draws, MatrixXd(), spec, alpha).fill(out);
+    Intervals(estimate, draws, influence, spec, alpha).fill(out);
     return out;
 }
 

@@ -1368,7 +1368,7 @@ class Builder {
 }  // namespace
 
 Result<Design> makeDesign(const Frame& frame, const Question& question,
-                          const std::vector<TermSet>& sets, RowCounts* counts) {
+                          const std::vector<TermSet>& sets, const Job& job, RowCounts* counts) {
     if (frame.ruleRefusal()) {
         return tl::make_unexpected(*frame.ruleRefusal());
     }
@@ -1381,8 +1381,9 @@ Result<Design> makeDesign(const Frame& frame, const Question& question,
     // A likelihood takes them out under the weights of each step.
     const bool later = (isPanelMethod(question.method) && question.method != "within") ||
                        isLikelihoodMethod(question.method);
-    return design && !design->effects.empty() && !later ? sweptDesign(*std::move(design), Job())
-                                                        : design;
+    return design && !design->effects.empty() && !later
+               ? sweptDesign(*std::move(design), job.quiet())
+               : design;
 }
 
 double rowsStoodFor(const Design& design) {

@@ -1,5 +1,6 @@
 #pragma once
 
+#include "core/base/job.h"
 #include "core/data/frame.h"
 #include "core/model/question.h"
 
@@ -184,9 +185,10 @@ inline constexpr std::int64_t kAlways = std::numeric_limits<std::int64_t>::min()
 ///         are negative, a term that is named twice over: as endogenous, as an instrument, among
 ///         the others).
 ///
+/// @param job     looked at while what is held fixed is swept out (Stopped).
 /// @param counts  filled as far as rows were counted, of a refused design, too; may be null.
 [[nodiscard]] Result<Design> makeDesign(const Frame& frame, const Question& question,
-                                        const std::vector<TermSet>& sets,
+                                        const std::vector<TermSet>& sets, const Job& job,
                                         RowCounts* counts = nullptr);
 
 /// x when `expression` is ln(x), else empty.

@@ -82,6 +82,21 @@ bool Question::choseTerms() const {
     return present != among;
 }
 
+std::vector<const Term*> Question::allTerms() const {
+    std::vector<const std::vector<Term>*> lists = {&endogenous, &terms, &instruments,
+                                                   &trace.holding};
+    for (const PathSpec& path : trace.paths) {
+        lists.push_back(&path.from);
+    }
+    std::vector<const Term*> out;
+    for (const auto* list : lists) {
+        for (const Term& term : *list) {
+            out.push_back(&term);
+        }
+    }
+    return out;
+}
+
 bool Question::sameAs(const Question& o) const {
     return id == o.id && kind == o.kind && title == o.title && lead == o.lead &&
            variantOf == o.variantOf && outcome == o.outcome && terms == o.terms &&
@@ -94,7 +109,7 @@ bool Question::sameAs(const Question& o) const {
            instruments == o.instruments && fixedEffects == o.fixedEffects &&
            ownSlopes == o.ownSlopes && offset == o.offset && exposure == o.exposure &&
            settings == o.settings && coefficient == o.coefficient && sides == o.sides &&
-           listwise == o.listwise && raw == o.raw;
+           listwise == o.listwise && trace == o.trace && raw == o.raw;
 }
 
 }  // namespace rapporto

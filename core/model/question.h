@@ -2,6 +2,8 @@
 
 #include "core/base/result.h"
 #include "core/data/column.h"
+#include "core/model/term.h"
+#include "core/paths/trace_spec.h"
 
 #include <nlohmann/json_fwd.hpp>
 
@@ -13,24 +15,6 @@
 #include <vector>
 
 namespace rapporto {
-
-/// One entry of “with …”: an expression, a product of expressions, or a named set.
-struct Term {
-    enum class Kind : std::uint8_t { Expression, Product, Set };
-
-    Kind kind = Kind::Expression;
-    std::vector<std::string> parts;  ///< One text; of a product two or more.
-    bool muted = false;              ///< Kept in the sentence, left out of the model.
-
-    /// As people see it: “hives × irrigated”, “{controls}”.
-    [[nodiscard]] std::string shown() const;
-
-    [[nodiscard]] static Term expression(std::string text) {
-        return {Kind::Expression, {std::move(text)}, false};
-    }
-
-    friend bool operator==(const Term&, const Term&) = default;
-};
 
 struct ErrorSpec {
     std::string kind = "classical";  ///< classical, robust, clustered, autocorrelation, bootstrap.
@@ -175,12 +159,14 @@ struct Question {
     std::vector<Decision> decisions;      ///< On checks that do not come out fine.
     std::optional<TermChoice> chosen;     ///< Absent: the terms were not chosen by the data.
 
-    // Of kind relate.
+    // Of kind correlate.
     std::vector<std::string> variables;  ///< Expressions.
     std::vector<std::string> holding;
     std::string coefficient = "pearson";  ///< Or spearman, kendall.
     std::string sides = "two";            ///< Or greater, less.
     bool listwise = false;
+
+    TraceSpec trace;  ///< Of kind trace.
 
     std::optional<Refusal> unbuilt;  ///< Why this version refuses to answer, or nothing.
     std::vector<std::string> unknownKeys;
@@ -188,22 +174,15 @@ struct Question {
 
     /// Nothing is asked yet.
     [[nodiscard]] bool isEmpty() const {
-        return kind == "relate" ? variables.empty() : outcome.empty();
+        return outcome.empty() && variables.empty() && trace.isEmpty();
     }
 
     /// The terms were chosen by these data, and are not all of those chosen among.
     [[nodiscard]] bool choseTerms() const;
 
-    /// Every term it names: those the instruments move, its terms, the instruments.
-    [[nodiscard]] std::vector<const Term*> allTerms() const {
-        std::vector<const Term*> out;
-        for (const auto* list : {&endogenous, &terms, &instruments}) {
-            for (const Term& term : *list) {
-                out.push_back(&term);
-            }
-        }
-        return out;
-    }
+    /// Every term it names: those the instruments move, its terms, the instruments; those of the
+    /// equations of a trace.
+    [[nodiscard]] std::vector<const Term*> allTerms() const;
 
     /// Equal in all that is computed and written, whatever was read.
     [[nodiscard]] bool sameAs(const Question& other) const;

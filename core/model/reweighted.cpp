@@ -34,7 +34,7 @@ bool estimateAll(const Reweighted& estimates, int count, const FactorsOf& factor
             const int r = static_cast<int>(k);
             // A draw that breaks something is a draw without a solution.
             const auto one = guarded("a draw", [&]() -> Result<VectorXd> {
-                return estimates.under(factorsOf(r), Job());
+                return estimates.under(factorsOf(r), job.quiet());
             });
             if (one) {
                 out.col(r) = *one;

@@ -52,4 +52,9 @@ void replaceCovariance(Fit& fit, const Design& design, Covariance covariance, do
 [[nodiscard]] Resampling intervalsOf(const Eigen::VectorXd& estimate, const Eigen::MatrixXd& draws,
                                      const ErrorSpec& spec, double alpha);
 
+/// The same with what each unit adds to each estimate (units × k), which BCa intervals hang on.
+[[nodiscard]] Resampling intervalsOf(const Eigen::VectorXd& estimate, const Eigen::MatrixXd& draws,
+                                     const Eigen::MatrixXd& influence, const ErrorSpec& spec,
+                                     double alpha);
+
 }  // namespace rapporto

@@ -6,20 +6,18 @@
 #include "core/report/assumptions.h"
 #include "core/report/lens.h"
 #include "core/report/wording.h"
+#include "core/study/question_kind.h"
 
 #include <fmt/format.h>
 
 #include <algorithm>
 #include <cmath>
+#include <set>
 
 namespace rapporto {
 namespace {
 
 using Kind = ReportBlock::Kind;
-
-std::string questionTitle(const Answer& answer) {
-    return answer.question.title.empty() ? answer.question.id : answer.question.title;
-}
 
 class ReportBuilder {
   public:
@@ -29,22 +27,18 @@ class ReportBuilder {
     std::vector<ReportBlock> build() {
         const auto items = reportItems(study_);
         for (std::size_t i = 0; i < items.size(); ++i) {
-            const std::size_t from = blocks_.size();
+            auto& blocks = sheet_.blocks();
+            const std::size_t from = blocks.size();
             add(items[i]);
-            for (std::size_t b = from; b < blocks_.size(); ++b) {
-                blocks_[b].item = static_cast<int>(i);
+            for (std::size_t b = from; b < blocks.size(); ++b) {
+                blocks[b].item = static_cast<int>(i);
             }
         }
-        return std::move(blocks_);
+        return std::move(sheet_.blocks());
     }
 
   private:
-    void put(Kind kind, std::string text) {
-        ReportBlock block;
-        block.kind = kind;
-        block.text = std::move(text);
-        blocks_.push_back(std::move(block));
-    }
+    void put(Kind kind, std::string text) { sheet_.put(kind, std::move(text)); }
 
     /// The answers an item speaks of; refused ones leave a note instead.
     std::vector<const Answer*> answersOf(const ReportItem& item) {
@@ -59,10 +53,11 @@ class ReportBuilder {
                 put(Kind::Note, "Question " + id + " is not computed yet.");
             } else if (at->second->refusal) {
                 put(Kind::Note, questionTitle(*at->second) + ": " + at->second->refusal->text());
-            } else if (at->second->fit) {
+            } else if (const QuestionKind* kind = findKind(at->second->question.kind);
+                       kind != nullptr && kind->report != nullptr) {
+                kind->report(sheet_, *at->second, item.item);
+            } else {
                 found.push_back(at->second);
-            } else if (at->second->relation && (item.item == "table" || item.item == "reading")) {
-                addRelation(*at->second, item.item == "table");
             }
         }
         return found;
@@ -106,44 +101,6 @@ class ReportBuilder {
         }
     }
 
-    /// The lower triangle with p in small, and what it says.
-    void addRelation(const Answer& answer, bool asTable) {
-        const CorrelationTable& t = *answer.relation;
-        if (!asTable) {
-            put(Kind::Paragraph, "**" + questionTitle(answer) + ".** " + answer.reading);
-            return;
-        }
-        put(Kind::Caption, questionTitle(answer) + ": correlations" +
-                               (t.holding.empty() ? "" : ", holding " + joinedNames(t.holding)));
-        ReportBlock block;
-        block.kind = Kind::Table;
-        block.cells.push_back({""});
-        for (const std::string& name : t.variables) {
-            block.cells[0].push_back(name);
-        }
-        for (Eigen::Index i = 0; i < t.r.rows(); ++i) {
-            std::vector<std::string> row = {t.variables[static_cast<std::size_t>(i)]};
-            for (Eigen::Index j = 0; j < t.r.rows(); ++j) {
-                row.push_back(j > i    ? ""
-                              : j == i ? "1"
-                              : std::isnan(t.r(i, j))
-                                  ? "–"
-                                  : fixedNumber(t.r(i, j), 3, true) + " (" +
-                                        (std::isnan(t.p(i, j)) ? "–" : pText(t.p(i, j))) + ")");
-            }
-            block.cells.push_back(std::move(row));
-        }
-        block.rules = {0};
-        blocks_.push_back(std::move(block));
-        put(Kind::Note,
-            std::string(t.settings.kind == CorrelationKind::Pearson    ? "Pearson"
-                        : t.settings.kind == CorrelationKind::Spearman ? "Spearman"
-                                                                       : "Kendall tau-b") +
-                " correlations with p in parentheses, " +
-                (t.settings.sides == Sides::Two ? "two-sided" : "one-sided") + "; " +
-                rowsReading(answer.rows));
-    }
-
     void addReading(const std::vector<const Answer*>& found) {
         for (const Answer* a : found) {
             std::string text = found.size() > 1 ? "**" + questionTitle(*a) + ".** " : "";
@@ -153,7 +110,7 @@ class ReportBuilder {
                     break;
                 }
             }
-            put(Kind::Paragraph, text + a->reading);
+            put(Kind::Paragraph, text + answerReading(*a));
         }
     }
 
@@ -163,9 +120,9 @@ class ReportBuilder {
             outcome = a->design->outcome == outcome ? outcome : "";
         }
         put(Kind::Caption,
-            fmt::format("**Table {}.** {}", ++tables_,
+            fmt::format("**Table {}.** {}", sheet_.nextTable(),
                         outcome.empty() ? study_.title : "What goes with " + outcome));
-        blocks_.push_back(comparisonTable(study_, found));
+        sheet_.add(comparisonTable(study_, found));
         std::string note = "Standard errors in parentheses";
         for (const Answer* a : found) {
             note +=
@@ -210,7 +167,7 @@ class ReportBuilder {
             return;
         }
         put(Kind::Caption,
-            fmt::format("**Figure {}.** {}", ++figures_,
+            fmt::format("**Figure {}.** {}", sheet_.nextFigure(),
                         found.size() == 1
                             ? "The effects in " + questionTitle(first)
                             : "The effect of " + effects.front()->term + " by specification"));
@@ -218,7 +175,7 @@ class ReportBuilder {
         figure.kind = Kind::Figure;
         figure.svg = lensFigure(names, effects, 560.0);
         figure.text = "Effects with their intervals";
-        blocks_.push_back(std::move(figure));
+        sheet_.add(std::move(figure));
         put(Kind::Note, "A lens is as tall at any value as that value’s p; bars end at " +
                             shortNumber(100.0 * (1.0 - study_.alpha), 3) + " %.");
     }
@@ -267,7 +224,7 @@ class ReportBuilder {
                                                       : row.done + "; the rest open"});
         }
         block.rules = {0};
-        blocks_.push_back(std::move(block));
+        sheet_.add(std::move(block));
         if (const std::size_t open = openDoubts(rows); open > 0) {
             put(Kind::Note, plural(open, "doubt is", "doubts are") +
                                 " open: nobody has said why it does not matter, and no variant is "
@@ -284,12 +241,16 @@ class ReportBuilder {
 
     const Study& study_;
     const AnswersById& answers_;
-    std::vector<ReportBlock> blocks_;
-    int tables_ = 0;
-    int figures_ = 0;
+    ReportSheet sheet_;
 };
 
-std::string escape(const std::string& text) {
+}  // namespace
+
+std::string questionTitle(const Answer& answer) {
+    return answer.question.title.empty() ? answer.question.id : answer.question.title;
+}
+
+std::string escapedText(const std::string& text) {
     std::string out;
     for (const char c : text) {
         switch (c) {
@@ -311,8 +272,6 @@ std::string escape(const std::string& text) {
     }
     return out;
 }
-
-}  // namespace
 
 std::vector<ReportItem> reportItems(const Study& study) {
     if (!study.report.empty()) {
@@ -352,7 +311,7 @@ ReportBlock comparisonTable(const Study& study, const std::vector<const Answer*>
     block.rules.push_back(0);
     std::vector<std::vector<ComparedEffect>> fits;
     for (const Answer* a : answers) {
-        fits.push_back(comparedEffects(*a->fit));
+        fits.push_back(comparedEffects(*a));
     }
     const auto put = [&](const std::string& name, const auto& inColumn) {
         std::vector<std::string> estimates = {name};
@@ -375,6 +334,9 @@ ReportBlock comparisonTable(const Study& study, const std::vector<const Answer*>
         put(row.text(), [&](std::size_t a) { return effectIn(fits[a], row); });
     }
     put("Constant", [&](std::size_t a) -> const Coefficient* {
+        if (!answers[a]->fit) {
+            return nullptr;
+        }
         const auto& list = answers[a]->fit->coefficients;
         const bool alone = std::all_of(list.begin(), list.end(), [&](const Coefficient& c) {
             return c.equation == list.front().equation;
@@ -388,14 +350,16 @@ ReportBlock comparisonTable(const Study& study, const std::vector<const Answer*>
     const auto row = [&](const std::string& name, auto value) {
         std::vector<std::string> cells = {name};
         for (const Answer* a : answers) {
-            cells.push_back(value(*a));
+            cells.push_back(a->fit ? value(*a) : std::string());
         }
         block.cells.push_back(cells);
     };
     row("Outcome", [](const Answer& a) { return a.design->outcome; });
-    if (std::any_of(answers.begin(), answers.end(), [&](const Answer* a) {
-            return effectsIn(*a->fit) != effectsIn(*answers.front()->fit);
-        })) {
+    std::set<std::string> scales;
+    for (const Answer* a : answers) {
+        a->fit ? static_cast<void>(scales.insert(effectsIn(*a->fit))) : void();
+    }
+    if (scales.size() > 1) {
         row("Effects in", [](const Answer& a) { return effectsIn(*a.fit); });
     }
     row("Rows", [](const Answer& a) { return countText(a.rows.used); });
@@ -539,7 +503,7 @@ std::string lensFigure(const std::vector<std::string>& names,
             "stroke-width=\"3\"/></g>",
             at(c.estimate), middle - 7.0, middle + 7.0);
         svg += fmt::format("<text x=\"0\" y=\"{:.1f}\" fill=\"#232733\">{}</text>", middle + 4.0,
-                           escape(names[i]));
+                           escapedText(names[i]));
         svg += fmt::format(
             "<text x=\"{:.1f}\" y=\"{:.1f}\" text-anchor=\"end\" fill=\"#232733\">{}</text>", width,
             middle + 4.0, fixedNumber(c.estimate, decimalsFor(c.se), true));
@@ -551,7 +515,7 @@ std::string lensFigure(const std::vector<std::string>& names,
 }
 
 std::string htmlText(const std::string& marked) {
-    const std::string safe = escape(marked);
+    const std::string safe = escapedText(marked);
     std::string out;
     bool bold = false;
     for (std::size_t i = 0; i < safe.size(); ++i) {
@@ -563,28 +527,6 @@ std::string htmlText(const std::string& marked) {
             out += safe[i];
         }
     }
-    return out;
-}
-
-std::string relationAsText(const CorrelationTable& table) {
-    std::string out;
-    const auto block = [&](const std::string& name, const Eigen::MatrixXd& matrix) {
-        out += name;
-        for (const std::string& variable : table.variables) {
-            out += "\t" + variable;
-        }
-        out += "\n";
-        for (Eigen::Index i = 0; i < matrix.rows(); ++i) {
-            out += table.variables[static_cast<std::size_t>(i)];
-            for (Eigen::Index j = 0; j < matrix.cols(); ++j) {
-                out += "\t" + (std::isnan(matrix(i, j)) ? "" : exactNumber(matrix(i, j)));
-            }
-            out += "\n";
-        }
-    };
-    block("r", table.r);
-    block("p", table.p);
-    block("n", table.n);
     return out;
 }
 

@@ -20,6 +20,33 @@ struct ReportBlock {
     int item = -1;                                ///< The report item that it belongs to.
 };
 
+/// Where blocks are put in order; tables and figures are numbered as they come.
+class ReportSheet {
+  public:
+    void put(ReportBlock::Kind kind, std::string text) {
+        ReportBlock block;
+        block.kind = kind;
+        block.text = std::move(text);
+        add(std::move(block));
+    }
+
+    void add(ReportBlock block) { blocks_.push_back(std::move(block)); }
+
+    [[nodiscard]] std::string nextTable() { return std::to_string(++tables_); }
+
+    [[nodiscard]] std::string nextFigure() { return std::to_string(++figures_); }
+
+    [[nodiscard]] std::vector<ReportBlock>& blocks() { return blocks_; }
+
+  private:
+    std::vector<ReportBlock> blocks_;
+    int tables_ = 0;
+    int figures_ = 0;
+};
+
+/// The question’s title, or its id.
+[[nodiscard]] std::string questionTitle(const Answer& answer);
+
 /// The items of the study's report, or the default ones: reading, table, lenses, equation, checks,
 /// assumptions, methods.
 [[nodiscard]] std::vector<ReportItem> reportItems(const Study& study);
@@ -41,6 +68,9 @@ using AnswersById = std::map<std::string, const Answer*>;
 [[nodiscard]] std::string lensFigure(const std::vector<std::string>& names,
                                      const std::vector<const Coefficient*>& effects, double width);
 
+/// & < > " as entities in a text of a page or a picture.
+[[nodiscard]] std::string escapedText(const std::string& text);
+
 /// A writer of one file type; registered in report_table.cpp.
 struct ReportWriter {
     const char* ending;  ///< ".html"
@@ -60,9 +90,6 @@ struct ReportWriter {
 /// The tables alone, comma-separated, for a spreadsheet.
 [[nodiscard]] std::string writeCsvTables(const std::string& title,
                                          const std::vector<ReportBlock>& blocks);
-
-/// Correlations as tab-separated text: r below the diagonal's ones, then p and n, each in a block.
-[[nodiscard]] std::string relationAsText(const CorrelationTable& table);
 
 /// & < > " as entities, **…** as bold.
 [[nodiscard]] std::string htmlText(const std::string& marked);

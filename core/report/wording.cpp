@@ -9,6 +9,8 @@
 #include "core/model/quantile.h"
 #include "core/model/response.h"
 #include "core/numerics/distributions.h"
+#include "core/paths/trace.h"
+#include "core/paths/trace_kind.h"
 #include "core/report/cause_reading.h"
 #include "core/report/request_wording.h"
 #include "core/report/term_choice_picture.h"
@@ -382,7 +384,7 @@ std::string jointWords(const Fit& fit) {
 
 }  // namespace
 
-std::string overallReading(const Answer& answer) {
+std::string explainReading(const Answer& answer) {
     if (!answer.fit) {
         return answer.refusal ? capital(answer.refusal->text()) : "";
     }
@@ -479,158 +481,6 @@ std::string overallReading(const Answer& answer) {
 
 namespace {
 
-std::string coefficientName(CorrelationKind kind) {
-    return kind == CorrelationKind::Pearson    ? "Pearson correlation"
-           : kind == CorrelationKind::Spearman ? "Spearman rank correlation"
-                                               : "Kendall’s tau-b";
-}
-
-/// “weak”, “moderate”, … by size alone: words for orientation, not verdicts.
-std::string strength(double r) {
-    const double size = std::abs(r);
-    return size < 0.1   ? "hardly any"
-           : size < 0.3 ? "a weak"
-           : size < 0.6 ? "a moderate"
-                        : "a strong";
-}
-
-std::string rText(double r) { return fixedNumber(r, 3, true); }
-
-}  // namespace
-
-std::string relationReading(const Answer& answer) {
-    const CorrelationTable& t = *answer.relation;
-    const Eigen::Index p = t.r.rows();
-    std::size_t clear = 0;
-    std::size_t clearAdjusted = 0;
-    std::size_t tested = 0;  // A partial tau has no p.
-    Eigen::Index strongA = -1;
-    Eigen::Index strongB = -1;
-    Eigen::Index movedA = -1;
-    Eigen::Index movedB = -1;
-    std::size_t untold = 0;
-    for (Eigen::Index a = 0; a < p; ++a) {
-        for (Eigen::Index b = 0; b < a; ++b) {
-            if (std::isnan(t.r(a, b))) {
-                ++untold;
-                continue;
-            }
-            tested += std::isnan(t.p(a, b)) ? 0U : 1U;
-            clear += t.p(a, b) < answer.alpha ? 1U : 0U;
-            clearAdjusted += t.adjusted(a, b) < answer.alpha ? 1U : 0U;
-            if (strongA < 0 || std::abs(t.r(a, b)) > std::abs(t.r(strongA, strongB))) {
-                strongA = a;
-                strongB = b;
-            }
-            const auto moved = [&](Eigen::Index i, Eigen::Index j) {
-                return std::abs(t.r(i, j) - t.plain(i, j));
-            };
-            if (!t.holding.empty() && (movedA < 0 || moved(a, b) > moved(movedA, movedB))) {
-                movedA = a;
-                movedB = b;
-            }
-        }
-    }
-    std::string text;
-    const auto name = [&](Eigen::Index i) { return t.variables[static_cast<std::size_t>(i)]; };
-    if (strongA >= 0) {
-        text += "Strongest: **" + name(strongB) + "** and **" + name(strongA) + "**, " +
-                rText(t.r(strongA, strongB)) + ".";
-    }
-    if (tested > 1 && clear > 0) {
-        text += " " + countText(clear) + " of " + countText(tested) +
-                (clear == 1 ? " pairs is clear of no relation at the "
-                            : " pairs are clear of no relation at the ") +
-                shortNumber(100.0 * answer.alpha, 3) + " % level one by one, " +
-                countText(clearAdjusted) + " when it is counted that so many were looked at.";
-    } else if (tested > 1) {
-        text += " No pair is clear of no relation.";
-    }
-    if (movedA >= 0 && std::abs(t.r(movedA, movedB) - t.plain(movedA, movedB)) >= 0.05) {
-        text += " Holding " + joinedNames(t.holding) + " changes most: " + name(movedB) + " and " +
-                name(movedA) + " go from " + rText(t.plain(movedA, movedB)) + " to " +
-                rText(t.r(movedA, movedB)) + ".";
-    } else if (movedA >= 0) {
-        text += " Holding " + joinedNames(t.holding) + " changes no correlation by .05.";
-    }
-    if (untold > 0) {
-        text += " " + plural(untold, "pair", "pairs") +
-                " cannot be told: a variable does not vary, or "
-                "what is held determines it.";
-    }
-    return text;
-}
-
-std::vector<std::string> pairReading(const Answer& answer, std::size_t a, std::size_t b) {
-    const CorrelationTable& t = *answer.relation;
-    const auto i = static_cast<Eigen::Index>(a);
-    const auto j = static_cast<Eigen::Index>(b);
-    std::vector<std::string> out;
-    if (a == b) {
-        out.push_back("**" + t.variables[a] + "** with itself: " +
-                      countText(static_cast<std::size_t>(t.n(i, i))) + " rows have it.");
-        return out;
-    }
-    const double r = t.r(i, j);
-    const auto n = static_cast<std::size_t>(t.n(i, j));
-    if (std::isnan(r)) {
-        out.push_back("~In the " + plural(n, "row", "rows") +
-                      " that have both, the correlation of **" + t.variables[a] + "** and **" +
-                      t.variables[b] +
-                      "** does not exist: one of them does not vary, or what is "
-                      "held determines it.");
-        return out;
-    }
-    std::string text = "The " + coefficientName(t.settings.kind) + " of **" + t.variables[a] +
-                       "** and **" + t.variables[b] + "**" +
-                       (t.holding.empty() ? "" : ", holding " + joinedNames(t.holding) + ",") +
-                       " is **" + rText(r) + "**: " + strength(r) + " " +
-                       (std::abs(r) < 0.1 ? "relation in "
-                        : r > 0.0         ? "rise together in "
-                                          : "opposite movement in ") +
-                       plural(n, "row", "rows") + ".";
-    if (std::isfinite(t.low(i, j)) && std::isfinite(t.high(i, j))) {
-        text += " The data go with anything from " + rText(t.low(i, j)) + " to " +
-                rText(t.high(i, j)) + " (" + shortNumber(100.0 * (1.0 - answer.alpha), 3) + " %).";
-    }
-    out.push_back(text);
-    if (!std::isnan(t.p(i, j))) {
-        const std::string sides = t.settings.sides == Sides::Two ? "at least this far from zero"
-                                  : t.settings.sides == Sides::Greater ? "at least this large"
-                                                                       : "at least this low";
-        out.push_back("If there were no relation, one " + sides + " would turn up with " +
-                      pClause(t.p(i, j)) +
-                      (t.variables.size() > 2
-                           ? "; counting that " +
-                                 countText(t.variables.size() * (t.variables.size() - 1) / 2) +
-                                 " pairs were looked at, " + pClause(t.adjusted(i, j))
-                           : "") +
-                      ".");
-    } else if (t.settings.kind == CorrelationKind::Kendall && !t.holding.empty()) {
-        out.emplace_back("A partial tau has no p and no interval: its law is not known.");
-    }
-    if (!t.holding.empty() && std::isfinite(t.plain(i, j))) {
-        const double before = t.plain(i, j);
-        const bool turned = before * r < 0.0 && std::abs(before) >= 0.05 && std::abs(r) >= 0.05;
-        const double change = std::abs(r) - std::abs(before);
-        out.push_back("Without holding anything it is " + rText(before) + " in the same rows: " +
-                      (turned           ? "holding " + joinedNames(t.holding) + " turns it round."
-                       : change < -0.05 ? "part of it went through " + joinedNames(t.holding) + "."
-                       : change > 0.05
-                           ? joinedNames(t.holding) + " had hidden part of it."
-                           : "holding " + joinedNames(t.holding) + " leaves it about as it was.") +
-                      " With what is left of " + t.variables[b] + " alone, " + t.variables[a] +
-                      " correlates " + rText(t.semiPartial(i, j)) + " (semi-partial).");
-    }
-    out.emplace_back("~A correlation says that they move together, not why, and only as far as a " +
-                     std::string(t.settings.kind == CorrelationKind::Pearson
-                                     ? "straight line goes."
-                                     : "rising or falling order goes."));
-    return out;
-}
-
-namespace {
-
 std::string namesOf(const std::vector<Term>& terms) {
     std::vector<std::string> names;
     for (const Term& term : terms) {
@@ -660,17 +510,7 @@ std::string heldText(const Question& q) {
 
 }  // namespace
 
-std::string questionSentence(const Question& q) {
-    if (q.kind == "relate") {
-        return "Relate " + joinedNames(q.variables) +
-               (q.holding.empty() ? "" : " holding " + joinedNames(q.holding)) + " by " +
-               q.coefficient + " · " +
-               (q.sides == "two"       ? "both sides"
-                : q.sides == "greater" ? "greater"
-                                       : "less") +
-               (q.listwise ? " · rows with everything" : " · each pair its rows") +
-               (q.where.empty() ? "" : " · among " + q.where);
-    }
+std::string explainSentence(const Question& q) {
     std::string text = "Explain " + q.outcome;
     std::string with;
     for (const Term& term : q.terms) {
@@ -735,6 +575,23 @@ std::vector<ComparedEffect> comparedEffects(const Fit& fit) {
                                : furtherEquation(fit, one.row.equation);
     }
     return out;
+}
+
+std::vector<ComparedEffect> comparedEffects(const Answer& answer) {
+    if (answer.fit) {
+        return comparedEffects(*answer.fit);
+    }
+    std::vector<ComparedEffect> out;
+    if (answer.trace) {
+        for (const Coefficient& row : answer.trace->effectRows) {
+            out.push_back({{row.term, row.equation}, &row});
+        }
+    }
+    return out;
+}
+
+std::string effectAxis(const Answer& answer) {
+    return answer.fit ? answer.design->outcome + '\n' + effectsIn(*answer.fit) : std::string();
 }
 
 const Coefficient* effectIn(const std::vector<ComparedEffect>& effects, const ComparedRow& row) {
@@ -868,6 +725,15 @@ std::string testReading(const Answer& from, const Answer& to) {
 
 std::vector<std::string> differenceReading(const Answer& from, const Answer& to) {
     std::vector<std::string> out;
+    if (from.trace && to.trace) {
+        return traceDifference(from, to);
+    }
+    if (!from.fit || !to.fit) {
+        out.emplace_back(
+            "These are questions of different kinds: their numbers do not stand side "
+            "by side.");
+        return out;
+    }
     const Question& a = from.question;
     const Question& b = to.question;
     std::string what;
@@ -1028,7 +894,7 @@ std::string classicalReading(const Answer& answer) {
                : "classical: they assume one spread and unrelated errors";
 }
 
-std::string methodsReading(const Answer& answer) {
+std::string explainMethods(const Answer& answer) {
     if (!answer.fit) {
         return {};
     }

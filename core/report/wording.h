@@ -9,15 +9,11 @@ namespace rapporto {
 /// What one coefficient says, in one to three paragraphs.
 [[nodiscard]] std::vector<std::string> effectReading(const Answer& answer, std::size_t coefficient);
 
-/// The answer as a whole: fit, strongest statements, doubts.
-[[nodiscard]] std::string overallReading(const Answer& answer);
+/// The whole answer in a few sentences, by its kind; where writing them fails, what went wrong.
+[[nodiscard]] std::string answerReading(const Answer& answer);
 
-/// What the correlations of a relate question say together.
-[[nodiscard]] std::string relationReading(const Answer& answer);
-
-/// What one pair of a relate question says, with what holding the others changed.
-[[nodiscard]] std::vector<std::string> pairReading(const Answer& answer, std::size_t a,
-                                                   std::size_t b);
+/// Of an explained outcome: fit, strongest statements, doubts.
+[[nodiscard]] std::string explainReading(const Answer& answer);
 
 /// How many rows were used and where the others went.
 [[nodiscard]] std::string rowsReading(const RowCounts& rows);
@@ -45,6 +41,13 @@ struct ComparedEffect {
 /// spreads, a correlation).
 [[nodiscard]] std::vector<ComparedEffect> comparedEffects(const Fit& fit);
 
+/// Those of an answer: of a trace its effects, a row for each way; of one without any, none.
+[[nodiscard]] std::vector<ComparedEffect> comparedEffects(const Answer& answer);
+
+/// What the effects of an answer are counted in and of which outcome: those that agree share an
+/// axis.
+[[nodiscard]] std::string effectAxis(const Answer& answer);
+
 /// The effect in a row, or null.
 [[nodiscard]] const Coefficient* effectIn(const std::vector<ComparedEffect>& effects,
                                           const ComparedRow& row);
@@ -62,9 +65,11 @@ struct ComparedEffect {
 
 /// “Explain ln(revenue) with member, hives by least squares · errors clustered by village”.
 [[nodiscard]] std::string questionSentence(const Question& question);
+[[nodiscard]] std::string explainSentence(const Question& question);
 
 /// How it was computed, for the methods paragraph of a report.
 [[nodiscard]] std::string methodsReading(const Answer& answer);
+[[nodiscard]] std::string explainMethods(const Answer& answer);
 
 /// A variable in a few sentences: values, middle, shape, codes that look like “no answer”.
 [[nodiscard]] std::vector<std::string> variableReading(const Frame& frame, const std::string& name);

@@ -1,107 +1,10 @@
 #include "core/study/answer.h"
 
 #include "core/base/border.h"
-#include "core/describe/survey_mean.h"
-#include "core/model/event_study.h"
-#include "core/model/instruments.h"
-#include "core/model/likelihood.h"
-#include "core/model/method_uses.h"
-#include "core/model/panel.h"
-#include "core/model/penalised_profile.h"
-#include "core/model/quantile.h"
-#include "core/model/reweighted.h"
-#include "core/report/wording.h"
-
-#include <algorithm>
-#include <cmath>
-#include <limits>
+#include "core/study/question_kind.h"
 
 namespace rapporto {
 namespace {
-
-/// Why a summary of a few variables cannot answer this, or nothing.
-std::optional<Refusal> needsRows(const SummaryMatrix& moments, const Question& question,
-                                 const std::vector<TermSet>& sets) {
-    const auto rows = [](const std::string& what, const std::string& help) {
-        return Refusal{
-            ErrorCode::BadSetting, what + " needs rows, and the source is a summary", "", help, {}};
-    };
-    const auto isVariable = [&](const std::string& text) {
-        const auto parsed = Expression::parse(text);
-        return parsed && parsed->isName();
-    };
-    if (!isVariable(question.outcome)) {
-        return rows("the outcome ‘" + question.outcome + "’",
-                    "Name one of the summary’s variables.");
-    }
-    for (const Term& term : question.terms) {
-        if (!term.muted && term.kind == Term::Kind::Expression && !isVariable(term.parts[0])) {
-            return rows("the term ‘" + term.shown() + "’", "Name the summary’s variables alone.");
-        }
-        if (!term.muted && term.kind == Term::Kind::Product) {
-            return rows("the product " + term.shown(), "Take it out.");
-        }
-        for (const TermSet& set : sets) {
-            const bool named =
-                !term.muted && term.kind == Term::Kind::Set && set.name == term.parts[0];
-            if (named && !std::all_of(set.members.begin(), set.members.end(), isVariable)) {
-                return rows("a member of the set ‘" + set.name + "’",
-                            "Name the summary’s variables alone.");
-            }
-        }
-    }
-    if (!question.where.empty() || !question.without.empty()) {
-        return rows("a rule", "Take it out.");
-    }
-    if (question.weightKind != WeightKind::None) {
-        return rows("a weight", "Take it out.");
-    }
-    if (!question.fixedEffects.empty() || !question.instruments.empty()) {
-        return rows("what is held fixed or an instrument", "Take it out.");
-    }
-    if (question.errors.kind != "classical") {
-        return rows("anything but classical errors", "Use classical errors.");
-    }
-    if (question.method != "least-squares") {
-        return rows("the method ‘" + question.method + "’", "Use least squares.");
-    }
-    if (!moments.hasMeans && !question.intercept) {
-        return rows("a line through zero", "The means are not given: keep the constant.");
-    }
-    return std::nullopt;
-}
-
-/// The design over rows that stand for those behind the moments.
-///
-/// @param counts  how many rows there were, where the design is refused, too.
-Result<Design> designFor(const Frame& frame, const Question& question,
-                         const std::vector<TermSet>& sets, RowCounts& counts) {
-    auto design = makeDesign(frame, question, sets, &counts);
-    if (design && frame.moments() != nullptr) {
-        const auto n = frame.moments()->n;
-        const auto m = static_cast<double>(design->rows.size());
-        design->weightKind = WeightKind::Frequency;
-        design->weights =
-            Eigen::VectorXd::Constant(static_cast<Eigen::Index>(design->rows.size()), n / m);
-        const auto all = static_cast<std::size_t>(n);
-        design->counts = RowCounts{};
-        design->counts.source = design->counts.inSample = design->counts.used = all;
-        if (static_cast<double>(design->X.cols()) >= n) {
-            return refuse(ErrorCode::TooFewRows, "there are as many terms as rows", "",
-                          "Take terms out.");
-        }
-        if (!frame.moments()->hasMeans) {
-            design->warnings.push_back(
-                "The summary gives no means: the constant stands for nothing here.");
-        }
-        if (!frame.moments()->hasScale) {
-            design->warnings.push_back(
-                "The summary gives no standard deviations: every effect is in standard deviations "
-                "of the outcome for one of the term.");
-        }
-    }
-    return design;
-}
 
 /// Rows before any is looked at for what it lacks.
 RowCounts sampleCounts(const Frame& frame, const Question& question) {
@@ -133,362 +36,12 @@ RowCounts sampleCounts(const Frame& frame, const Question& question) {
     return counts;
 }
 
-/// A bent line’s design without the columns of its places, which are the last ones.
-Design withoutPlaces(const Design& design, std::size_t bends) {
-    Design out = design;
-    const auto m = static_cast<Eigen::Index>(bends);
-    out.X.conservativeResize(Eigen::NoChange, design.X.cols() - m);
-    out.columns.resize(out.columns.size() - bends);
-    out.terms.resize(out.terms.size() - bends);
-    return out;
-}
-
-/// Values that the question has no variable for change nothing: they are passed over, and said.
-Result<std::vector<Prediction>> predictionsOf(const Answer& answer, const Frame& frame,
-                                              const Design& design, const Fit& fit) {
-    std::vector<PredictRequest> requests = answer.question.predict;
-    std::vector<std::vector<std::string>> passed(requests.size());
-    for (std::size_t i = 0; i < requests.size(); ++i) {
-        std::erase_if(requests[i].at, [&](const auto& one) {
-            const bool idle =
-                frame.variable(one.first) != nullptr && !answer.scenarios->knows(one.first);
-            if (idle) {
-                passed[i].push_back(one.first +
-                                    " is not in the question: its value changes "
-                                    "nothing");
-            }
-            return idle;
-        });
-    }
-    auto found = predictAt(design, fit, *answer.scenarios, requests, answer.alpha);
-    for (std::size_t i = 0; found && i < passed.size(); ++i) {
-        auto& warnings = (*found)[i].warnings;
-        if (design.swept) {
-            warnings.emplace_back(
-                "the level is that of the mean effect of what is held fixed: differences hold "
-                "for every group, the level for none in particular");
-        }
-        warnings.insert(warnings.end(), passed[i].begin(), passed[i].end());
-    }
-    return found;
-}
-
-Result<std::vector<MarginalEffect>> effectsOf(const Answer& answer, const Frame& frame,
-                                              const Design& design, const Fit& fit,
-                                              const EffectRequest& request) {
-    if (request.over.empty()) {
-        return marginalEffects(design, fit, *answer.scenarios, request, answer.alpha);
-    }
-    const auto over = rowGroups(frame, request.over, design.rows);
-    if (!over) {
-        return tl::make_unexpected(over.error());
-    }
-    return marginalEffects(design, fit, *answer.scenarios, request, answer.alpha, &*over);
-}
-
-/// What went wrong inside this program is said once more where the person looks for faults.
-template <class T>
-void noteFault(Answer& answer, const Result<T>& part) {
-    if (!part && part.error().code == ErrorCode::Fault) {
-        answer.faults.push_back(part.error().text());
-    }
-}
-
-/// Predictions, effects and hypotheses that the question asks for, each behind its own border.
-void answerRequests(Answer& answer, const Frame& frame, const Design& design, const Fit& fit) {
-    const Question& q = answer.question;
-    const auto map =
-        guarded("what is asked beside the fit", [&] { return ScenarioMap::make(frame, design); });
-    noteFault(answer, map);
-    if (!map) {
-        answer.predictions = tl::make_unexpected(map.error());
-        answer.effects.assign(q.effects.size(), tl::make_unexpected(map.error()));
-    } else {
-        answer.scenarios = std::make_shared<const ScenarioMap>(*map);
-        if (!q.predict.empty()) {
-            answer.predictions = guarded("the predictions",
-                                         [&] { return predictionsOf(answer, frame, design, fit); });
-            noteFault(answer, answer.predictions);
-        }
-        for (const EffectRequest& request : q.effects) {
-            answer.effects.push_back(guarded("the effect of ‘" + request.of + "’", [&] {
-                return effectsOf(answer, frame, design, fit, request);
-            }));
-            noteFault(answer, answer.effects.back());
-        }
-    }
-    std::vector<double> ps;
-    for (const std::string& text : q.hypotheses) {
-        answer.hypotheses.push_back(guarded("the statement ‘" + text + "’", [&] {
-            return testHypothesis(design, fit, text, answer.alpha);
-        }));
-        noteFault(answer, answer.hypotheses.back());
-        ps.push_back(answer.hypotheses.back() ? answer.hypotheses.back()->p
-                                              : std::numeric_limits<double>::quiet_NaN());
-    }
-    const std::vector<double> adjusted = holm(ps);
-    for (std::size_t i = 0; i < ps.size(); ++i) {
-        if (answer.hypotheses[i]) {
-            answer.hypotheses[i]->adjusted = adjusted[i];
-        }
-    }
-    if (answer.scenarios) {
-        const auto points =
-            guarded("the turning points", [&]() -> Result<std::vector<TurningPoint>> {
-                return turningPoints(design, fit, *answer.scenarios, answer.alpha);
-            });
-        noteFault(answer, points);
-        answer.turningPoints = points ? *points : std::vector<TurningPoint>();
-    }
-}
-
-/// Errors by the survey design bring its weight, and the rows that lack a part of it leave.
-Question withSurvey(const Question& question, const Survey& survey) {
-    Question out = question;
-    if (question.errors.kind == "survey") {
-        for (const std::string& name : {survey.cluster, survey.strata}) {
-            if (!name.empty()) {
-                out.errors.by.push_back(quotedName(name));
-            }
-        }
-        if (question.weightKind == WeightKind::None && !survey.weight.empty()) {
-            out.weightKind = WeightKind::Sampling;
-            out.weight = quotedName(survey.weight);
-        }
-    }
-    return out;
-}
-
-/// Errors come from estimating anew: by replicate weights, or by drawing where there is no shorter
-/// way.
-bool isRedone(const Question& question, const ErrorSpec& errors, const Design& design) {
-    const bool least = question.method == "least-squares" || question.method == "bent-line" ||
-                       question.method == "within" || question.method == "between" ||
-                       question.method == "first-difference" || question.method == "random";
-    // These take no weights, so not those of a draw either: the estimator says so itself.
-    const bool unweighted =
-        question.method.ends_with("-gmm") ||
-        (question.method == "event-study" && question.settings.weighting == "group-time");
-    if (unweighted) {
-        return false;
-    }
-    return (errors.kind == "survey" && design.survey != nullptr &&
-            !design.survey->replicates.empty()) ||
-           (errors.kind == "bootstrap" && !least);
-}
-
-Result<Fit> redone(Fit fit, const Estimator& estimator, const Design& design,
-                   const EstimatorSettings& settings, const ErrorSpec& errors, double alpha,
-                   const Job& job) {
-    const Reweighted estimates(estimator, design, settings, fit);
-    auto covariance = errors.kind == "survey"
-                          ? replicateCovariance(estimates, fit, *design.survey, job)
-                          : redrawnCovariance(estimates, fit, errors, alpha, job);
-    if (!covariance) {
-        return tl::make_unexpected(covariance.error());
-    }
-    replaceCovariance(fit, fit.linearised ? *fit.linearised : design, *std::move(covariance),
-                      alpha);
-    return fit;
-}
-
 }  // namespace
 
-namespace {
-
-/// Checks take bends as given: a place is no term.
-Result<CheckRows> withBendsHeld(const Design& design, const Fit& fit, const ErrorSpec& errors,
-                                double alpha, const Job& job) {
-    Design held = withoutPlaces(design, fit.bent->bends.size());
-    auto heldFit = fitLeastSquares(held, errors, alpha, job);
-    if (!heldFit) {
-        return tl::make_unexpected(heldFit.error());
-    }
-    return CheckRows{std::move(held), *std::move(heldFit)};
+tl::unexpected<Refusal> stoppedWork() {
+    return refuse(ErrorCode::Stopped, "the computation was stopped", "",
+                  "Change anything to start it again.");
 }
-
-/// Each row once under sampling weights, the rows that are stood for under frequency weights;
-/// nothing where those are too many to be written out.
-std::optional<Design> rowsForChecks(const Design& asked) {
-    constexpr double kMostRows = 2e6;
-    constexpr double kMostCells = 3e7;
-    const bool counted = asked.weightKind == WeightKind::Frequency;
-    const Design& raw = asked.swept && asked.before ? *asked.before : asked;
-    if (counted && (asked.weights.sum() > kMostRows ||
-                    asked.weights.sum() * static_cast<double>(raw.X.cols() + 2) > kMostCells)) {
-        return std::nullopt;
-    }
-    std::vector<Eigen::Index> rows;
-    for (Eigen::Index i = 0; i < raw.y.size(); ++i) {
-        rows.insert(rows.end(), counted ? static_cast<std::size_t>(asked.weights(i)) : 1U, i);
-    }
-    Design out = withRows(raw, rows);
-    out.weights = Eigen::VectorXd();
-    out.weightKind = WeightKind::None;
-    out.survey = nullptr;
-    if (asked.swept) {
-        auto swept = sweptDesign(std::move(out), Job());
-        return swept ? std::optional(*std::move(swept)) : std::nullopt;
-    }
-    return out;
-}
-
-/// The design that the answer shows: the one the fit is linear in, with the rows it lost.
-void takeLinearised(Design& design, const Fit& fit) {
-    if (!fit.linearised) {
-        return;
-    }
-    auto counts = design.counts;
-    design = *fit.linearised;
-    if (fit.likelihood && fit.likelihood->separated > 0) {
-        counts.used -= fit.likelihood->separated;
-        counts.dropped += fit.likelihood->separated;
-    }
-    if (fit.event && design.rows.size() < counts.used) {
-        // Units that had changed before their first row.
-        counts.dropped += counts.used - design.rows.size();
-        counts.used = design.rows.size();
-    }
-    design.counts = std::move(counts);
-}
-
-/// A number that every estimate must have.
-Result<void> allNumbers(const Fit& fit) {
-    for (const Coefficient& c : fit.coefficients) {
-        if (!std::isfinite(c.estimate) || std::isinf(c.se)) {
-            return refuse(
-                ErrorCode::NotFinite,
-                "the estimate of ‘" + c.term + "’ lies outside of what can be computed", "scale",
-                "Some variable is very large or very small: choose another unit for it.", {c.term});
-        }
-    }
-    return {};
-}
-
-/// Design, estimate, what is described beside it.
-Result<Fit> estimated(const Study& study, const Question& question, const Estimator& estimator,
-                      Design& design, const ErrorSpec& errors, const Job& job) {
-    const bool again = isRedone(question, errors, design);
-    const ErrorSpec first = again ? ErrorSpec{} : errors;
-    auto fit = estimator.estimate(design, question.settings, first, study.alpha, job);
-    if (fit && again) {
-        fit =
-            redone(*std::move(fit), estimator, design, question.settings, errors, study.alpha, job);
-    }
-    if (!fit) {
-        return fit;
-    }
-    if (const auto numbers = allNumbers(*fit); !numbers) {
-        return tl::make_unexpected(numbers.error());
-    }
-    // Within a panel the fit is of the swept columns.
-    describeInstruments(*fit, fit->linearised ? *fit->linearised : design, first, study.alpha, job);
-    describeQuantiles(*fit, design, first, study.alpha, job);
-    profileIntervals(*fit, design, question.settings, errors, study.alpha);
-    takeLinearised(design, *fit);
-    return fit;
-}
-
-/// The checks, each on the rows that its law is of.
-std::vector<CheckResult> checksOf(const Frame& frame, const Answer& answer, const Design& design,
-                                  const Fit& fit, const CheckRows* rows, const ErrorSpec& errors,
-                                  const Job& job) {
-    const Question& question = answer.question;
-    if (!fit.bent || fit.bent->fixed) {
-        return runChecks(frame, question, design, fit, answer.alpha, job, rows);
-    }
-    const auto held = withBendsHeld(design, fit, errors, answer.alpha, job);
-    const auto heldRows =
-        rows != nullptr && rows->fit.bent
-            ? withBendsHeld(rows->design, rows->fit, ErrorSpec{}, answer.alpha, job)
-            : Result<CheckRows>(tl::make_unexpected(Refusal{}));
-    return held ? runChecks(frame, question, held->design, held->fit, answer.alpha, job,
-                            heldRows ? &*heldRows : nullptr)
-                : std::vector<CheckResult>();
-}
-
-/// Fills the answer, or says why there is none.
-Result<void> answerInto(Answer& answer, const Study& study, const Frame& frame, const Job& job) {
-    const Question& question = answer.question;
-    const std::optional<Refusal> first = question.unbuilt  ? question.unbuilt
-                                         : frame.refusal() ? frame.refusal()
-                                         : answer.fromMoments
-                                             ? needsRows(*frame.moments(), question, study.sets)
-                                             : std::nullopt;
-    if (first) {
-        return tl::make_unexpected(*first);
-    }
-    const Estimator* estimator = findEstimator(question.method);
-    if (estimator == nullptr) {
-        return refuse(ErrorCode::NotBuilt, "the method ‘" + question.method + "’ is not built yet",
-                      "", "Use least squares.");
-    }
-    if (const auto unused = notTaken(question, *estimator)) {
-        return tl::make_unexpected(*unused);
-    }
-    if (question.errors.kind == "survey" && !study.survey.isDeclared()) {
-        return refuse(ErrorCode::BadSetting,
-                      "errors by the survey design are asked for, and no design is declared",
-                      "errors",
-                      "Name its weight, strata or clusters in Data, under what a row is.");
-    }
-    const Question asked = withSurvey(question, study.survey);
-    auto design = designFor(frame, asked, study.sets, answer.rows);
-    if (!design) {
-        return tl::make_unexpected(design.error());
-    }
-    if (question.errors.kind == "survey") {
-        auto rows = surveyRows(frame, study.survey);
-        if (!rows) {
-            return tl::make_unexpected(rows.error());
-        }
-        design->survey = std::make_shared<const SurveyRows>(*std::move(rows));
-    }
-    answer.rows = design->counts;
-    ErrorSpec errors = question.errors;
-    errors.seed = errors.seed ? errors.seed : std::optional(study.seed);
-    const bool apart = (design->weightKind == WeightKind::Sampling ||
-                        design->weightKind == WeightKind::Frequency) &&
-                       !answer.fromMoments && (question.allChecks || !question.checks.empty());
-    auto unweighted = apart ? rowsForChecks(*design) : std::nullopt;
-    auto fit = estimated(study, question, *estimator, *design, errors, job);
-    if (!fit) {
-        return tl::make_unexpected(fit.error());
-    }
-    answer.rows = design->counts;
-    std::optional<CheckRows> rows;
-    if (unweighted) {
-        // Errors that hang on the design or on draws say nothing to a check of single rows.
-        const bool own = errors.kind != "survey" && errors.kind != "bootstrap";
-        auto again = guarded("the checks", [&] {
-            return estimated(study, question, *estimator, *unweighted, own ? errors : ErrorSpec{},
-                             job);
-        });
-        if (again) {
-            rows = CheckRows{*std::move(unweighted), *std::move(again)};
-        }
-    }
-    answer.checks = checksOf(frame, answer, *design, *fit, rows ? &*rows : nullptr, errors, job);
-    for (const CheckResult& check : answer.checks) {
-        if (check.fault) {
-            answer.faults.push_back(check.reading);
-        }
-    }
-    if (job.stopped()) {
-        return refuse(ErrorCode::Stopped, "the computation was stopped", "",
-                      "Change anything to start it again.");
-    }
-    answerRequests(answer, frame, *design, *fit);
-    answer.design = std::make_shared<const Design>(*std::move(design));
-    answer.fit = std::make_shared<const Fit>(*std::move(fit));
-    const auto words =
-        guarded("the reading", [&]() -> Result<std::string> { return overallReading(answer); });
-    noteFault(answer, words);
-    answer.reading = words ? *words : words.error().text();
-    return {};
-}
-
-}  // namespace
 
 std::size_t bytesOf(const Answer& answer) {
     const auto of = [](const auto& matrix) {
@@ -518,18 +71,30 @@ Answer answerQuestion(const Study& study, const Frame& frame, const Question& qu
     answer.fromMoments = frame.moments() != nullptr;
     answer.rows = sampleCounts(frame, question);
     const auto done = guarded("the question ‘" + question.id + "’", [&]() -> Result<void> {
-        if (question.kind == "relate") {
-            answer = answerRelation(study, frame, question, job);
-            return {};
+        const std::optional<Refusal> first = question.unbuilt ? question.unbuilt : frame.refusal();
+        const QuestionKind* kind = findKind(question.kind);
+        if (first || kind == nullptr) {
+            return tl::make_unexpected(first.value_or(Refusal{ErrorCode::NotBuilt,
+                                                              "there are no questions of this kind",
+                                                              question.kind,
+                                                              "",
+                                                              {}}));
         }
-        return answerInto(answer, study, frame, job);
+        return kind->answer(answer, study, frame, job);
     });
     if (!done) {
         answer.refusal = done.error();
         noteFault(answer, done);
         answer.fit = nullptr;
         answer.design = nullptr;
+        answer.correlations = nullptr;
+        answer.trace = nullptr;
         answer.checks.clear();
+    }
+    for (const CheckResult& check : answer.checks) {
+        if (check.fault) {
+            answer.faults.push_back(check.reading);
+        }
     }
     return answer;
 }

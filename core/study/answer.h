@@ -12,15 +12,18 @@
 
 namespace rapporto {
 
+struct Trace;
+
 /// A question answered, or refused with why. Immutable.
 struct Answer {
     Question question;
     std::optional<Refusal> refusal;
     double alpha = 0.05;
     RowCounts rows;
-    std::shared_ptr<const Design> design;              ///< Null when refused.
-    std::shared_ptr<const Fit> fit;                    ///< Null when refused.
-    std::shared_ptr<const CorrelationTable> relation;  ///< Of a relate question; else null.
+    std::shared_ptr<const Design> design;                  ///< Null when refused.
+    std::shared_ptr<const Fit> fit;                        ///< Null when refused.
+    std::shared_ptr<const CorrelationTable> correlations;  ///< Of kind correlate; else null.
+    std::shared_ptr<const Trace> trace;                    ///< Of kind trace; else null.
     std::vector<CheckResult> checks;
 
     // What was asked beside the fit; each part answers or is refused by itself.
@@ -29,7 +32,6 @@ struct Answer {
     std::vector<Result<std::vector<MarginalEffect>>> effects;  ///< As `question.effects`.
     std::vector<Result<HypothesisTest>> hypotheses;            ///< As `question.hypotheses`.
     std::vector<TurningPoint> turningPoints;
-    std::string reading;  ///< The whole answer in a few sentences.
     /// Mistakes of this program that took a part of the answer away, with the part’s name.
     std::vector<std::string> faults;
     bool fromMoments = false;  ///< No rows were at hand: `fit` tells nothing by row.
@@ -38,13 +40,20 @@ struct Answer {
 /// About how much memory an answer keeps: its matrices and what is kept row by row.
 [[nodiscard]] std::size_t bytesOf(const Answer& answer);
 
-/// Design, fit, checks and reading of one question.
+/// One question answered by its kind.
 [[nodiscard]] Answer answerQuestion(const Study& study, const Frame& frame,
                                     const Question& question, const Job& job);
 
-/// Correlations and reading of one question of kind relate.
-[[nodiscard]] Answer answerRelation(const Study& study, const Frame& frame,
-                                    const Question& question, const Job& job);
+/// What went wrong inside this program is said once more where the person looks for faults.
+template <class T>
+void noteFault(Answer& answer, const Result<T>& part) {
+    if (!part && part.error().code == ErrorCode::Fault) {
+        answer.faults.push_back(part.error().text());
+    }
+}
+
+/// The refusal of work that the person stopped.
+[[nodiscard]] tl::unexpected<Refusal> stoppedWork();
 
 /// The results file for these answers, as docs/study-format.md has it.
 [[nodiscard]] nlohmann::ordered_json resultsJson(const Study& study,

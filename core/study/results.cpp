@@ -1,4 +1,6 @@
 // The results file.
+#include "core/study/results.h"
+
 #include "core/model/dynamic_panel.h"
 #include "core/model/event_study.h"
 #include "core/model/instruments.h"
@@ -6,47 +8,90 @@
 #include "core/model/panel.h"
 #include "core/model/quantile.h"
 #include "core/model/robust.h"
-#include "core/study/answer.h"
+#include "core/report/wording.h"
+#include "core/study/question_kind.h"
 
 #include <nlohmann/json.hpp>
 
 #include <cmath>
 
 namespace rapporto {
-namespace {
 
 using Json = nlohmann::ordered_json;
 
-/// A number, or null where it does not exist. The library writes the shortest text that reads
-/// back as the same double, which loses none of its 17 digits.
-Json number(std::optional<double> x) { return x && std::isfinite(*x) ? Json(*x) : Json(); }
+Json numberJson(std::optional<double> x) { return x && std::isfinite(*x) ? Json(*x) : Json(); }
 
-Json whole(double x) {
+Json wholeJson(double x) {
     return !std::isfinite(x)    ? Json()
            : x == std::floor(x) ? Json(static_cast<std::int64_t>(x))
                                 : Json(x);
 }
 
-Json coefficients(const std::vector<Coefficient>& all) {
+Json coefficientsJson(const std::vector<Coefficient>& all) {
     Json list = Json::array();
     for (const Coefficient& c : all) {
         list.push_back(Json{{"term", c.term},
                             {"label", c.label},
                             {"equation", c.equation},
-                            {"estimate", number(c.estimate)},
-                            {"se", number(c.se)},
-                            {"statistic", number(c.statistic)},
-                            {"df", number(c.df)},
-                            {"p", number(c.p)},
-                            {"low", number(c.low)},
-                            {"high", number(c.high)},
-                            {"standardised", number(c.standardised)}});
+                            {"estimate", numberJson(c.estimate)},
+                            {"se", numberJson(c.se)},
+                            {"statistic", numberJson(c.statistic)},
+                            {"df", numberJson(c.df)},
+                            {"p", numberJson(c.p)},
+                            {"low", numberJson(c.low)},
+                            {"high", numberJson(c.high)},
+                            {"standardised", numberJson(c.standardised)}});
         if (c.designEffect) {
-            list.back()["design_effect"] = number(c.designEffect);
+            list.back()["design_effect"] = numberJson(c.designEffect);
         }
     }
     return list;
 }
+
+Json matrixJson(const Eigen::MatrixXd& matrix) {
+    Json rows = Json::array();
+    for (Eigen::Index i = 0; i < matrix.rows(); ++i) {
+        Json row = Json::array();
+        for (Eigen::Index j = 0; j < matrix.cols(); ++j) {
+            row.push_back(numberJson(matrix(i, j)));
+        }
+        rows.push_back(std::move(row));
+    }
+    return rows;
+}
+
+Json checksJson(const std::vector<CheckResult>& all) {
+    Json list = Json::array();
+    for (const CheckResult& c : all) {
+        Json df = Json::array();
+        for (const double d : c.df) {
+            df.push_back(wholeJson(d));
+        }
+        Json details = Json::object();
+        for (const auto& [name, value] : c.details) {
+            details[name] = numberJson(value);
+        }
+        list.push_back(
+            Json{{"id", c.id},
+                 {"statistic", numberJson(c.statistic)},
+                 {"df", df},
+                 {"distribution", c.distribution.empty() ? Json() : Json(c.distribution)},
+                 {"p", numberJson(c.p)},
+                 {"verdict", verdictName(c.verdict)},
+                 {"reading", c.reading},
+                 {"details", details}});
+        if (!c.equation.empty()) {
+            list.back()["equation"] = c.equation;
+        }
+    }
+    return list;
+}
+
+namespace {
+
+Json number(std::optional<double> x) { return numberJson(x); }
+
+Json whole(double x) { return wholeJson(x); }
 
 Json covariance(const Fit& fit) {
     const auto exists = [&](Eigen::Index i) {
@@ -95,7 +140,7 @@ Json statistics(const FitStatistics& s) {
 
 Json stageJson(const FirstStage& stage) {
     return Json{{"endogenous", stage.endogenous},
-                {"coefficients", coefficients(stage.coefficients)},
+                {"coefficients", coefficientsJson(stage.coefficients)},
                 {"partial_r_squared", number(stage.partialRSquared)},
                 {"f", fTestJson(stage.f)},
                 {"f_classical", fTestJson(stage.classicalF)}};
@@ -106,8 +151,8 @@ void putInstruments(Json& one, const InstrumentedFit& fit) {
     for (const FirstStage& stage : fit.firstStages) {
         one["first_stage"].push_back(stageJson(stage));
     }
-    one["least_squares"] = coefficients(fit.leastSquares);
-    one["reduced_form"] = coefficients(fit.reducedForm.coefficients);
+    one["least_squares"] = coefficientsJson(fit.leastSquares);
+    one["reduced_form"] = coefficientsJson(fit.reducedForm.coefficients);
     one["fit"]["kappa"] = number(fit.kappa);
     if (fit.j) {
         one["fit"]["j"] = number(fit.j);
@@ -215,30 +260,6 @@ Json varianceSplit(const Fit& fit) {
                             {"ms", number(v.ms)},
                             {"f", number(v.f)},
                             {"p", number(v.p)}});
-    }
-    return list;
-}
-
-Json checks(const Answer& answer) {
-    Json list = Json::array();
-    for (const CheckResult& c : answer.checks) {
-        Json df = Json::array();
-        for (const double d : c.df) {
-            df.push_back(whole(d));
-        }
-        Json details = Json::object();
-        for (const auto& [name, value] : c.details) {
-            details[name] = number(value);
-        }
-        list.push_back(
-            Json{{"id", c.id},
-                 {"statistic", number(c.statistic)},
-                 {"df", df},
-                 {"distribution", c.distribution.empty() ? Json() : Json(c.distribution)},
-                 {"p", number(c.p)},
-                 {"verdict", verdictName(c.verdict)},
-                 {"reading", c.reading},
-                 {"details", details}});
     }
     return list;
 }
@@ -402,19 +423,7 @@ void putBends(Json& one, const BentLine& bent) {
     }
 }
 
-Json matrixJson(const Eigen::MatrixXd& matrix) {
-    Json rows = Json::array();
-    for (Eigen::Index i = 0; i < matrix.rows(); ++i) {
-        Json row = Json::array();
-        for (Eigen::Index j = 0; j < matrix.cols(); ++j) {
-            row.push_back(number(matrix(i, j)));
-        }
-        rows.push_back(std::move(row));
-    }
-    return rows;
-}
-
-Json relationJson(const CorrelationTable& t) {
+Json correlationsJson(const CorrelationTable& t) {
     Json json{{"variables", t.variables},
               {"r", matrixJson(t.r)},
               {"p", matrixJson(t.p)},
@@ -432,6 +441,74 @@ Json relationJson(const CorrelationTable& t) {
 }
 
 }  // namespace
+
+void explainResults(Json& one, const Answer& a) {
+    one["coefficients"] = coefficientsJson(a.fit->coefficients);
+    one["covariance"] = covariance(*a.fit);
+    one["fit"] = statistics(a.fit->statistics);
+    // How the errors come about: clusters, strata, draws, with their cautions.
+    one["errors_note"] = a.fit->errorNote.empty() ? Json() : Json(a.fit->errorNote);
+    one["variance_split"] = varianceSplit(*a.fit);
+    one["checks"] = checksJson(a.checks);
+    if (a.fit->instrumented) {
+        putInstruments(one, *a.fit->instrumented);
+    }
+    if (a.fit->panel) {
+        putPanel(one, *a.fit->panel);
+    }
+    if (!a.design->effects.empty()) {
+        Json held = Json::array();
+        for (const SweptGrouping& effects : a.design->effects) {
+            held.push_back(Json{{"name", effects.name}, {"groups", effects.count}});
+        }
+        one["held_fixed"] = held;
+        one["fit"]["effects_df"] = whole(a.design->effectsRank);
+    }
+    if (a.fit->likelihood) {
+        putLikelihood(one, *a.fit->likelihood);
+    }
+    if (a.fit->quantile) {
+        putQuantiles(one, *a.fit->quantile);
+    }
+    if (a.fit->robust) {
+        putRobust(one, *a.fit->robust);
+    }
+    if (a.fit->event) {
+        putEvent(one, *a.fit->event);
+    }
+    if (a.fit->dynamic) {
+        one["fit"]["instruments"] = a.fit->dynamic->instruments;
+        one["fit"]["changes"] = a.fit->dynamic->changes;
+    }
+    if (a.fit->bent) {
+        putBends(one, *a.fit->bent);
+    }
+    if (a.fit->resampling) {
+        one["draws"] =
+            Json{{"asked", a.fit->resampling->asked}, {"failed", a.fit->resampling->failed}};
+    }
+    if (!a.question.predict.empty()) {
+        one["predictions"] = predictions(a);
+    }
+    if (!a.question.effects.empty()) {
+        one["effects"] = effects(a);
+    }
+    if (!a.question.hypotheses.empty()) {
+        one["hypotheses"] = hypotheses(a);
+    }
+    if (!a.turningPoints.empty()) {
+        one["turning_points"] = turningPointsJson(a);
+    }
+    Json dropped = Json::array();
+    for (const DroppedTerm& d : a.fit->dropped) {
+        dropped.push_back(Json{{"term", d.name}, {"reason", d.reason}});
+    }
+    one["dropped_terms"] = dropped;
+}
+
+void correlateResults(Json& one, const Answer& a) {
+    one["matrix"] = correlationsJson(*a.correlations);
+}
 
 Json resultsJson(const Study& study, const std::vector<Answer>& answers) {
     Json out{{"format", "rapporto-results"},
@@ -455,73 +532,10 @@ Json resultsJson(const Study& study, const std::vector<Answer>& answers) {
                     Json{{"variable", lack.name}, {"rows", lack.rows}, {"alone", lack.alone}});
             }
         }
-        if (a.fit) {
-            one["coefficients"] = coefficients(a.fit->coefficients);
-            one["covariance"] = covariance(*a.fit);
-            one["fit"] = statistics(a.fit->statistics);
-            // How the errors come about: clusters, strata, draws, with their cautions.
-            one["errors_note"] = a.fit->errorNote.empty() ? Json() : Json(a.fit->errorNote);
-            one["variance_split"] = varianceSplit(*a.fit);
-            one["checks"] = checks(a);
-            if (a.fit->instrumented) {
-                putInstruments(one, *a.fit->instrumented);
-            }
-            if (a.fit->panel) {
-                putPanel(one, *a.fit->panel);
-            }
-            if (!a.design->effects.empty()) {
-                Json held = Json::array();
-                for (const SweptGrouping& effects : a.design->effects) {
-                    held.push_back(Json{{"name", effects.name}, {"groups", effects.count}});
-                }
-                one["held_fixed"] = held;
-                one["fit"]["effects_df"] = whole(a.design->effectsRank);
-            }
-            if (a.fit->likelihood) {
-                putLikelihood(one, *a.fit->likelihood);
-            }
-            if (a.fit->quantile) {
-                putQuantiles(one, *a.fit->quantile);
-            }
-            if (a.fit->robust) {
-                putRobust(one, *a.fit->robust);
-            }
-            if (a.fit->event) {
-                putEvent(one, *a.fit->event);
-            }
-            if (a.fit->dynamic) {
-                one["fit"]["instruments"] = a.fit->dynamic->instruments;
-                one["fit"]["changes"] = a.fit->dynamic->changes;
-            }
-            if (a.fit->bent) {
-                putBends(one, *a.fit->bent);
-            }
-            if (a.fit->resampling) {
-                one["draws"] = Json{{"asked", a.fit->resampling->asked},
-                                    {"failed", a.fit->resampling->failed}};
-            }
-            if (!a.question.predict.empty()) {
-                one["predictions"] = predictions(a);
-            }
-            if (!a.question.effects.empty()) {
-                one["effects"] = effects(a);
-            }
-            if (!a.question.hypotheses.empty()) {
-                one["hypotheses"] = hypotheses(a);
-            }
-            if (!a.turningPoints.empty()) {
-                one["turning_points"] = turningPointsJson(a);
-            }
-            Json dropped = Json::array();
-            for (const DroppedTerm& d : a.fit->dropped) {
-                dropped.push_back(Json{{"term", d.name}, {"reason", d.reason}});
-            }
-            one["dropped_terms"] = dropped;
-            one["reading"] = a.reading;
-        }
-        if (a.relation) {
-            one["matrix"] = relationJson(*a.relation);
-            one["reading"] = a.reading;
+        const QuestionKind* kind = findKind(a.question.kind);
+        if (!a.refusal && kind != nullptr) {
+            kind->results(one, a);
+            one["reading"] = answerReading(a);
         }
         out["answers"].push_back(std::move(one));
     }

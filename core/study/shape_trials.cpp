@@ -203,7 +203,7 @@ class Trials {
         if (auto done = checkVariable(); !done) {
             return tl::make_unexpected(done.error());
         }
-        auto design = makeDesign(frame_, question_, sets_);
+        auto design = makeDesign(frame_, question_, sets_, job_);
         if (!design) {
             return tl::make_unexpected(design.error());
         }
@@ -343,7 +343,7 @@ class Trials {
     }
 
     void fit(ShapeTrial& trial, const Rung* rung) {
-        auto design = makeDesign(frame_, trial.question, sets_);
+        auto design = makeDesign(frame_, trial.question, sets_, job_);
         if (!design) {
             trial.none = design.error().what;
             return;
@@ -354,7 +354,7 @@ class Trials {
                 " would have no value";
             return;
         }
-        const auto fitted = fitLeastSquares(*design, ErrorSpec{}, 0.05, job_);
+        const auto fitted = fitLeastSquares(*design, ErrorSpec{}, 0.05, job_.quiet());
         if (!fitted) {
             trial.none = fitted.error().what;
             return;

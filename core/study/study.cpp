@@ -71,6 +71,7 @@ void eachText(Study& study, F visit) {
         for (auto* one : {&q.offset, &q.exposure, &q.settings.variable}) {
             visit(*one, where);
         }
+        eachText(q.trace, [&](std::string& text) { visit(text, where); });
     }
 }
 
@@ -97,6 +98,7 @@ void eachAskedName(Question& q, F visit) {
     for (CheckRequest& check : q.checks) {
         visit(check.by);
     }
+    eachNodeName(q.trace, visit);
 }
 
 /// The name of a coefficient after a rename: an equation may stand before the terms, a level behind
@@ -287,6 +289,10 @@ struct Applier {
             for (std::string& statement : question.hypotheses) {
                 statement = renamedStatement(std::move(statement), rename.from, rename.to);
             }
+            if (auto place = question.trace.places.extract(rename.from)) {
+                place.key() = rename.to;
+                question.trace.places.insert(std::move(place));
+            }
         }
         for (VariableEntry& entry : study.variables) {
             entry.name = entry.name == rename.from ? rename.to : entry.name;
@@ -327,7 +333,12 @@ struct Applier {
         }
         named(rename.from)->name = rename.to;
         for (Question& q : study.questions) {
-            for (auto* terms : {&q.endogenous, &q.terms, &q.instruments}) {
+            std::vector<std::vector<Term>*> lists = {&q.endogenous, &q.terms, &q.instruments,
+                                                     &q.trace.holding};
+            for (PathSpec& path : q.trace.paths) {
+                lists.push_back(&path.from);
+            }
+            for (auto* terms : lists) {
                 for (Term& term : *terms) {
                     if (term.kind == Term::Kind::Set && term.parts.front() == rename.from) {
                         term.parts.front() = rename.to;

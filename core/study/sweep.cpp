@@ -88,7 +88,7 @@ class Sweeper {
             return refuse(ErrorCode::BadSetting, "there is no error kind or no sample to try",
                           "sweep");
         }
-        if (auto done = makeDesigns(); !done) {
+        if (auto done = makeDesigns(job); !done) {
             return tl::make_unexpected(done.error());
         }
         std::vector<std::optional<SweepResult>> found(all);
@@ -116,13 +116,13 @@ class Sweeper {
     }
 
   private:
-    Result<void> makeDesigns() {
+    Result<void> makeDesigns(const Job& job) {
         for (const SweepSample& sample : spec_.samples) {
             for (const ErrorSpec& errors : spec_.errors) {
                 Question q = spec_.question;
                 q.errors = errors;
                 narrow(q, sample);
-                auto design = makeDesign(frame_, q, study_.sets);
+                auto design = makeDesign(frame_, q, study_.sets, job);
                 if (!design) {
                     return tl::make_unexpected(design.error());
                 }
@@ -168,7 +168,7 @@ class Sweeper {
         ErrorSpec errors = spec_.errors[design % spec_.errors.size()];
         errors.seed = errors.seed ? errors.seed : std::optional(study_.seed);
         const Design part = withColumnsOnly(whole, columns);
-        const auto fit = fitLeastSquares(part, errors, study_.alpha, job);
+        const auto fit = fitLeastSquares(part, errors, study_.alpha, job.quiet());
         if (!fit) {
             return std::nullopt;
         }

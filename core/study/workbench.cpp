@@ -313,7 +313,10 @@ std::uint64_t Workbench::answerKey(const Question& question) const {
     Study part;
     part.survey = study_.survey;
     part.seed = study_.seed;
-    return contentHash(questionText(question), contentHash(sets + studyText(part), frameKey_));
+    // Where nodes stand is no part of an answer.
+    Question asked = question;
+    asked.trace.places.clear();
+    return contentHash(questionText(asked), contentHash(sets + studyText(part), frameKey_));
 }
 
 bool Workbench::running(std::uint64_t key) const {

@@ -3,6 +3,7 @@
 #include "app/stages/checks/checks_stage.h"
 #include "app/stages/model/first_stage_page.h"
 #include "core/model/panel.h"
+#include "core/report/wording.h"
 #include "tests/app/window_driver.h"
 
 #include <QApplication>
@@ -124,7 +125,7 @@ class CausesWindowTest : public WindowDriver {
         openPanel();
         QCOMPARE(session().question()->method, std::string("within"));
         QVERIFY(std::abs(effect("nets").estimate - 0.11) < 2.5 * effect("nets").se);
-        QVERIFY(answer().reading.find("240 units") != std::string::npos);
+        QVERIFY(answerReading(answer()).find("240 units") != std::string::npos);
         // All rows alike mix the growers' levels in; Hausman says so.
         session().setQuestion("q3");
         window_->settle();

@@ -4,6 +4,7 @@
 #include "app/stages/model/curve_page.h"
 #include "app/stages/model/hypotheses_page.h"
 #include "app/stages/model/terms_page.h"
+#include "core/report/wording.h"
 #include "tests/app/window_driver.h"
 
 #include <QApplication>
@@ -55,7 +56,7 @@ class ChoiceTest : public WindowDriver {
         QVERIFY(variant.chosen.has_value());
         QCOMPARE(variant.chosen->by, std::string("aic"));
         QVERIFY(variant.chosen->among.size() >= 8);
-        QVERIFY(answer().reading.find("chosen among") != std::string::npos);
+        QVERIFY(answerReading(answer()).find("chosen among") != std::string::npos);
         QTest::keyClick(window_.get(), Qt::Key_Z, Qt::ControlModifier);
         window_->settle();
         QVERIFY(!session().question()->chosen.has_value());

@@ -4,6 +4,7 @@
 #include "app/stages/checks/checks_stage.h"
 #include "core/numerics/distributions.h"
 #include "core/numerics/random.h"
+#include "core/paths/trace.h"
 #include "core/study/study.h"
 
 #include <QApplication>
@@ -248,7 +249,7 @@ class RemediesTest : public QObject {
             QVERIFY2(!doubtful || !check.remedies.empty() || check.id == "leverage",
                      (check.id + " fails without a next step").c_str());
             for (const Remedy& remedy : check.remedies) {
-                QTest::mouseClick(list, Qt::LeftButton, {}, list->rowOf(check.id).center());
+                QTest::mouseClick(list, Qt::LeftButton, {}, list->rowOf(checkKey(check)).center());
                 settle();
                 auto* card = window_->findChild<QPushButton*>("card:" + text(remedy.label));
                 QVERIFY2(card != nullptr, (check.id + ": " + remedy.label).c_str());
@@ -264,9 +265,11 @@ class RemediesTest : public QObject {
                              .c_str());
                 QVERIFY2(!answer->question.sameAs(*window_->session().study().find(original)),
                          remedy.label.c_str());
-                QVERIFY(answer->fit->coefficients.size() > 0);
+                QVERIFY(answer->trace ? !answer->trace->effects.empty()
+                                      : !answer->fit->coefficients.empty());
                 // The original keeps its answer, and undo takes the variant back.
-                QVERIFY(window_->session().answer(original)->fit != nullptr);
+                const auto kept = window_->session().answer(original);
+                QVERIFY(kept->fit != nullptr || kept->trace != nullptr);
                 QTest::keyClick(window_.get(), Qt::Key_Z, Qt::ControlModifier);
                 settle();
                 QCOMPARE(window_->session().study().questions.size(), std::size_t{1});
@@ -435,6 +438,22 @@ class RemediesTest : public QObject {
             "checks":["differences-serial","over-identification"]})q"));
         pressAll();
         QVERIFY(tried_.contains("differences-serial"));
+    }
+
+    void ofTraces() {
+        const QString head = R"q({"format":"rapporto-study","version":1,"title":"ways",
+            "source":{"kind":"table","file":"causes.csv"},"questions":[
+            {"id":"q1","kind":"trace","paths":[{"to":"p","from":["z1"]},
+             {"to":"y","from":["p","x"]}],)q";
+        ask(head + R"q("draws":60,"checks":["draws","paths-left-out"]}]})q");
+        pressAll();
+        QVERIFY(tried_.contains("draws") && tried_.contains("paths-left-out"));
+        // The checks of its equations have a next step, too, within the trace or beside it.
+        ask(head + R"q("interval":"delta"}]})q");
+        pressAll();
+        ask(rowsStudy(R"q({"id":"q1","kind":"trace","paths":[{"to":"z","from":["x"]},
+            {"to":"y","from":["z","x","g"]}],"interval":"delta","effects":[{"from":"x","to":"y"}]})q"));
+        pressAll();
     }
 
     /// Last: what was pressed above is every remedy that there is.

@@ -11,12 +11,13 @@
 #include "app/stages/data/shape_ladder.h"
 #include "app/stages/data/variables_page.h"
 #include "app/stages/explore/explore_stage.h"
+#include "app/stages/model/correlation_view.h"
 #include "app/stages/model/curve_page.h"
 #include "app/stages/model/effect_rows.h"
 #include "app/stages/model/hypotheses_page.h"
 #include "app/stages/model/predict_page.h"
-#include "app/stages/model/relation_view.h"
 #include "app/stages/report/report_stage.h"
+#include "core/paths/trace.h"
 #include "core/report/report.h"
 #include "tests/app/window_driver.h"
 
@@ -740,7 +741,7 @@ class WindowTest : public WindowDriver {
         QCOMPARE(answer().rows.used, std::size_t{412});
     }
 
-    void variablesAreRelatedAndAPairOpened() {
+    void variablesAreCorrelatedAndAPairOpened() {
         QByteArray text = "age;hives;visits;income;zone\n";
         for (int i = 0; i < 120; ++i) {
             const double age = 20 + (i * 37) % 50;
@@ -754,11 +755,11 @@ class WindowTest : public WindowDriver {
                     .arg(i % 2 == 0 ? "Ridge" : "Flat")
                     .toUtf8();
         }
-        write(place_.filePath("relate.csv"), text);
-        window_->openPath(place_.filePath("relate.csv"));
+        write(place_.filePath("correlate.csv"), text);
+        window_->openPath(place_.filePath("correlate.csv"));
         window_->settle();
         click("import:use");
-        session().startRelation({});
+        session().startCorrelate({});
         window_->showStage(2);
         window_->settle();
         QVERIFY(find<QLabel>("modelMessage")->text().contains("belong together"));
@@ -768,10 +769,10 @@ class WindowTest : public WindowDriver {
         }
         closeFinder();
         window_->settle();
-        QCOMPARE(answer().relation->variables.size(), std::size_t{3});
-        QCOMPARE(answer().relation->n(2, 0), 109.0);
-        const double before = answer().relation->r(1, 2);
-        auto* view = find<RelationView>("relation");
+        QCOMPARE(answer().correlations->variables.size(), std::size_t{3});
+        QCOMPARE(answer().correlations->n(2, 0), 109.0);
+        const double before = answer().correlations->r(1, 2);
+        auto* view = find<CorrelationView>("correlations");
         QVERIFY(view->isVisible());
         QTest::mouseClick(view, Qt::LeftButton, {}, view->cellOf(2, 1).center().toPoint());
         QCOMPARE(view->chosen(), (std::pair{2, 1}));
@@ -786,8 +787,8 @@ class WindowTest : public WindowDriver {
         QTest::keyClick(chip, Qt::Key_Delete);
         window_->settle();
         QVERIFY2(!answer().refusal, answer().refusal ? answer().refusal->text().c_str() : "");
-        QVERIFY(answer().relation->r(0, 1) != before);
-        QCOMPARE(answer().relation->plain(0, 1), before);
+        QVERIFY(answer().correlations->r(0, 1) != before);
+        QCOMPARE(answer().correlations->plain(0, 1), before);
         click("slot:coefficient");
         take("Kendall");
         window_->settle();
@@ -806,8 +807,8 @@ class WindowTest : public WindowDriver {
         window_->settle();
         QCOMPARE(window_->findChild<ExploreStage*>()->desk(),
                  (std::vector<std::string>{"income", "hives"}));
-        // From a picture of two variables to their relation.
-        click("card:Relate them");
+        // From a picture of two variables to their correlation.
+        click("card:Correlate them");
         window_->settle();
         QCOMPARE(answer().question.variables, (std::vector<std::string>{"hives", "income"}));
     }
@@ -1579,11 +1580,18 @@ class WindowTest : public WindowDriver {
         for (const Question& q : study.questions) {
             const Answer direct = answerQuestion(study, frame, q, Job());
             const auto shown = session().answer(q.id);
-            QVERIFY(shown && (shown->fit || shown->relation));
-            if (direct.relation) {
-                QVERIFY(direct.relation->r == shown->relation->r);
-                QVERIFY(direct.relation->low == shown->relation->low ||
-                        direct.relation->low.hasNaN());
+            QVERIFY(shown && (shown->fit || shown->correlations || shown->trace));
+            if (direct.trace) {
+                QCOMPARE(direct.trace->effects.size(), shown->trace->effects.size());
+                for (std::size_t k = 0; k < direct.trace->effects.size(); ++k) {
+                    QCOMPARE(shown->trace->effects[k].low, direct.trace->effects[k].low);
+                }
+                continue;
+            }
+            if (direct.correlations) {
+                QVERIFY(direct.correlations->r == shown->correlations->r);
+                QVERIFY(direct.correlations->low == shown->correlations->low ||
+                        direct.correlations->low.hasNaN());
                 continue;
             }
             for (std::size_t c = 0; c < direct.fit->coefficients.size(); ++c) {

@@ -1,6 +1,7 @@
 // Instruments, panels and survey errors against definitions worked out with explicit matrices.
 #include "core/model/instruments.h"
 #include "core/model/panel.h"
+#include "core/report/wording.h"
 #include "tests/core/fixtures.h"
 
 #include <QTest>
@@ -386,7 +387,7 @@ class CausesTest : public QObject {
         AGREE("b", random.fit->coefficients[1].estimate, pooled.fit->coefficients[1].estimate,
               1e-12);
         AGREE("se", random.fit->coefficients[1].se, pooled.fit->coefficients[1].se, 1e-12);
-        QVERIFY(random.reading.find("negative") != std::string::npos);
+        QVERIFY(answerReading(random).find("negative") != std::string::npos);
     }
 
     void manyEffectsSettleOrSay() {

@@ -106,6 +106,13 @@ inline double detail(const CheckResult& c, const std::string& name) {
     return std::nan("");
 }
 
+/// How many checks there are of a question with one equation.
+inline std::size_t checksOfOneEquation() {
+    const auto& all = allChecks();
+    return static_cast<std::size_t>(std::count_if(
+        all.begin(), all.end(), [](const Check& one) { return one.of != fits::kTrace; }));
+}
+
 inline Frame frameOf(const Table& table) { return Frame::make(table, {}, {}, {}, {}); }
 
 inline Question explain(const std::string& outcome, const std::vector<std::string>& terms) {

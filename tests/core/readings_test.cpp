@@ -1,6 +1,8 @@
 // Every reading with an example: docs/readings.md is what the program says of made-up rows, so that
 // it can be read as a referee would. RAPPORTO_WRITE_READINGS=1 writes it; else it is compared,
 // digits apart.
+#include "core/paths/trace.h"
+#include "core/paths/trace_kind.h"
 #include "core/report/request_wording.h"
 #include "core/report/wording.h"
 #include "tests/core/relations_data.h"
@@ -85,7 +87,7 @@ void putMethods(std::ostringstream& out) {
         const Answer a = ask(rows(), q);
         out << "\n### `" << estimator.method << "`\n";
         put(out, questionSentence(q));
-        put(out, a.reading);
+        put(out, answerReading(a));
         for (std::size_t j = 0; a.fit && j < a.fit->coefficients.size(); ++j) {
             if (a.fit->coefficients[j].designTerm >= 0) {
                 for (const std::string& text : effectReading(a, j)) {
@@ -98,6 +100,58 @@ void putMethods(std::ostringstream& out) {
     }
 }
 
+/// How x reaches y through z, and z alone through v.
+Question traceQuestion(const std::string& interval) {
+    Question q;
+    q.id = "q1";
+    q.kind = "trace";
+    const auto path = [](const std::string& to, const std::vector<std::string>& from) {
+        PathSpec made;
+        made.to = to;
+        for (const std::string& one : from) {
+            made.from.push_back(Term::expression(one));
+        }
+        return made;
+    };
+    q.trace.paths = {path("z", {"x"}), path("m", {"z", "i1"}), path("y", {"m", "z"})};
+    q.trace.interval = interval;
+    q.trace.draws = 100;
+    q.trace.effects = {{"x", "y"}, {"z", "y"}};
+    return q;
+}
+
+void putTraces(std::ostringstream& out) {
+    out << "\n## Traces\n\n";
+    for (const char* interval : {"delta", "percentile"}) {
+        const Question q = traceQuestion(interval);
+        const Answer a = ask(rows(), q);
+        put(out, questionSentence(q));
+        put(out, answerReading(a));
+        put(out, methodsReading(a));
+        for (std::size_t k = 0; k < a.trace->effects.size(); ++k) {
+            for (const std::string& text : tracedEffectReading(a, k)) {
+                put(out, text);
+            }
+        }
+        for (const std::string& text : arrowReading(a, 0)) {
+            put(out, text);
+        }
+    }
+    Question one = traceQuestion("delta");
+    one.trace.paths = {one.trace.paths[0], one.trace.paths[2]};
+    one.trace.paths[0].from = {Term::expression("x")};
+    one.trace.paths[1].from = {Term::expression("z"), Term::expression("x")};
+    one.trace.effects = {{"x", "y"}};
+    const Answer a = ask(rows(), one);
+    put(out, answerReading(a));
+    put(out, sensitivityReading(a.trace->sensitivity.front()));
+    one.trace.muted = {"z"};
+    put(out, answerReading(ask(rows(), one)));
+    one.trace.muted = {};
+    one.trace.paths[0].from.push_back(Term::expression("y"));
+    put(out, answerReading(ask(rows(), one)));
+}
+
 void putChecks(std::ostringstream& out) {
     std::map<std::string, std::map<std::string, std::string>> found;
     const auto gather = [&](const Answer& a) {
@@ -107,6 +161,9 @@ void putChecks(std::ostringstream& out) {
     };
     for (const Estimator& estimator : allEstimators()) {
         gather(ask(rows(), relationQuestion(estimator.method)));
+    }
+    for (const char* interval : {"delta", "percentile"}) {
+        gather(ask(rows(), traceQuestion(interval)));
     }
     Question weighted = relationQuestion("least-squares");
     weighted.weightKind = WeightKind::Sampling;
@@ -175,7 +232,7 @@ void putSpecial(std::ostringstream& out) {
     out << "\n## Special answers\n\n";
     const auto reading = [&](const std::string& what, const Question& q) {
         const Answer a = ask(rows(), q);
-        put(out, what + ": " + (a.refusal ? a.refusal->text() : a.reading));
+        put(out, what + ": " + (a.refusal ? a.refusal->text() : answerReading(a)));
     };
     Question q = relationQuestion("least-squares");
     q.allChecks = false;
@@ -245,6 +302,7 @@ class ReadingsTest : public QObject {
                "`tests/core/readings_test.cpp`\n(`RAPPORTO_WRITE_READINGS=1 ./dev test readings`), "
                "which fails where a sentence changes and this page does not.\n\n";
         putMethods(out);
+        putTraces(out);
         putChecks(out);
         putRequests(out);
         putSpecial(out);

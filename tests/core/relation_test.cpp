@@ -5,6 +5,7 @@
 #include "core/describe/density.h"
 #include "core/describe/normality.h"
 #include "core/describe/normality_tests.h"
+#include "core/report/correlate_wording.h"
 #include "core/report/report.h"
 #include "core/report/wording.h"
 #include "core/study/study.h"
@@ -380,7 +381,7 @@ class RelationTest : public QObject {
     void aQuestionRelatesAndIsWritten() {
         Question q;
         q.id = "q2";
-        q.kind = "relate";
+        q.kind = "correlate";
         q.variables = {"a", "b", "d"};
         q.holding = {"e"};
         q.coefficient = "spearman";
@@ -398,28 +399,30 @@ class RelationTest : public QObject {
         QCOMPARE(studyText(*again), studyText(study));
         const Answer answer = answerQuestion(study, frameOf(frameTable()), q, Job());
         QVERIFY2(!answer.refusal, answer.refusal ? answer.refusal->text().c_str() : "");
-        QCOMPARE(static_cast<double>(answer.rows.used), answer.relation->n(0, 1));
+        QCOMPARE(static_cast<double>(answer.rows.used), answer.correlations->n(0, 1));
         QCOMPARE(answer.rows.used + answer.rows.missing, std::size_t{40});
         const auto json = resultsJson(study, {answer});
         QCOMPARE(json["answers"][0]["matrix"]["variables"].size(), std::size_t{3});
-        QCOMPARE(json["answers"][0]["matrix"]["r"][1][0].get<double>(), answer.relation->r(1, 0));
+        QCOMPARE(json["answers"][0]["matrix"]["r"][1][0].get<double>(),
+                 answer.correlations->r(1, 0));
         QVERIFY(json["answers"][0]["matrix"]["p"][0][0].is_null());
         QVERIFY(!pairReading(answer, 1, 0).empty());
-        QVERIFY(relationAsText(*answer.relation).starts_with("r\ta\tb\td\n"));
+        QVERIFY(correlationsAsText(*answer.correlations).starts_with("r\ta\tb\td\n"));
         QVERIFY(writeMarkdown("t", buildReport(study, {{"q2", &answer}})).find("| a | 1") !=
                 std::string::npos);
     }
 
     void aPartialTauClaimsNothingOfPairs() {
         Question q;
-        q.kind = "relate";
+        q.kind = "correlate";
         q.variables = {"a", "b", "d"};
         q.holding = {"e"};
         q.coefficient = "kendall";
         const Answer answer = answerQuestion(Study(), frameOf(frameTable()), q, Job());
-        QVERIFY(answer.relation && std::isnan(answer.relation->p(0, 1)));
-        QVERIFY(answer.reading.starts_with("Strongest"));
-        QVERIFY2(answer.reading.find("no relation") == std::string::npos, answer.reading.c_str());
+        QVERIFY(answer.correlations && std::isnan(answer.correlations->p(0, 1)));
+        QVERIFY(answerReading(answer).starts_with("Strongest"));
+        QVERIFY2(answerReading(answer).find("no relation") == std::string::npos,
+                 answerReading(answer).c_str());
         QVERIFY(pairReading(answer, 1, 0)[1].find("its law is not known") != std::string::npos);
     }
 
@@ -427,7 +430,7 @@ class RelationTest : public QObject {
         Table t = frameTable();
         t.variables[2].measure = Measure::Groups;
         Question q;
-        q.kind = "relate";
+        q.kind = "correlate";
         q.variables = {"a", "c"};
         const auto why = [&](const Question& question) {
             const Answer answer =

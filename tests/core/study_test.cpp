@@ -106,11 +106,12 @@ class StudyTest : public QObject {
         row("form",
             R"({"id":"q1","outcome":"y","estimator":{"method":"negative-binomial","form":3}})",
             ErrorCode::BadSetting);
-        row("trace", R"({"id":"q1","kind":"trace","paths":[]})", ErrorCode::NotBuilt);
+        row("left out", R"({"id":"q1","outcome":"y","terms":["x"],"left_out":{"of":"x"}})",
+            ErrorCode::NotBuilt);
         row("coefficient",
-            R"({"id":"q1","kind":"relate","variables":["x","y"],"coefficient":"rho"})",
+            R"({"id":"q1","kind":"correlate","variables":["x","y"],"coefficient":"rho"})",
             ErrorCode::BadSetting);
-        row("sides", R"({"id":"q1","kind":"relate","variables":["x","y"],"sides":"left"})",
+        row("sides", R"({"id":"q1","kind":"correlate","variables":["x","y"],"sides":"left"})",
             ErrorCode::BadSetting);
         row("predict", R"({"id":"q1","outcome":"y","terms":["x"],"predict":[{"at":{"x":[1]}}]})",
             ErrorCode::BadSetting);

@@ -52,7 +52,9 @@ Question clustered() {
     return q;
 }
 
-Design designOf(const Question& question) { return *makeDesign(frameOf(table()), question, {}); }
+Design designOf(const Question& question) {
+    return *makeDesign(frameOf(table()), question, {}, Job());
+}
 
 std::vector<std::string> namesOf(const Design& design, const std::vector<std::size_t>& terms) {
     std::vector<std::string> out;
@@ -162,8 +164,8 @@ class TermsTest : public QObject {
             std::reverse(q.terms.begin(), q.terms.end());
             return q;
         }();
-        const Design one = *makeDesign(frameOf(t), all(), {});
-        const Design other = *makeDesign(frameOf(scaled), turned, {});
+        const Design one = *makeDesign(frameOf(t), all(), {}, Job());
+        const Design other = *makeDesign(frameOf(scaled), turned, {}, Job());
         const auto a = searchSubsets(one, held(one), 1, Job());
         const auto b = searchSubsets(other, held(other), 1, Job());
         QVERIFY(a && b);
@@ -290,7 +292,7 @@ class TermsTest : public QObject {
         Question named = chosen;
         named.id = "q2";
         const Answer found = answer(table(), named);
-        QVERIFY(found.reading.find("chosen among 7") != std::string::npos);
+        QVERIFY(answerReading(found).find("chosen among 7") != std::string::npos);
         QVERIFY(methodsReading(found).find("by BIC") != std::string::npos);
         Study study;
         study.questions = {all(), named};

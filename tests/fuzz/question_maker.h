@@ -3,6 +3,7 @@
 #include "core/model/fit.h"
 #include "core/numerics/distributions.h"
 #include "core/numerics/random.h"
+#include "core/report/wording.h"
 #include "core/study/answer.h"
 
 #include <cmath>
@@ -315,7 +316,7 @@ inline std::string broken(const Answer& a) {
     if (a.rows.inSample != a.rows.used + a.rows.missing + a.rows.dropped) {
         return "the rows do not add up";
     }
-    return a.reading.empty() ? "no reading" : "";
+    return answerReading(a).empty() ? "no reading" : "";
 }
 
 }  // namespace rapporto::fuzz

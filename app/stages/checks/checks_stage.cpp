@@ -52,7 +52,9 @@ void CheckList::layOut(const std::string& show) {
         std::set<std::string> answered;
         const auto groupOf = [](const CheckResult& result) {
             const Check* check = findCheck(result.id);
-            return check == nullptr ? std::string("Other") : std::string(check->group);
+            const std::string asks = check == nullptr ? "Other" : check->group;
+            // An equation of a system has questions of its own.
+            return result.equation.empty() ? asks : result.equation.substr(3) + " · " + asks;
         };
         std::vector<const CheckResult*> order;
         for (const CheckResult& result : answer_->checks) {
@@ -65,7 +67,7 @@ void CheckList::layOut(const std::string& show) {
             order.begin(), order.end(),
             [&](const CheckResult* result) { return answered.contains(groupOf(*result)); });
         unfolded_ = unfolded_ || std::any_of(rest, order.end(), [&](const CheckResult* result) {
-                        return result->id == show;
+                        return checkKey(*result) == show;
                     });
         if (rest == order.begin() && !order.empty()) {
             rows_.push_back({QRect(0, y, 0, 28), tr("No check is made for such a fit"), nullptr});
@@ -114,7 +116,7 @@ QRect CheckList::foldPlace() const {
 
 QRect CheckList::rowOf(const std::string& id) const {
     for (const Row& row : rows_) {
-        if (row.result != nullptr && row.result->id == id) {
+        if (row.result != nullptr && checkKey(*row.result) == id) {
             return {0, row.place.top(), width(), row.place.height()};
         }
     }
@@ -140,18 +142,16 @@ void CheckList::paintEvent(QPaintEvent* /*event*/) {
             painter.drawText(r.adjusted(22, 0, 0, -2), Qt::AlignLeft | Qt::AlignVCenter, row.group);
             continue;
         }
-        const bool chosen = row.result->id == selected_;
+        const bool chosen = checkKey(*row.result) == selected_;
         if (chosen) {
             painter.fillRect(r, colour::kAccentWash);
             painter.fillRect(QRect(0, r.top(), 3, r.height()), colour::kAccent);
         }
         drawVerdict(painter, QPointF(30, r.center().y() + 0.5), row.result->verdict);
-        const Check* check = findCheck(row.result->id);
         painter.setFont(interfaceFont(13, chosen));
         painter.setPen(row.result->verdict == Verdict::NotApplicable ? colour::kSoft
                                                                      : colour::kInk);
-        const QString name =
-            check == nullptr ? text(row.result->id) : QString::fromUtf8(check->name);
+        const QString name = text(checkName(*row.result));
         painter.drawText(r.adjusted(44, 0, -8, 0), Qt::AlignLeft | Qt::AlignVCenter, name);
         const int left = 44 + painter.fontMetrics().horizontalAdvance(name) + 10;
         painter.setFont(interfaceFont(12));
@@ -173,7 +173,7 @@ void CheckList::mousePressEvent(QMouseEvent* event) {
             return;
         }
         if (row.result != nullptr) {
-            emit checkChosen(row.result->id);
+            emit checkChosen(checkKey(*row.result));
             return;
         }
     }
@@ -183,7 +183,7 @@ void CheckList::keyPressEvent(QKeyEvent* event) {
     std::vector<std::string> ids;
     for (const Row& row : rows_) {
         if (row.result != nullptr) {
-            ids.push_back(row.result->id);
+            ids.push_back(checkKey(*row.result));
         }
     }
     const auto here = std::find(ids.begin(), ids.end(), selected_);
@@ -344,7 +344,7 @@ const CheckResult* ChecksStage::selected() const {
         return nullptr;
     }
     for (const CheckResult& result : answer_->checks) {
-        if (result.id == selected_) {
+        if (checkKey(result) == selected_) {
             return &result;
         }
     }
@@ -355,7 +355,7 @@ std::string ChecksStage::worst() const {
     for (const Verdict verdict : {Verdict::Fails, Verdict::Weigh, Verdict::Fine}) {
         for (const CheckResult& result : answer_->checks) {
             if (result.verdict == verdict) {
-                return result.id;
+                return checkKey(result);
             }
         }
     }
@@ -412,9 +412,10 @@ void ChecksStage::showSelected() {
     if (result == nullptr) {
         plot_->showNothing(
             answer_ && answer_->refusal ? text(answer_->refusal->text())
-            : answer_ && answer_->relation
-                ? tr("A relation has no assumptions of its own to check: look at its scatters.")
-            : answer_ && answer_->fit && !answer_->checks.empty()
+            : answer_ && answer_->correlations
+                ? tr("Correlations have no assumptions of their own to check: look at their "
+                     "scatters.")
+            : answer_ && !answer_->checks.empty()
                 ? tr("None of the checks is made for this way of estimating.")
                 : tr("Checks are computed with every answer. State a question first."));
         return;
@@ -729,7 +730,7 @@ ReadingContent ChecksStage::reading() const {
         return content;
     }
     const Check* check = findCheck(result->id);
-    content.title = check == nullptr ? text(result->id) : QString::fromUtf8(check->name);
+    content.title = text(checkName(*result));
     content.paragraphs << richText(result->reading);
     if (check != nullptr) {
         content.paragraphs << QString("<span style=\"color:#6B6F7B\">%1</span>")
@@ -760,7 +761,7 @@ QString ChecksStage::state() const {
     if (!answer || answer->refusal) {
         return "–";
     }
-    if (answer->relation) {
+    if (answer->correlations) {
         return tr("none to ask");
     }
     const auto groups = verdictsByGroup(answer->checks);

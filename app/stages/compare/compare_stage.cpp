@@ -42,7 +42,7 @@ void CompareTable::showAnswers(std::vector<std::shared_ptr<const Answer>> answer
     chosen_ = chosen;
     effects_.clear();
     for (const auto& a : answers_) {
-        effects_.push_back(a && a->fit ? comparedEffects(*a->fit) : std::vector<ComparedEffect>());
+        effects_.push_back(a ? comparedEffects(*a) : std::vector<ComparedEffect>());
     }
     rows_ = comparedRows(effects_);
     setMinimumHeight(
@@ -95,9 +95,7 @@ void CompareTable::paintEvent(QPaintEvent* /*event*/) {
 }
 
 void CompareTable::drawTerms(QPainter& painter, double& top) const {
-    const auto axisOf = [](const Answer& a) {
-        return a.design->outcome + '\n' + effectsIn(*a.fit);
-    };
+    const auto axisOf = [](const Answer& a) { return effectAxis(a); };
     for (const ComparedRow& row : rows_) {
         painter.setPen(QPen(colour::kHairline, 1));
         painter.drawLine(QPointF(0, top), QPointF(width(), top));
@@ -120,6 +118,10 @@ void CompareTable::drawTerms(QPainter& painter, double& top) const {
             const auto ofOutcome = [](const ComparedRow& one) {
                 return one.equation.empty() || one.equation.starts_with("quantile ");
             };
+            // The ways of one pair of a trace are parts of one effect.
+            if (row.term.find(" → ") != std::string::npos) {
+                return other.term == row.term;
+            }
             return other.term == row.term &&
                    (other.equation == row.equation || (ofOutcome(other) && ofOutcome(row)));
         };
@@ -177,7 +179,7 @@ void CompareTable::drawFit(QPainter& painter, double& top) const {
         painter.drawText(QRectF(4, top, kNames, 20), Qt::AlignLeft | Qt::AlignVCenter, name);
         painter.setPen(colour::kInk);
         for (std::size_t a = 0; a < answers_.size(); ++a) {
-            if (answers_[a] && answers_[a]->fit) {
+            if (answers_[a] && (answers_[a]->fit || answers_[a]->trace)) {
                 painter.drawText(QRectF(columnRect(a).left() + 8, top, columnRect(a).width(), 20),
                                  Qt::AlignLeft | Qt::AlignVCenter, value(*answers_[a]));
             }
@@ -205,15 +207,16 @@ void CompareTable::drawFit(QPainter& painter, double& top) const {
     }
     line(tr("rows"), [](const Answer& a) { return text(countText(a.rows.used)); });
     line("R²", [](const Answer& a) {
-        const auto& r = a.fit->statistics.rSquared;
+        const auto r = a.fit ? a.fit->statistics.rSquared : std::nullopt;
         return r ? text(fixedNumber(*r, 3, true)) : QString("–");
     });
     line("σ", [](const Answer& a) {
-        const double sigma = a.fit->statistics.sigma;
+        const double sigma = a.fit ? a.fit->statistics.sigma : std::nan("");
         return std::isfinite(sigma) ? text(shortNumber(sigma, 3)) : QString("–");
     });
     line("AIC", [](const Answer& a) {
-        return a.fit->statistics.aic ? text(fixedNumber(*a.fit->statistics.aic, 1)) : QString("–");
+        return a.fit && a.fit->statistics.aic ? text(fixedNumber(*a.fit->statistics.aic, 1))
+                                              : QString("–");
     });
     top += 6;
     painter.setPen(QPen(colour::kHairline, 1));
@@ -235,7 +238,7 @@ void CompareTable::drawVerdicts(QPainter& painter, double& top) const {
                          painter.fontMetrics().elidedText(text(group), Qt::ElideRight,
                                                           static_cast<int>(kNames)));
         for (std::size_t a = 0; a < answers_.size(); ++a) {
-            if (!answers_[a] || !answers_[a]->fit) {
+            if (!answers_[a]) {
                 continue;
             }
             const auto verdicts = verdictsByGroup(answers_[a]->checks);
@@ -379,8 +382,8 @@ void CompareStage::refreshSweep() {
         sweep_->showNothing(
             !answer           ? tr("State a question first.")
             : answer->refusal ? text(answer->refusal->text())
-            : answer->relation
-                ? tr("A sweep follows one effect of an explained outcome; a relation has none.")
+            : !answer->fit
+                ? tr("A sweep follows one effect of an explained outcome; this question has none.")
             : answer->fromMoments
                 ? tr("A sweep fits many models on the rows, and the source is a summary.")
                 : tr("A sweep follows one effect of a question by least squares."));
@@ -645,7 +648,7 @@ ReadingContent CompareStage::reading() const {
     content.actions.push_back({tr("Copy the table"), tr("for a sheet or a letter"), [this] {
                                    std::vector<const Answer*> list;
                                    for (const auto& a : answers_) {
-                                       if (a && a->fit) {
+                                       if (a && (a->fit || a->trace)) {
                                            list.push_back(a.get());
                                        }
                                    }

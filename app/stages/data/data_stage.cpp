@@ -79,6 +79,7 @@ DataStage::DataStage(Session& session, QWidget* parent)
     sheetLayout->addWidget(sheet_);
     pages_->addWidget(sheetPage);
     connect(sheet_, &SummaryPage::left, this, &DataStage::refresh);
+    connect(summary_, &SummaryPage::questionBegun, this, &DataStage::modelAsked);
     connect(&session_, &Session::importChanged, this, &DataStage::refresh);
     connect(&session_, &Session::selectionChanged, this, [this] {
         if (pages_->currentIndex() == kTable && isVisible()) {

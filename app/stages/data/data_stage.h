@@ -36,6 +36,7 @@ class DataStage : public Stage {
     void writeCodebook(const QString& path);
 
   signals:
+    void modelAsked();
     void openRequested();
     void pasteRequested();
     void demoRequested();

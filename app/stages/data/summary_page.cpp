@@ -271,6 +271,25 @@ ReadingContent SummaryPage::reading() const {
               "correlations and n</b>.")
         << tr("Residuals, robust errors, logs and squares need rows. Digits as printed limit the "
               "digits of the answer.");
+    if (!sheet_) {
+        auto* self = const_cast<SummaryPage*>(this);
+        content.actionsTitle = tr("What you can ask of it");
+        content.actions = {
+            {tr("Trace a way"), tr("how a cause reaches its outcome, and through what"),
+             [self] {
+                 self->session_.startTrace({});
+                 emit self->questionBegun();
+             }},
+            {tr("Explain one of them"), tr("least squares with classical errors"),
+             [self] {
+                 self->session_.startQuestion();
+                 emit self->questionBegun();
+             }},
+            {tr("Correlate them"), tr("with others held"), [self] {
+                 self->session_.startCorrelate({});
+                 emit self->questionBegun();
+             }}};
+    }
     return content;
 }
 

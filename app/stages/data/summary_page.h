@@ -27,6 +27,8 @@ class SummaryPage : public DataPage {
 
   signals:
     void left();
+    /// A question was begun: the model is asked for.
+    void questionBegun();
 
   private:
     void showMoments(const SummaryMatrix& moments);

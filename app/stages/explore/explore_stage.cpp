@@ -649,9 +649,9 @@ void ExploreStage::addActions(ReadingContent& content) const {
             names.push_back(quotedName(name));
         }
         std::reverse(names.begin(), names.end());
-        content.actions.push_back({tr("Relate them"),
+        content.actions.push_back({tr("Correlate them"),
                                    tr("correlation with interval, and with others held"),
-                                   [this, names] { session_.startRelation(names); }});
+                                   [this, names] { session_.startCorrelate(names); }});
     }
     if (spec.of.size() >= 2 && frame->column(spec.of[0]) != nullptr &&
         !frame->column(spec.of[0])->isText() && !isGrouping(frame->variable(spec.of[0])->measure)) {

@@ -65,7 +65,6 @@ ModelStage::ModelStage(Session& session, QWidget* parent)
       levels_(new QComboBox(this)),
       pages_(new QStackedWidget(this)),
       effects_(new EffectRows),
-      relation_(new RelationView),
       equation_(page(this)),
       split_(page(this)),
       curve_(new CurvePage(session, this)),
@@ -126,11 +125,6 @@ ModelStage::ModelStage(Session& session, QWidget* parent)
         scales_->button(scale)->setVisible(false);
     }
     layout->addWidget(tabsBox_);
-    similar_ = tabButton(tr("alike side by side"), this);
-    similar_->setObjectName("relation:similar");
-    similar_->setVisible(false);
-    layout->addWidget(similar_, 0, Qt::AlignRight);
-    connect(similar_, &QPushButton::toggled, this, &ModelStage::refresh);
     auto* scroll = new QScrollArea(this);
     scroll->setWidgetResizable(true);
     scroll->setFocusPolicy(Qt::NoFocus);
@@ -148,11 +142,15 @@ ModelStage::ModelStage(Session& session, QWidget* parent)
     pages_->addWidget(process_);
     connect(terms_, &TermsPage::changed, this, &Stage::readingChanged);
     pages_->addWidget(message_);
-    pages_->addWidget(relation_);
+    for (const KindPagesMaker& maker : kindPages()) {
+        KindPages* pages = maker.make(session, this);
+        ofKind_.emplace(maker.kind, pages);
+        pages_->addWidget(pages);
+        connect(pages, &KindPages::readingChanged, this, &Stage::readingChanged);
+        connect(pages, &KindPages::pairAsked, this, &ModelStage::pairAsked);
+    }
     connect(curve_, &CurvePage::changed, this, &Stage::readingChanged);
     connect(predict_, &PredictPage::changed, this, &Stage::readingChanged);
-    connect(relation_, &RelationView::pairChosen, this, &Stage::readingChanged);
-    connect(relation_, &RelationView::pairOpened, this, &ModelStage::openPair);
     message_->setAlignment(Qt::AlignCenter);
     message_->setWordWrap(true);
     message_->setTextFormat(Qt::RichText);
@@ -228,10 +226,8 @@ void ModelStage::refresh() {
         why = session_.isLoading()
                   ? tr("Reading the data…")
                   : tr("There are no data yet.<br>Bring a table in under <b>Data</b>.");
-    } else if (q != nullptr && q->kind == "relate" && q->isEmpty()) {
-        why =
-            tr("<b>Which variables belong together?</b><br>Click “variables…” above, or drag "
-               "them there from the left: two or more.");
+    } else if (q != nullptr && q->isEmpty() && pagesOf(*q) != nullptr) {
+        why = pagesOf(*q)->whenEmpty();
     } else if (q == nullptr || q->isEmpty()) {
         why =
             tr("<b>State a question.</b><br>Click “an outcome…” above, or drag a variable there "
@@ -242,11 +238,14 @@ void ModelStage::refresh() {
         why = tr("<b>This question cannot be answered as it stands.</b><br>%1")
                   .arg(text(answer->refusal->text()).toHtmlEscaped());
     }
-    const bool relates = q != nullptr && q->kind == "relate";
-    tabsBox_->setVisible(!relates);
-    similar_->setVisible(relates && why.isEmpty());
-    if (relates && why.isEmpty()) {
-        showRelation(answer);
+    KindPages* own = q == nullptr ? nullptr : pagesOf(*q);
+    tabsBox_->setVisible(own == nullptr);
+    if (own != nullptr && why.isEmpty()) {
+        pages_->setCurrentWidget(own);
+        own->showAnswer(answer, session_.isFresh());
+        note_->hide();
+        strip_->hide();
+        emit readingChanged();
         return;
     }
     const bool has = why.isEmpty();
@@ -366,52 +365,9 @@ void ModelStage::fillLevels(const Answer& answer) {
     levels_->setCurrentIndex(at >= 0 ? at : static_cast<int>(names.size()) - 1);
 }
 
-void ModelStage::showRelation(const std::shared_ptr<const Answer>& answer) {
-    pages_->setCurrentWidget(relation_);
-    effects_->showAnswer(nullptr, true, scale_);
-    relation_->showAnswer(answer, session_.isFresh(), similar_->isChecked());
-    if (relation_->chosen().first < 0 && answer->relation->r.rows() > 1) {
-        relation_->choose(1, 0);
-    }
-    note_->setVisible(true);
-    note_->setText(
-        tr("Below the diagonal the shade is r, and the bar its interval between −1 and 1; above it "
-           "the digits. Enter or a double click opens the scatter of a pair."));
-    strip_->setVisible(false);
-    emit readingChanged();
-}
-
-void ModelStage::openPair(int a, int b) {
-    const auto answer = session_.answer();
-    if (answer && answer->relation) {
-        const auto& names = answer->relation->variables;
-        emit pairAsked(names[static_cast<std::size_t>(a)], names[static_cast<std::size_t>(b)]);
-    }
-}
-
-ReadingContent ModelStage::relationReadingContent(const Answer& answer) const {
-    ReadingContent content;
-    const CorrelationTable& t = *answer.relation;
-    const auto [a, b] = relation_->chosen();
-    if (a >= 0 && a < t.r.rows() && b < t.r.rows()) {
-        const auto i = static_cast<std::size_t>(a);
-        const auto j = static_cast<std::size_t>(b);
-        content.title = tr("%1 and %2").arg(text(t.variables[i]), text(t.variables[j]));
-        for (const std::string& p : pairReading(answer, i, j)) {
-            content.paragraphs << richText(p);
-        }
-        content.actions.push_back(
-            {tr("Look at their scatter"), tr("Enter or a double click on the cell"),
-             [this, a = a, b = b] { const_cast<ModelStage*>(this)->openPair(a, b); }});
-    }
-    content.paragraphs << "<hr>" << richText(answer.reading) << richText(rowsReading(answer.rows));
-    content.actionsTitle = tr("What you can do");
-    content.actions.push_back({tr("Copy the correlations"), tr("r, p and n as a table for a sheet"),
-                               [answer = session_.answer()] {
-                                   QApplication::clipboard()->setText(
-                                       text(relationAsText(*answer->relation)));
-                               }});
-    return content;
+KindPages* ModelStage::pagesOf(const Question& question) const {
+    const auto own = ofKind_.find(question.kind);
+    return own == ofKind_.end() ? nullptr : own->second;
 }
 
 void ModelStage::showEquation(const Answer& answer) {
@@ -542,8 +498,9 @@ void ModelStage::showStrip(const Answer& answer) {
 ReadingContent ModelStage::reading() const {
     ReadingContent content;
     const auto answer = session_.answer();
-    if (answer && answer->relation) {
-        return relationReadingContent(*answer);
+    const bool told = answer && !answer->refusal;
+    if (KindPages* own = told ? pagesOf(answer->question) : nullptr) {
+        return own->reading();
     }
     if (!answer || !answer->fit) {
         content.title = answer && answer->refusal ? tr("refused") : tr("the answer");
@@ -571,7 +528,7 @@ ReadingContent ModelStage::reading() const {
             content.paragraphs << richText(p);
         }
     }
-    content.paragraphs << "<hr>" << richText(answer->reading);
+    content.paragraphs << "<hr>" << richText(answerReading(*answer));
     content.actionsTitle = tr("What you can do");
     content.actions.push_back({tr("Try a variant"),
                                tr("the same question, to be changed beside this one"),
@@ -614,9 +571,9 @@ QString ModelStage::state() const {
     if (!answer) {
         return session_.question() == nullptr ? tr("no question") : tr("…");
     }
-    if (answer->relation) {
-        const auto p = answer->relation->r.rows();
-        return tr("%1 correlations").arg(p * (p - 1) / 2);
+    KindPages* own = answer->refusal ? nullptr : pagesOf(answer->question);
+    if (own != nullptr) {
+        return own->state(*answer);
     }
     return answer->refusal ? tr("refused")
            : answer->fit->statistics.rSquared

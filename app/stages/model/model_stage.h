@@ -7,8 +7,8 @@
 #include "app/stages/model/event_page.h"
 #include "app/stages/model/first_stage_page.h"
 #include "app/stages/model/hypotheses_page.h"
+#include "app/stages/model/kind_pages.h"
 #include "app/stages/model/predict_page.h"
-#include "app/stages/model/relation_view.h"
 #include "app/stages/model/terms_page.h"
 
 class QButtonGroup;
@@ -50,9 +50,8 @@ class ModelStage : public Stage {
     /// Effect rows of the answer on the scale that is chosen.
     void showEffects(const std::shared_ptr<const Answer>& answer);
     void fillLevels(const Answer& answer);
-    void showRelation(const std::shared_ptr<const Answer>& answer);
-    [[nodiscard]] ReadingContent relationReadingContent(const Answer& answer) const;
-    void openPair(int a, int b);
+    /// The pages of questions of another kind; null: the question explains an outcome.
+    [[nodiscard]] KindPages* pagesOf(const Question& question) const;
     void showEquation(const Answer& answer);
     void showSplit(const Answer& answer);
     void showStrip(const Answer& answer);
@@ -62,9 +61,8 @@ class ModelStage : public Stage {
     QComboBox* levels_;  ///< Of an outcome of groups: whose probability.
     QStackedWidget* pages_;
     EffectRows* effects_;
-    RelationView* relation_;
-    QWidget* tabsBox_ = nullptr;      ///< Pages and scales of an explained outcome.
-    QPushButton* similar_ = nullptr;  ///< Alike variables side by side.
+    std::map<std::string, KindPages*> ofKind_;
+    QWidget* tabsBox_ = nullptr;  ///< Pages and scales of an explained outcome.
     QTextBrowser* equation_;
     QTextBrowser* split_;
     CurvePage* curve_;

@@ -1,7 +1,8 @@
-#include "app/stages/model/relation_view.h"
+#include "app/stages/model/correlation_view.h"
 
 #include "app/shell/theme.h"
 #include "core/base/format.h"
+#include "core/report/wording.h"
 
 #include <QKeyEvent>
 #include <QMouseEvent>
@@ -30,55 +31,55 @@ QColor shadeOf(double r) {
 
 }  // namespace
 
-RelationView::RelationView(QWidget* parent) : QWidget(parent) {
-    setObjectName("relation");
+CorrelationView::CorrelationView(QWidget* parent) : QWidget(parent) {
+    setObjectName("correlations");
     setFocusPolicy(Qt::StrongFocus);
     setAccessibleName(tr("Correlations"));
     setSizePolicy(QSizePolicy::Expanding, QSizePolicy::Expanding);
 }
 
-void RelationView::showAnswer(std::shared_ptr<const Answer> answer, bool fresh, bool similar) {
+void CorrelationView::showAnswer(std::shared_ptr<const Answer> answer, bool fresh, bool similar) {
     answer_ = std::move(answer);
     fresh_ = fresh;
     order_.clear();
-    if (answer_ && answer_->relation) {
-        const auto p = static_cast<std::size_t>(answer_->relation->r.rows());
+    if (answer_ && answer_->correlations) {
+        const auto p = static_cast<std::size_t>(answer_->correlations->r.rows());
         order_.resize(p);
         std::iota(order_.begin(), order_.end(), 0);
         if (similar) {
-            const auto chain = orderBySimilarity(answer_->relation->r);
+            const auto chain = orderBySimilarity(answer_->correlations->r);
             std::transform(chain.begin(), chain.end(), order_.begin(),
                            [](std::size_t k) { return static_cast<int>(k); });
         }
         if (chosenA_ >= static_cast<int>(p) || chosenB_ >= static_cast<int>(p)) {
             chosenA_ = chosenB_ = -1;
         }
-        setAccessibleDescription(text(answer_->reading));
+        setAccessibleDescription(text(answerReading(*answer_)));
     }
     update();
 }
 
-void RelationView::choose(int a, int b) {
+void CorrelationView::choose(int a, int b) {
     chosenA_ = a;
     chosenB_ = b;
     update();
 }
 
-QRectF RelationView::cell(int row, int column) const {
+QRectF CorrelationView::cell(int row, int column) const {
     const auto p = static_cast<double>(order_.size());
     const double width = std::min((static_cast<double>(this->width()) - kNames) / p, 148.0);
     const double height = std::min((static_cast<double>(this->height()) - kHead - 4.0) / p, 76.0);
     return {kNames + width * column, kHead + height * row, width, height};
 }
 
-QRectF RelationView::cellOf(int a, int b) const {
+QRectF CorrelationView::cellOf(int a, int b) const {
     const auto place = [&](int variable) {
         return static_cast<int>(std::find(order_.begin(), order_.end(), variable) - order_.begin());
     };
     return cell(place(a), place(b));
 }
 
-std::pair<int, int> RelationView::at(QPointF point) const {
+std::pair<int, int> CorrelationView::at(QPointF point) const {
     for (int row = 0; row < static_cast<int>(order_.size()); ++row) {
         for (int column = 0; column < static_cast<int>(order_.size()); ++column) {
             if (cell(row, column).contains(point)) {
@@ -89,14 +90,14 @@ std::pair<int, int> RelationView::at(QPointF point) const {
     return {-1, -1};
 }
 
-void RelationView::paintEvent(QPaintEvent* /*event*/) {
-    if (!answer_ || !answer_->relation) {
+void CorrelationView::paintEvent(QPaintEvent* /*event*/) {
+    if (!answer_ || !answer_->correlations) {
         return;
     }
     QPainter painter(this);
     painter.setRenderHint(QPainter::Antialiasing);
     painter.setOpacity(fresh_ ? 1.0 : 0.45);
-    const CorrelationTable& t = *answer_->relation;
+    const CorrelationTable& t = *answer_->correlations;
     const int p = static_cast<int>(order_.size());
     const auto name = [&](int place) {
         return text(t.variables[static_cast<std::size_t>(order_[static_cast<std::size_t>(place)])]);
@@ -141,8 +142,8 @@ void RelationView::paintEvent(QPaintEvent* /*event*/) {
     }
 }
 
-void RelationView::drawShade(QPainter& painter, const QRectF& area, int a, int b) const {
-    const CorrelationTable& t = *answer_->relation;
+void CorrelationView::drawShade(QPainter& painter, const QRectF& area, int a, int b) const {
+    const CorrelationTable& t = *answer_->correlations;
     const double r = t.r(a, b);
     if (std::isnan(r)) {
         painter.fillRect(area, QBrush(colour::kHairline, Qt::BDiagPattern));
@@ -173,8 +174,8 @@ void RelationView::drawShade(QPainter& painter, const QRectF& area, int a, int b
     }
 }
 
-void RelationView::drawDigits(QPainter& painter, const QRectF& area, int a, int b) const {
-    const CorrelationTable& t = *answer_->relation;
+void CorrelationView::drawDigits(QPainter& painter, const QRectF& area, int a, int b) const {
+    const CorrelationTable& t = *answer_->correlations;
     const double r = t.r(a, b);
     const bool tall = area.height() > 54;
     painter.setPen(colour::kInk);
@@ -195,7 +196,7 @@ void RelationView::drawDigits(QPainter& painter, const QRectF& area, int a, int 
     painter.setFont(interfaceFont(12));
 }
 
-void RelationView::mousePressEvent(QMouseEvent* event) {
+void CorrelationView::mousePressEvent(QMouseEvent* event) {
     const auto [row, column] = at(event->position());
     if (row < 0 || row == column) {
         return;
@@ -204,14 +205,14 @@ void RelationView::mousePressEvent(QMouseEvent* event) {
     emit pairChosen(chosenA_, chosenB_);
 }
 
-void RelationView::mouseDoubleClickEvent(QMouseEvent* event) {
+void CorrelationView::mouseDoubleClickEvent(QMouseEvent* event) {
     mousePressEvent(event);
     if (chosenA_ >= 0) {
         emit pairOpened(chosenA_, chosenB_);
     }
 }
 
-void RelationView::keyPressEvent(QKeyEvent* event) {
+void CorrelationView::keyPressEvent(QKeyEvent* event) {
     const int p = static_cast<int>(order_.size());
     const auto place = [&](int variable) {
         return static_cast<int>(std::find(order_.begin(), order_.end(), variable) - order_.begin());

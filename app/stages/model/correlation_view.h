@@ -8,11 +8,11 @@ namespace rapporto::app {
 
 /// Correlations as a mosaic: below the diagonal a shade with the interval drawn on an axis from −1
 /// to 1, above it the digits with p and n. A click or the arrow keys choose a pair.
-class RelationView : public QWidget {
+class CorrelationView : public QWidget {
     Q_OBJECT
 
   public:
-    explicit RelationView(QWidget* parent = nullptr);
+    explicit CorrelationView(QWidget* parent = nullptr);
 
     /// @param similar  alike variables side by side instead of the order of the question.
     void showAnswer(std::shared_ptr<const Answer> answer, bool fresh, bool similar);

@@ -1,5 +1,8 @@
-#include "core/report/wording.h"
-#include "core/study/answer.h"
+#include "core/study/correlate.h"
+
+#include "core/report/correlate_wording.h"
+#include "core/study/question_codec.h"
+#include "core/study/results.h"
 
 #include <algorithm>
 #include <cmath>
@@ -35,7 +38,7 @@ Result<RelatedColumn> relatedColumn(const Frame& frame, const std::string& text)
     if (value->column.isText() || measure == Measure::Groups || measure == Measure::Text) {
         return refuse(ErrorCode::WrongType,
                       "‘" + out.name + "’ has no order: a correlation would say nothing", "",
-                      "Relate numbers, yes–no or ordered groups; or explain a number with it.",
+                      "Correlate numbers, yes–no or ordered groups; or explain a number with it.",
                       {out.name});
     }
     out.cells.assign(value->column.numbers().begin(), value->column.numbers().end());
@@ -114,9 +117,9 @@ void countUsed(const std::vector<RelatedColumn>& columns, const std::vector<Rela
         [](const RowCounts::Lack& a, const RowCounts::Lack& b) { return a.rows > b.rows; });
 }
 
-Result<CorrelationTable> relate(const Frame& frame, const Question& question,
-                                const CorrelationSettings& settings, RowCounts& counts,
-                                const Job& job) {
+Result<CorrelationTable> correlated(const Frame& frame, const Question& question,
+                                    const CorrelationSettings& settings, RowCounts& counts,
+                                    const Job& job) {
     for (std::size_t a = 0; a < question.variables.size(); ++a) {
         const auto twice = std::find(question.variables.begin(),
                                      question.variables.begin() + static_cast<std::ptrdiff_t>(a),
@@ -164,18 +167,39 @@ Result<CorrelationTable> relate(const Frame& frame, const Question& question,
     return correlate(columns, holding, *use, settings, job);
 }
 
-}  // namespace
-
-Answer answerRelation(const Study& study, const Frame& frame, const Question& question,
-                      const Job& job) {
-    Answer answer;
-    answer.question = question;
-    answer.alpha = study.alpha;
-    answer.fromMoments = frame.moments() != nullptr;
-    answer.refusal = question.unbuilt ? question.unbuilt : frame.refusal();
-    if (answer.refusal) {
-        return answer;
+void readCorrelate(JsonReader& in, Question& q) {
+    q.variables = in.texts("variables");
+    q.holding = in.texts("holding");
+    q.coefficient = in.text("coefficient", "pearson");
+    q.sides = in.text("sides", "two");
+    const std::string missing = in.text("missing", "pairwise");
+    q.listwise = missing == "listwise";
+    if (q.coefficient != "pearson" && q.coefficient != "spearman" && q.coefficient != "kendall") {
+        in.fault("there is no coefficient ‘" + q.coefficient + "’",
+                 "Coefficients are pearson, spearman and kendall.");
     }
+    if (q.sides != "two" && q.sides != "greater" && q.sides != "less") {
+        in.fault("‘sides’ is \"two\", \"greater\" or \"less\"");
+    }
+    if (missing != "pairwise" && missing != "listwise") {
+        in.fault("‘missing’ is \"pairwise\" or \"listwise\"");
+    }
+}
+
+void writeCorrelate(JsonWriter& out, const Question& q) {
+    using Json = nlohmann::ordered_json;
+    out.put("variables", q.variables, Json::array());
+    out.put("holding", q.holding, Json::array());
+    out.put("coefficient", q.coefficient, "pearson");
+    out.put("sides", q.sides, "two");
+    out.put("missing", q.listwise ? "listwise" : "pairwise", "pairwise");
+    writeRows(out, q);
+    writeChecks(out, q);
+}
+
+Result<void> answerCorrelate(Answer& answer, const Study& study, const Frame& frame,
+                             const Job& job) {
+    const Question& question = answer.question;
     CorrelationSettings settings;
     settings.kind = question.coefficient == "spearman"  ? CorrelationKind::Spearman
                     : question.coefficient == "kendall" ? CorrelationKind::Kendall
@@ -185,14 +209,29 @@ Answer answerRelation(const Study& study, const Frame& frame, const Question& qu
                                                  : Sides::Two;
     settings.listwise = question.listwise;
     settings.alpha = study.alpha;
-    auto table = relate(frame, question, settings, answer.rows, job);
+    answer.rows = RowCounts{};
+    auto table = correlated(frame, question, settings, answer.rows, job);
     if (!table) {
-        answer.refusal = table.error();
-        return answer;
+        return tl::make_unexpected(table.error());
     }
-    answer.relation = std::make_shared<const CorrelationTable>(*std::move(table));
-    answer.reading = relationReading(answer);
-    return answer;
+    answer.correlations = std::make_shared<const CorrelationTable>(*std::move(table));
+    return {};
+}
+
+}  // namespace
+
+QuestionKind correlateKind() {
+    return {"correlate",
+            "correlate variables",
+            {"variables", "holding", "coefficient", "sides", "missing"},
+            readCorrelate,
+            writeCorrelate,
+            answerCorrelate,
+            correlateResults,
+            correlateSentence,
+            correlateReading,
+            nullptr,
+            correlateReport};
 }
 
 }  // namespace rapporto

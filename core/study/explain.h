@@ -1,0 +1,28 @@
+#pragma once
+
+#include "core/study/question_kind.h"
+
+namespace rapporto {
+
+/// An outcome’s question, estimated.
+struct Estimated {
+    Design design;
+    Fit fit;
+    ErrorSpec errors;                    ///< With a seed.
+    std::optional<CheckRows> forChecks;  ///< Of weighted rows: each once, or as often as it counts.
+};
+
+/// Design and estimate of a question that explains an outcome.
+///
+/// @param counts  filled as far as rows were counted, of a refused design, too.
+[[nodiscard]] Result<Estimated> estimateQuestion(const Study& study, const Frame& frame,
+                                                 const Question& question, RowCounts& counts,
+                                                 const Job& job);
+
+/// Errors by the survey design bring its weight, and the rows that lack a part of it leave.
+[[nodiscard]] Question withSurvey(const Question& question, const Survey& survey);
+
+/// Questions that explain an outcome.
+[[nodiscard]] QuestionKind explainKind();
+
+}  // namespace rapporto

@@ -1,0 +1,605 @@
+// Reading the questions of a study file.
+#include "core/base/format.h"
+#include "core/checks/check.h"
+#include "core/model/fit.h"
+#include "core/model/method_uses.h"
+#include "core/model/outcome_models.h"
+#include "core/study/json_reader.h"
+#include "core/study/question_codec.h"
+#include "core/study/question_kind.h"
+
+#include <algorithm>
+#include <cmath>
+#include <map>
+
+namespace rapporto {
+namespace {
+
+using Json = nlohmann::ordered_json;
+
+bool isBuiltCheck(const std::string& id) { return findCheck(id) != nullptr; }
+
+}  // namespace
+
+std::optional<Key> keyOf(const Json& value) {
+    if (value.is_number()) {
+        return Key(value.get<double>());
+    }
+    return value.is_string() ? std::optional(Key(value.get<std::string>())) : std::nullopt;
+}
+
+void notBuilt(JsonReader& in, const std::string& what) {
+    in.adopt(Refusal{ErrorCode::NotBuilt,
+                     what + " not built yet",
+                     "",
+                     "Take it out to have the rest answered.",
+                     {}});
+}
+
+void readTerms(JsonReader& in, std::vector<Term>& into, const char* key, bool muted) {
+    for (const Json* one : in.list(key, most::kTerms)) {
+        Term term;
+        term.muted = muted;
+        if (one->is_string()) {
+            term.parts = {one->get<std::string>()};
+        } else {
+            JsonReader object(*one, "terms");
+            if (object.has("product")) {
+                term.kind = Term::Kind::Product;
+                term.parts = object.texts("product", most::kParts);
+                if (term.parts.size() < 2) {
+                    object.fault("a product needs two parts or more");
+                }
+            } else if (object.has("set")) {
+                term.kind = Term::Kind::Set;
+                term.parts = {object.text("set")};
+            } else {
+                object.fault("a term is an expression, a product or a set");
+            }
+            in.close(object);
+            if (object.refusal()) {
+                continue;
+            }
+        }
+        into.push_back(std::move(term));
+    }
+}
+
+namespace {
+
+/// What a check does not use is refused, by the registry of checks.
+void refuseIdleOptions(const CheckRequest& request, JsonReader& options) {
+    if (findCheck(request.id) == nullptr) {
+        return;  // That is refused by its id.
+    }
+    std::map<std::string, std::vector<std::string>> users;
+    for (const Check& check : allChecks()) {
+        for (const char* key : check.options) {
+            users[key].emplace_back(check.id);
+        }
+    }
+    for (const auto& [key, checks] : users) {
+        if (options.has(key.c_str()) &&
+            std::find(checks.begin(), checks.end(), request.id) == checks.end()) {
+            options.fault("the check ‘" + request.id + "’ has no option ‘" + key + "’",
+                          "‘" + key + "’ belongs to " + joinedNames(checks) + ".");
+        }
+    }
+}
+
+}  // namespace
+
+void readChecks(const Json& value, Question& q, JsonReader& in) {
+    if (value.is_null()) {
+        return;
+    }
+    if (value.is_string()) {
+        q.allChecks = value == "all";
+        if (value != "all" && value != "none") {
+            in.fault("‘checks’ is \"all\", \"none\" or a list");
+        }
+        return;
+    }
+    q.allChecks = false;
+    if (!value.is_array()) {
+        in.fault("‘checks’ is \"all\", \"none\" or a list");
+        return;
+    }
+    if (!in.fits(value, "checks", most::kRequests)) {
+        return;
+    }
+    for (const Json& one : value) {
+        CheckRequest request;
+        if (one.is_string()) {
+            request.id = one.get<std::string>();
+        } else {
+            JsonReader options(one, "checks");
+            request.id = options.text("id");
+            if (options.has("lags")) {
+                request.lags = static_cast<int>(options.whole("lags", 1.0, 1.0, 10000.0));
+            }
+            if (options.has("cross")) {
+                request.cross = options.flag("cross", true);
+            }
+            request.by = options.text("by");
+            request.at = options.text("at");
+            if (options.has("drop")) {
+                request.drop = options.number("drop", 0.2);
+                if (!(*request.drop >= 0.0) || !(*request.drop < 0.8)) {
+                    options.fault("‘drop’ is a share from 0 to under 0.8");
+                }
+            }
+            if (options.has("at_row")) {
+                const double row = options.number("at_row", 0.0);
+                if (row < 1.0) {
+                    options.fault("‘at_row’ is the number of a row, from 1");
+                }
+                request.atRow = static_cast<std::size_t>(std::clamp(row, 1.0, 1e15));
+            }
+            for (const Json* power : options.list("powers")) {
+                power->is_number_integer() && power->get<int>() >= 2 && power->get<int>() <= 8
+                    ? request.powers.push_back(power->get<int>())
+                    : options.fault("‘powers’ are whole numbers from 2 to 8");
+            }
+            refuseIdleOptions(request, options);
+            for (const auto& key : options.unknown()) {
+                if (isBuiltCheck(request.id)) {
+                    options.fault("the check ‘" + request.id + "’ has no option ‘" + key + "’");
+                }
+            }
+            in.close(options);
+        }
+        if (!isBuiltCheck(request.id)) {
+            in.fault("there is no check ‘" + request.id + "’");
+        }
+        q.checks.push_back(std::move(request));
+    }
+}
+
+namespace {
+
+void readBootstrap(JsonReader& in, ErrorSpec& errors) {
+    const double draws = in.number("draws", errors.draws);
+    if (draws != std::floor(draws) || draws < 20 || draws > 1e7) {
+        in.fault("‘draws’ is a whole number from 20 to ten million");
+    } else {
+        errors.draws = static_cast<int>(draws);
+    }
+    if (in.has("seed")) {
+        errors.seed = static_cast<std::uint64_t>(in.whole("seed", 1.0, 0.0, most::kCount));
+    }
+    errors.scheme = in.text("scheme", errors.scheme);
+    errors.interval = in.text("interval", errors.interval);
+    const bool clusters = errors.scheme == "clusters" || errors.scheme == "wild-clusters";
+    if (!clusters && errors.scheme != "rows" && errors.scheme != "wild") {
+        in.fault("there is no scheme ‘" + errors.scheme + "’",
+                 "Schemes are rows, clusters, wild and wild-clusters.");
+    } else if (clusters && errors.by.size() != 1) {
+        in.fault("a bootstrap of clusters names one variable in ‘by’");
+    } else if (errors.interval != "percentile" && errors.interval != "bias-corrected" &&
+               errors.interval != "bca") {
+        in.fault("there is no interval ‘" + errors.interval + "’",
+                 "Intervals are percentile, bias-corrected and bca.");
+    }
+}
+
+/// A key of errors that another kind uses is refused; one that none does is noted.
+void refuseIdleErrorKeys(const std::string& kind, const Json& json, JsonReader& errors) {
+    struct Use {
+        const char* key;
+        std::vector<std::string> kinds;
+    };
+
+    static const std::vector<Use> kUses = {
+        {"type", {"robust"}},
+        {"by", {"clustered", "bootstrap"}},
+        {"lags", {"autocorrelation", "panel-autocorrelation"}},
+        {"kernel", {"autocorrelation"}},
+        {"draws", {"bootstrap"}},
+        {"seed", {"bootstrap"}},
+        {"scheme", {"bootstrap"}},
+        {"interval", {"bootstrap"}},
+    };
+    for (const Use& use : kUses) {
+        if (errors.has(use.key) &&
+            std::find(use.kinds.begin(), use.kinds.end(), kind) == use.kinds.end()) {
+            errors.fault(
+                "errors of kind ‘" + kind + "’ have no ‘" + use.key + "’",
+                std::string("‘") + use.key + "’ belongs to " + joinedNames(use.kinds) + ".");
+        }
+        if (json.is_object() && json.contains(use.key)) {
+            errors.at(use.key);
+        }
+    }
+}
+
+}  // namespace
+
+void readErrors(const Json& json, Question& q, JsonReader& in) {
+    if (json.is_null()) {
+        return;
+    }
+    JsonReader errors(json, "errors");
+    q.errors.kind = errors.text("kind", "classical");
+    q.errors.type = errors.text("type", "HC1");
+    q.errors.by = errors.texts("by");
+    refuseIdleErrorKeys(q.errors.kind, json, errors);
+    if (q.errors.kind == "autocorrelation") {
+        const Json& lags = errors.at("lags");
+        q.errors.automaticLags = lags == "automatic";
+        if (lags.is_number_integer() && lags >= 0 && lags < 100000) {
+            q.errors.lags = lags.get<int>();
+        } else if (!lags.is_null() && !q.errors.automaticLags) {
+            errors.fault("‘lags’ is a whole number from 0, or \"automatic\"");
+        }
+        if (const std::string kernel = errors.text("kernel", "bartlett"); kernel != "bartlett") {
+            errors.fault("there is no kernel ‘" + kernel + "’", "The kernel is bartlett.");
+        }
+    } else if (q.errors.kind == "panel-autocorrelation") {
+        const Json& lags = errors.at("lags");
+        if (lags.is_number_integer() && lags >= 0 && lags < 100000) {
+            q.errors.lags = lags.get<int>();
+        } else if (!lags.is_null()) {
+            errors.fault("‘lags’ is a whole number from 0");
+        }
+    } else if (q.errors.kind == "bootstrap") {
+        readBootstrap(errors, q.errors);
+    } else if (q.errors.kind != "classical" && q.errors.kind != "robust" &&
+               q.errors.kind != "clustered" && q.errors.kind != "survey" &&
+               q.errors.kind != "density" && q.errors.kind != "kernel") {
+        errors.fault("there are no errors of kind ‘" + q.errors.kind + "’");
+    } else if (q.errors.kind == "robust" &&
+               (q.errors.type.size() != 3 || !q.errors.type.starts_with("HC") ||
+                q.errors.type[2] < '0' || q.errors.type[2] > '4')) {
+        errors.fault("there are no robust errors of type ‘" + q.errors.type + "’",
+                     "Types are HC0, HC1, HC2, HC3 and HC4.");
+    } else if (q.errors.kind == "clustered" && (q.errors.by.empty() || q.errors.by.size() > 2)) {
+        errors.fault("clustered errors name one or two variables in ‘by’");
+    }
+    if (q.errors.kind == "bootstrap" && errors.has("by") &&
+        (q.errors.scheme == "rows" || q.errors.scheme == "wild")) {
+        errors.fault("draws by the scheme ‘" + q.errors.scheme + "’ have no ‘by’",
+                     "Clusters are drawn by clusters or wild-clusters.");
+    }
+    in.close(errors);
+}
+
+namespace {
+
+void readBentLine(JsonReader& in, EstimatorSettings& settings) {
+    settings.variable = in.text("variable");
+    settings.bends = static_cast<int>(in.number("bends", 1.0));
+    settings.fixed = in.flag("fixed", false);
+    for (const Json* one : in.list("start")) {
+        one->is_number() ? settings.start.push_back(one->get<double>())
+                         : in.fault("‘start’ lists numbers");
+    }
+    if (settings.variable.empty()) {
+        in.fault("a bent line names the ‘variable’ it bends in");
+    } else if (settings.bends < 1 || settings.bends > 5) {
+        in.fault("‘bends’ is a whole number from 1 to 5");
+    } else if (!settings.start.empty() &&
+               settings.start.size() != static_cast<std::size_t>(settings.bends)) {
+        in.fault("‘start’ has one place for each of the ‘bends’");
+    } else if (settings.fixed && settings.start.empty()) {
+        in.fault("bends that are fixed need their places in ‘start’");
+    }
+}
+
+void readOutcomeModel(JsonReader& in, Question& q) {
+    EstimatorSettings& settings = q.settings;
+    if (q.method == "logit") {
+        settings.penalised = in.flag("penalised", false);
+        return;
+    }
+    if (isSelection(q.method)) {
+        settings.zeroTerms = in.texts("seen_terms");
+        return;
+    }
+    if (q.method == "interval") {
+        settings.variable = in.text("upper");
+        return;
+    }
+    if (q.method == "tobit") {
+        for (const auto& [key, into] :
+             {std::pair("low", &settings.low), std::pair("high", &settings.high)}) {
+            if (in.has(key)) {
+                *into = in.number(key, 0.0);
+            }
+        }
+        return;
+    }
+    const double form = in.number("form", 2.0);
+    settings.form = form == 1.0 ? 1 : 2;
+    if (form != 1.0 && form != 2.0) {
+        in.fault("‘form’ is 1 (variance μ + αμ) or 2 (μ + αμ²)");
+    }
+    if (q.method == "negative-binomial") {
+        return;
+    }
+    settings.count = in.text("count", settings.count);
+    if (settings.count != "poisson" && settings.count != "negative-binomial") {
+        in.fault("‘count’ is \"poisson\" or \"negative-binomial\"");
+    }
+    if (q.method != "truncated") {
+        settings.zeroTerms = in.texts("zero_terms");
+    }
+}
+
+void readEventStudy(JsonReader& in, EstimatorSettings& settings) {
+    settings.variable = in.text("variable");
+    settings.weighting = in.text("weighting", settings.weighting);
+    settings.against = in.text("against", settings.against);
+    const auto places = [&](const char* key, int least, int otherwise) {
+        const double value = in.number(key, otherwise);
+        if (!(value >= least && value <= 100.0 && value == std::floor(value))) {
+            in.fault(fmt::format("‘{}’ is a whole number from {}", key, least));
+            return otherwise;
+        }
+        return static_cast<int>(value);
+    };
+    settings.before = places("before", 1, settings.before);
+    settings.after = places("after", 0, settings.after);
+    if (settings.variable.empty()) {
+        in.fault("an event study names the ‘variable’ that is switched on");
+    }
+    if (settings.weighting != "pooled" && settings.weighting != "cohorts" &&
+        settings.weighting != "group-time") {
+        in.fault("‘weighting’ is \"pooled\", \"cohorts\" or \"group-time\"");
+    }
+    if (settings.against != "not-yet" && settings.against != "never") {
+        in.fault("‘against’ is \"not-yet\" or \"never\"");
+    }
+}
+
+void readEstimator(const Json& json, Question& q, JsonReader& in) {
+    if (json.is_null()) {
+        return;
+    }
+    JsonReader estimator(json, "estimator");
+    q.method = estimator.text("method", "least-squares");
+    if (findEstimator(q.method) == nullptr) {
+        estimator.fault("there is no method ‘" + q.method + "’");
+    } else if (q.method == "bent-line") {
+        readBentLine(estimator, q.settings);
+    } else if (q.method == "fuller") {
+        q.settings.a = estimator.number("a", q.settings.a);
+        if (!(q.settings.a >= 0.0) || q.settings.a > 1000.0) {
+            estimator.fault("‘a’ of Fuller’s estimator is a number from 0", "Usual are 1 and 4.");
+        }
+    } else if (q.method == "difference-gmm" || q.method == "system-gmm") {
+        q.settings.steps = estimator.text("steps", q.settings.steps);
+        if (q.settings.steps != "one" && q.settings.steps != "two") {
+            estimator.fault("‘steps’ is \"one\" or \"two\"");
+        }
+        const double depth = estimator.number("depth", 0.0);
+        if (!(depth >= 0.0 && depth <= 1000.0 && depth == std::floor(depth))) {
+            estimator.fault("‘depth’ is a whole number: how many earlier moments serve",
+                            "0 takes all there are.");
+        } else {
+            q.settings.depth = static_cast<int>(depth);
+        }
+        q.settings.collapsed = estimator.flag("collapsed", false);
+    } else if (q.method == "negative-binomial" || q.method == "zero-inflated" ||
+               q.method == "hurdle" || q.method == "truncated" || q.method == "logit" ||
+               q.method == "tobit" || q.method == "interval" || isSelection(q.method)) {
+        readOutcomeModel(estimator, q);
+    } else if (q.method == "quantile") {
+        for (const Json* one : estimator.list("at", most::kRequests)) {
+            if (one->is_number() && *one > 0.0 && *one < 1.0) {
+                q.settings.at.push_back(one->get<double>());
+            } else {
+                estimator.fault("‘at’ lists numbers between 0 and 1");
+            }
+        }
+        if (estimator.has("at") && q.settings.at.empty()) {
+            estimator.fault("‘at’ names no quantile", "Name one or several, as [0.1, 0.5, 0.9].");
+        }
+    } else if (q.method == "huber" || q.method == "bisquare" || q.method == "mm") {
+        const char* key = q.method == "huber" ? "k" : q.method == "mm" ? "efficiency" : "c";
+        if (estimator.has(key)) {
+            q.settings.tuning = estimator.number(key, 0.0);
+        }
+    } else if (q.method == "event-study") {
+        readEventStudy(estimator, q.settings);
+    } else if (q.method == "gmm") {
+        q.settings.steps = estimator.text("steps", q.settings.steps);
+        if (q.settings.steps != "two" && q.settings.steps != "iterated" &&
+            q.settings.steps != "continuous") {
+            estimator.fault("‘steps’ is \"two\", \"iterated\" or \"continuous\"");
+        }
+    }
+    for (const auto& key : estimator.unknown()) {
+        const std::string others = methodsWithSetting(key);
+        if (!others.empty() && findEstimator(q.method) != nullptr) {
+            estimator.fault("the method ‘" + q.method + "’ has no setting ‘" + key + "’",
+                            "It belongs to " + others + ".");
+        }
+    }
+    in.close(estimator);
+}
+
+}  // namespace
+
+void readWeights(const Json& json, Question& q, JsonReader& in) {
+    if (json.is_null()) {
+        return;
+    }
+    JsonReader weights(json, "weights");
+    const std::string kind = weights.text("kind");
+    q.weight = weights.text("variable");
+    q.weightKind = kind == "sampling"    ? WeightKind::Sampling
+                   : kind == "frequency" ? WeightKind::Frequency
+                   : kind == "precision" ? WeightKind::Precision
+                                         : WeightKind::None;
+    if (kind.empty()) {
+        weights.fault("weights say of what kind they are",
+                      "Kinds are sampling, frequency and precision.");
+    } else if (q.weightKind == WeightKind::None) {
+        weights.fault("there are no weights of kind ‘" + kind + "’",
+                      "Kinds are sampling, frequency and precision.");
+    } else if (q.weight.empty()) {
+        weights.fault("weights name their ‘variable’");
+    }
+    in.close(weights);
+}
+
+namespace {
+
+ScenarioValues readValues(const Json& json, JsonReader& in) {
+    ScenarioValues out;
+    if (!json.is_object()) {
+        in.fault("‘at’ names variables with their values, as in {\"hives\": 12}");
+        return out;
+    }
+    for (const auto& [name, value] : json.items()) {
+        const auto key =
+            value.is_boolean() ? std::optional(Key(value.get<bool>() ? 1.0 : 0.0)) : keyOf(value);
+        key ? static_cast<void>(out.emplace(name, *key))
+            : in.fault("the value of ‘" + name + "’ is a number or a text");
+    }
+    return out;
+}
+
+void readRequests(JsonReader& in, Question& q) {
+    for (const Json* one : in.list("effects")) {
+        JsonReader effect(*one, "effects");
+        EffectRequest request;
+        request.of = effect.text("of");
+        const Json& as = effect.at("as");
+        if (as.is_object()) {
+            JsonReader at(as, "effects");
+            request.as = EffectRequest::As::At;
+            request.at = readValues(at.at("at"), effect);
+        } else if (as == "at-means") {
+            request.as = EffectRequest::As::AtMeans;
+        } else if (!as.is_null() && as != "average") {
+            effect.fault("‘as’ is \"average\", \"at-means\" or {\"at\": {…}}");
+        }
+        const std::string scale = effect.text("scale", "units");
+        request.elasticity = scale == "elasticity";
+        request.over = effect.text("over");
+        if (request.of.empty()) {
+            effect.fault("an effect names its variable in ‘of’");
+        } else if (scale != "units" && scale != "elasticity") {
+            effect.fault("‘scale’ is \"units\" or \"elasticity\"");
+        }
+        in.close(effect);
+        q.effects.push_back(std::move(request));
+    }
+    for (const Json* one : in.list("predict")) {
+        JsonReader prediction(*one, "predict");
+        PredictRequest request;
+        request.label = prediction.text("label");
+        if (prediction.has("at")) {
+            request.at = readValues(prediction.at("at"), prediction);
+        }
+        in.close(prediction);
+        q.predict.push_back(std::move(request));
+    }
+    q.hypotheses = in.texts("hypotheses");
+    if (const Json& json = in.at("chosen"); !json.is_null()) {
+        JsonReader chosen(json, "chosen");
+        q.chosen = TermChoice{chosen.text("by"), chosen.texts("among"), chosen.text("of")};
+        in.close(chosen);
+    }
+}
+
+void readDecisions(JsonReader& in, Question& q) {
+    for (const Json* one : in.list("decisions")) {
+        JsonReader decision(*one, "decisions");
+        Decision d{decision.text("check"), decision.text("decision"), decision.text("reason")};
+        if (d.what != "kept" && d.what != "remedied" && d.what != "accepted") {
+            decision.fault("‘decision’ is \"kept\", \"remedied\" or \"accepted\"");
+        }
+        in.close(decision);
+        q.decisions.push_back(std::move(d));
+    }
+}
+
+/// The parts of a question that explains an outcome.
+void refuseToCome(JsonReader& in) {
+    if (in.has("missing")) {
+        notBuilt(in, "ways with missing answers (‘missing’) are");
+    }
+    for (const char* key : {"left_out", "complete_by"}) {
+        if (in.has(key)) {
+            notBuilt(in, std::string("‘") + key + "’ is");
+        }
+    }
+}
+
+/// What only questions of other kinds use is refused, with what those do.
+void refuseIdleKeys(const QuestionKind& kind, JsonReader& in) {
+    const auto uses = [](const QuestionKind& one, const std::string& key) {
+        return std::find(one.keys.begin(), one.keys.end(), key) != one.keys.end();
+    };
+    for (const QuestionKind& other : questionKinds()) {
+        for (const char* key : other.keys) {
+            if (in.has(key) && !uses(kind, key)) {
+                in.fault(std::string("‘") + key + "’ belongs to questions that " + other.does,
+                         "This one does not use it: take it out.");
+            }
+        }
+    }
+}
+
+}  // namespace
+
+void readExplain(JsonReader& in, Question& q) {
+    q.outcome = in.text("outcome");
+    readTerms(in, q.terms, "terms", false);
+    readTerms(in, q.terms, "muted", true);
+    readTerms(in, q.endogenous, "endogenous", false);
+    readTerms(in, q.instruments, "instruments", false);
+    q.fixedEffects = in.texts("fixed_effects");
+    q.ownSlopes = in.texts("own_slopes");
+    if (!q.instruments.empty() && q.endogenous.empty()) {
+        in.fault("‘instruments’ are named, and no term is said to be moved by them",
+                 "Name the term in ‘endogenous’.");
+    }
+    q.intercept = in.flag("intercept", true);
+    readErrors(in.at("errors"), q, in);
+    readWeights(in.at("weights"), q, in);
+    readEstimator(in.at("estimator"), q, in);
+    readRequests(in, q);
+    q.offset = in.text("offset");
+    q.exposure = in.text("exposure");
+    refuseToCome(in);
+}
+
+Question readQuestion(const Json& json, std::size_t number) {
+    Question q;
+    q.raw = std::make_shared<const Json>(json);
+    JsonReader in(json, "");
+    q.id = in.text("id", fmt::format("q{}", number));
+    q.kind = in.text("kind", "explain");
+    if (q.kind == "relate") {
+        q.kind = "correlate";  // As it was called at first.
+    }
+    q.title = in.text("title");
+    q.lead = in.flag("lead", false);
+    q.variantOf = in.text("variant_of");
+    q.where = in.text("where");
+    for (const Json* row : in.list("without")) {
+        row->is_number_unsigned() ? q.without.push_back(row->get<std::size_t>())
+                                  : in.fault("‘without’ lists rows from 1");
+    }
+    const QuestionKind* kind = findKind(q.kind);
+    if (kind == nullptr) {
+        in.fault("there are no questions of kind ‘" + q.kind + "’",
+                 "A question is of kind " + kindNames() + ".");
+    } else {
+        kind->read(in, q);
+    }
+    readChecks(in.at("checks"), q, in);
+    readDecisions(in, q);
+    if (kind != nullptr) {
+        refuseIdleKeys(*kind, in);
+    }
+    q.unbuilt = in.refusal();
+    q.unknownKeys = in.allUnknown();
+    return q;
+}
+
+}  // namespace rapporto
