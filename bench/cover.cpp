@@ -388,12 +388,11 @@ int main(int argc, char** argv) {
             ++answered;
             for (std::size_t t = 0; t < story.truth.size(); ++t) {
                 for (const Coefficient& c : effects) {
-                    held[t] += (c.term == story.truth[t].first ||
-                                c.equation == story.truth[t].first) &&
-                                       c.low <= story.truth[t].second &&
-                                       c.high >= story.truth[t].second
-                                   ? 1
-                                   : 0;
+                    held[t] +=
+                        (c.term == story.truth[t].first || c.equation == story.truth[t].first) &&
+                                c.low <= story.truth[t].second && c.high >= story.truth[t].second
+                            ? 1
+                            : 0;
                 }
             }
         });

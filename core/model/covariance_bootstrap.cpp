@@ -48,13 +48,12 @@ class Intervals {
                     values.push_back(draws(j, b));
                 }
             }
-            std::sort(values.begin(), values.end());
-            sorted_.push_back(std::move(values));
+            values_.push_back(std::move(values));
         }
     }
 
-    void fill(Resampling& out) const {
-        const auto k = static_cast<Index>(sorted_.size());
+    void fill(Resampling& out) {
+        const auto k = static_cast<Index>(values_.size());
         out.low.resize(k);
         out.high.resize(k);
         out.p.resize(k);
@@ -91,22 +90,31 @@ class Intervals {
 
     /// Kept off 0 and 1 by half a draw.
     [[nodiscard]] double shareBelow(Index j, double value) const {
-        const auto& v = sorted_[static_cast<std::size_t>(j)];
+        const auto& v = values_[static_cast<std::size_t>(j)];
         const auto n = static_cast<double>(v.size());
-        const auto low = std::lower_bound(v.begin(), v.end(), value) - v.begin();
-        const auto high = std::upper_bound(v.begin(), v.end(), value) - v.begin();
-        const double share = 0.5 * static_cast<double>(low + high) / n;
+        std::size_t below = 0;
+        std::size_t same = 0;
+        for (const double one : v) {
+            below += one < value ? 1U : 0U;
+            same += one == value ? 1U : 0U;
+        }
+        const double share = (static_cast<double>(below) + 0.5 * static_cast<double>(same)) / n;
         return std::clamp(share, 0.5 / n, 1.0 - 0.5 / n);
     }
 
     /// The (B + 1)p-th smallest, between two of them where that is no whole number.
-    [[nodiscard]] double quantile(Index j, double p) const {
-        const auto& v = sorted_[static_cast<std::size_t>(j)];
+    [[nodiscard]] double quantile(Index j, double p) {
+        auto& v = values_[static_cast<std::size_t>(j)];
+        if (v.empty()) {
+            return std::numeric_limits<double>::quiet_NaN();
+        }
         const double place = std::clamp(p * (static_cast<double>(v.size()) + 1.0), 1.0,
                                         static_cast<double>(v.size()));
         const auto below = static_cast<std::size_t>(std::floor(place)) - 1;
         const double part = place - std::floor(place);
-        return part == 0.0 ? v[below] : v[below] + part * (v[below + 1] - v[below]);
+        const auto at = v.begin() + static_cast<std::ptrdiff_t>(below);
+        std::nth_element(v.begin(), at, v.end());
+        return part == 0.0 ? *at : *at + part * (*std::min_element(at + 1, v.end()) - *at);
     }
 
     /// The smallest alpha whose interval leaves zero out; at least 1/(B + 1).
@@ -114,7 +122,7 @@ class Intervals {
         const double u = normalQuantile(shareBelow(j, 0.0)) - z0;
         const double z = u / (1.0 + a * u) - z0;
         const double least =
-            1.0 / (static_cast<double>(sorted_[static_cast<std::size_t>(j)].size()) + 1.0);
+            1.0 / (static_cast<double>(values_[static_cast<std::size_t>(j)].size()) + 1.0);
         return std::clamp(2.0 * std::min(lower(z), lower(-z)), least, 1.0);
     }
 
@@ -122,7 +130,7 @@ class Intervals {
     const MatrixXd& influence_;
     const ErrorSpec& spec_;
     double alpha_;
-    std::vector<std::vector<double>> sorted_;
+    std::vector<std::vector<double>> values_;  ///< In no order.
 };
 
 class Bootstrap {

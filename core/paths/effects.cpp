@@ -54,10 +54,9 @@ class PlanMaker {
                 return tl::make_unexpected(done.error());
             }
             if (plan_.outputs_.size() > kMostEffects) {
-                return bad("there are more than " + countText(kMostEffects) +
-                               " effects and ways to tell",
-                           "Name the pairs that are asked for in ‘effects’, or mute variables.",
-                           {});
+                return bad(
+                    "there are more than " + countText(kMostEffects) + " effects and ways to tell",
+                    "Name the pairs that are asked for in ‘effects’, or mute variables.", {});
             }
         }
         // Shares stand behind all effects.

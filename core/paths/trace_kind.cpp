@@ -404,9 +404,8 @@ void traceResults(Json& one, const Answer& answer) {
     Json dropped = Json::array();
     for (const TraceEquation& equation : trace.equations) {
         for (const DroppedTerm& term : equation.fit->dropped) {
-            dropped.push_back(Json{{"equation", "to " + equation.to},
-                                   {"term", term.name},
-                                   {"reason", term.reason}});
+            dropped.push_back(Json{
+                {"equation", "to " + equation.to}, {"term", term.name}, {"reason", term.reason}});
         }
     }
     one["dropped_terms"] = dropped;
