@@ -107,6 +107,9 @@ std::set<std::string> namesInQuestion(const Session& session) {
         }
     };
     add(q->outcome);
+    for (const PathSpec& path : q->trace.paths) {
+        add(path.to);
+    }
     for (const auto* list : {&q->variables, &q->holding, &q->fixedEffects, &q->ownSlopes}) {
         std::for_each(list->begin(), list->end(), add);
     }

@@ -116,13 +116,14 @@ class Layouter {
         }
         const double room = (out_.height - 2.0 * kMargin) / static_cast<double>(most);
         const double boxHeight = std::clamp(room - 10.0, 18.0, 46.0);
-        // Arrows need room for their numbers between the columns.
-        constexpr double kBetween = 118.0;
-        const auto across = static_cast<double>(columns.size());
-        widest_ = std::clamp(
-            (out_.width - 2.0 * kMargin - arcRoom() - (across - 1.0) * kBetween) / across, 76.0,
-            200.0);
         const bool twoLines = boxHeight >= 38.0;
+        // Arrows need room for their numbers between the columns.
+        const auto across = static_cast<double>(columns.size());
+        const double between = across > 3.0 ? 66.0 : 118.0;
+        numbersAlone_ = !twoLines;
+        widest_ =
+            std::clamp((out_.width - 2.0 * kMargin - arcRoom() - (across - 1.0) * between) / across,
+                       76.0, 200.0);
         std::vector<double> places(trace_.nodes.size(), 0.5);
         for (std::size_t c = 0; c < columns.size(); ++c) {
             auto& column = columns[c];
@@ -213,8 +214,10 @@ class Layouter {
         curve.width = 1.2 + 7.0 * std::min(std::abs(arrow.standardised), 1.0);
         curve.broken = !(arrow.low > 0.0 || arrow.high < 0.0);
         const int decimals = decimalsFor(arrow.se);
-        curve.text = fixedNumber(arrow.estimate, decimals, true) + " (" +
-                     fixedNumber(arrow.se, decimals, true) + ")";
+        curve.text = fixedNumber(arrow.estimate, decimals, true);
+        if (!numbersAlone_) {
+            curve.text += " (" + fixedNumber(arrow.se, decimals, true) + ")";
+        }
         bend(curve);
         out_.curves.push_back(std::move(curve));
     }
@@ -225,7 +228,7 @@ class Layouter {
         PathCurve chosen = curve;
         for (const double offset :
              {0.0, 28.0, -28.0, 60.0, -60.0, 100.0, -100.0, 150.0, -150.0, 210.0, -210.0}) {
-            for (const double place : {0.5, 0.4, 0.6, 0.32, 0.68}) {
+            for (const double place : {0.5, 0.4, 0.6, 0.32, 0.68, 0.24, 0.76, 0.16}) {
                 PathCurve tried = curve;
                 shape(tried, offset, place);
                 const double cost =
@@ -325,6 +328,7 @@ class Layouter {
     const std::map<std::string, NodePlace>& places_;
     PathLayout out_;
     double widest_ = 200.0;
+    bool numbersAlone_ = false;  ///< Without their errors: the nodes stand close.
 };
 
 }  // namespace

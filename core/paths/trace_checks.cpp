@@ -66,7 +66,7 @@ CheckResult checkPathsLeftOut(const CheckInput& in) {
         result.reading =
             std::string(fit.p >= in.alpha ? "The data do not speak against leaving these paths out"
                                           : "The paths left out are missed") +
-            " (χ²(" + shortNumber(fit.df) + ") " + shortNumber(fit.chi2, 4) + ", " +
+            " (χ²(" + shortNumber(fit.df) + ") " + fixedNumber(fit.chi2, 2, true) + ", " +
             pClause(fit.p) + "; RMSEA " + fixedNumber(fit.rmsea, 3, true) + ", 90 % " +
             fixedNumber(fit.rmseaLow, 3, true) + " to " + fixedNumber(fit.rmseaHigh, 3, true) +
             "). Errors of different equations are taken as unrelated.";

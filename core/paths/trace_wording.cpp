@@ -188,6 +188,15 @@ TraceRoles traceRoles(const TraceSpec& spec) {
         const std::string to = canonical(path.to);
         put(explaining.contains(to) ? roles.between : roles.outcomes, to);
     }
+    // In a circle nothing is last: what is asked about is, or what was stated last.
+    if (roles.outcomes.empty() && !roles.between.empty() && !explained.contains("")) {
+        std::string last = roles.between.back();
+        for (const TracedPair& pair : spec.effects) {
+            last = explained.contains(canonical(pair.to)) ? canonical(pair.to) : last;
+        }
+        std::erase(roles.between, last);
+        roles.outcomes.push_back(last);
+    }
     std::set<std::string> asked;
     for (const TracedPair& pair : spec.effects) {
         asked.insert(canonical(pair.from.substr(0, levelAt(pair.from))));
@@ -304,7 +313,7 @@ std::string traceReading(const Answer& answer) {
     if (trace.fit && trace.fit->df > 0.0) {
         text += std::string(" The paths left out ") +
                 (trace.fit->p >= answer.alpha ? "are not missed" : "**are missed**") + " (χ²(" +
-                shortNumber(trace.fit->df) + ") " + shortNumber(trace.fit->chi2, 4) + ", " +
+                shortNumber(trace.fit->df) + ") " + fixedNumber(trace.fit->chi2, 2, true) + ", " +
                 pClause(trace.fit->p) + ").";
     }
     text += roundingText(answer);
@@ -423,10 +432,10 @@ std::string sensitivityReading(const TraceSensitivity& s) {
            fixedNumber(s.rhoZero, 2, true) +
            "**: if something left out moved both so strongly. Nothing in the data tells that "
            "correlation; it is for you to say how strong such a thing could be (" +
-           std::string(std::abs(s.rhoZero) < 0.1   ? "this takes very little"
-                       : std::abs(s.rhoZero) < 0.3 ? "this takes a weak one"
-                       : std::abs(s.rhoZero) < 0.5 ? "this takes a moderate one"
-                                                   : "this takes a strong one") +
+           std::string(std::abs(s.rhoZero) < 0.1   ? "very little would do"
+                       : std::abs(s.rhoZero) < 0.3 ? "a weak link would do"
+                       : std::abs(s.rhoZero) < 0.5 ? "it would take a moderate link"
+                                                   : "it would take a strong link") +
            ").";
 }
 

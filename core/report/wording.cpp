@@ -583,8 +583,19 @@ std::vector<ComparedEffect> comparedEffects(const Answer& answer) {
     }
     std::vector<ComparedEffect> out;
     if (answer.trace) {
-        for (const Coefficient& row : answer.trace->effectRows) {
-            out.push_back({{row.term, row.equation}, &row});
+        const auto& effects = answer.trace->effects;
+        for (std::size_t k = 0; k < effects.size(); ++k) {
+            // One way alone is its own sum.
+            const auto ways =
+                std::count_if(effects.begin(), effects.end(), [&](const TraceEffect& one) {
+                    return one.from == effects[k].from && one.to == effects[k].to &&
+                           one.at == effects[k].at && one.kind == effects[k].kind &&
+                           !one.through.empty();
+                });
+            const Coefficient& row = answer.trace->effectRows[k];
+            if (ways != 1 || !effects[k].through.empty()) {
+                out.push_back({{row.term, row.equation}, &row});
+            }
         }
     }
     return out;

@@ -25,6 +25,17 @@
 
 namespace rapporto::app {
 
+namespace {
+
+/// The heading says which equation it is of.
+std::string nameInList(const CheckResult& result) {
+    CheckResult alone;
+    alone.id = result.id;
+    return checkName(alone);
+}
+
+}  // namespace
+
 CheckList::CheckList(QWidget* parent) : QWidget(parent) {
     setFocusPolicy(Qt::StrongFocus);
     setAccessibleName(tr("Checks"));
@@ -139,7 +150,9 @@ void CheckList::paintEvent(QPaintEvent* /*event*/) {
         if (row.result == nullptr) {
             painter.setFont(paperFont(15, true));
             painter.setPen(colour::kInk);
-            painter.drawText(r.adjusted(22, 0, 0, -2), Qt::AlignLeft | Qt::AlignVCenter, row.group);
+            painter.drawText(
+                r.adjusted(22, 0, 0, -2), Qt::AlignLeft | Qt::AlignVCenter,
+                painter.fontMetrics().elidedText(row.group, Qt::ElideRight, r.width() - 30));
             continue;
         }
         const bool chosen = checkKey(*row.result) == selected_;
@@ -151,7 +164,7 @@ void CheckList::paintEvent(QPaintEvent* /*event*/) {
         painter.setFont(interfaceFont(13, chosen));
         painter.setPen(row.result->verdict == Verdict::NotApplicable ? colour::kSoft
                                                                      : colour::kInk);
-        const QString name = text(checkName(*row.result));
+        const QString name = text(nameInList(*row.result));
         painter.drawText(r.adjusted(44, 0, -8, 0), Qt::AlignLeft | Qt::AlignVCenter, name);
         const int left = 44 + painter.fontMetrics().horizontalAdvance(name) + 10;
         painter.setFont(interfaceFont(12));

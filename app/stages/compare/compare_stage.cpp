@@ -102,15 +102,19 @@ void CompareTable::drawTerms(QPainter& painter, double& top) const {
         painter.setFont(interfaceFont(13, true));
         painter.setPen(colour::kInk);
         const bool second = !row.equation.empty();
-        painter.drawText(QRectF(4, top, kNames - 12, second ? kRow - 16 : kRow),
-                         Qt::AlignLeft | Qt::AlignVCenter,
-                         painter.fontMetrics().elidedText(termText(row.term), Qt::ElideRight,
-                                                          static_cast<int>(kNames) - 14));
+        // Of a trace the way is what tells rows apart, not the pair.
+        const bool way = second && row.term.find(" → ") != std::string::npos;
+        const QString name = way ? text(row.equation) : termText(row.term);
+        const QString below = way ? text(row.term) : text(row.equation);
+        painter.drawText(
+            QRectF(4, top, kNames - 12, second ? kRow - 16 : kRow),
+            Qt::AlignLeft | Qt::AlignVCenter,
+            painter.fontMetrics().elidedText(name, Qt::ElideRight, static_cast<int>(kNames) - 14));
         if (second) {
             painter.setFont(interfaceFont(11));
             painter.setPen(colour::kSoft);
             painter.drawText(QRectF(4, top + 25, kNames - 12, 16), Qt::AlignLeft | Qt::AlignVCenter,
-                             painter.fontMetrics().elidedText(text(row.equation), Qt::ElideRight,
+                             painter.fontMetrics().elidedText(below, Qt::ElideRight,
                                                               static_cast<int>(kNames) - 14));
         }
         // One axis for all that explains the same outcome on the same scale, at every quantile.
@@ -206,6 +210,9 @@ void CompareTable::drawFit(QPainter& painter, double& top) const {
         line(tr("effects in"), [](const Answer& a) { return text(effectsIn(*a.fit)); });
     }
     line(tr("rows"), [](const Answer& a) { return text(countText(a.rows.used)); });
+    if (scales.empty()) {
+        return;  // Of traces: each equation has its own.
+    }
     line("R²", [](const Answer& a) {
         const auto r = a.fit ? a.fit->statistics.rSquared : std::nullopt;
         return r ? text(fixedNumber(*r, 3, true)) : QString("–");

@@ -19,6 +19,11 @@ class KindPages : public QWidget {
     /// The stage’s live state under its name in the route.
     [[nodiscard]] virtual QString state(const Answer& answer) const = 0;
 
+    /// Ways out of a refusal that only this kind knows.
+    [[nodiscard]] virtual std::vector<ActionCard> whenRefused(const Answer& /*answer*/) const {
+        return {};
+    }
+
     /// What to do while nothing is asked yet, as rich text.
     [[nodiscard]] virtual QString whenEmpty() const = 0;
 

@@ -503,10 +503,20 @@ ReadingContent ModelStage::reading() const {
         return own->reading();
     }
     if (!answer || !answer->fit) {
+        if (answer && answer->question.isEmpty()) {
+            content.title = tr("the question");
+            content.paragraphs << tr("What its answer says will stand here in words.");
+            return content;
+        }
         content.title = answer && answer->refusal ? tr("refused") : tr("the answer");
         content.paragraphs << (answer && answer->refusal
                                    ? richText("~" + answer->refusal->text())
                                    : tr("What a selected effect says will stand here in words."));
+        KindPages* own = answer ? pagesOf(answer->question) : nullptr;
+        if (own != nullptr && answer->refusal) {
+            content.actions = own->whenRefused(*answer);
+            content.actionsTitle = content.actions.empty() ? QString() : tr("What you can do");
+        }
         return content;
     }
     if (tabs_->checkedId() == 3 && answer->scenarios) {
@@ -570,6 +580,9 @@ QString ModelStage::state() const {
     const auto answer = session_.answer();
     if (!answer) {
         return session_.question() == nullptr ? tr("no question") : tr("…");
+    }
+    if (answer->question.isEmpty()) {
+        return tr("not asked yet");
     }
     KindPages* own = answer->refusal ? nullptr : pagesOf(answer->question);
     if (own != nullptr) {

@@ -314,7 +314,7 @@ void TracePages::showFit() {
         const SystemFit& f = *trace.fit;
         html += "<table cellspacing=\"0\">";
         row(tr("χ² of the paths left out, %1 of them").arg(text(shortNumber(f.df))),
-            text(shortNumber(f.chi2, 4)));
+            text(fixedNumber(f.chi2, 2, true)));
         row("p", text(pText(f.p)).toHtmlEscaped());
         row("CFI", three(f.cfi));
         row("TLI", three(f.tli));
@@ -487,6 +487,31 @@ QString TracePages::state(const Answer& answer) const {
     return trace.asked > 0
                ? tr("%1 draws").arg(text(countText(static_cast<std::size_t>(trace.asked))))
                : tr("%1 equations").arg(trace.equations.size());
+}
+
+std::vector<ActionCard> TracePages::whenRefused(const Answer& answer) const {
+    // On a circle each path may be the one that does not belong.
+    std::vector<ActionCard> actions;
+    const auto& circle = answer.refusal->subjects;
+    auto* self = const_cast<TracePages*>(this);
+    for (const PathSpec& path : answer.question.trace.paths) {
+        for (const Term& term : path.from) {
+            const bool plain = term.kind == Term::Kind::Expression;
+            const std::string from = plain ? term.parts.front() : std::string();
+            const auto on = [&](const std::string& name) {
+                return std::find(circle.begin(), circle.end(), name) != circle.end();
+            };
+            if (plain && circle.size() > 2 && on(from) && on(path.to)) {
+                actions.push_back({tr("Take %1 → %2 out").arg(text(from), text(path.to)),
+                                   tr("a path of the circle"), [self, from, to = path.to] {
+                                       self->change(
+                                           [&](TraceSpec& spec) { removePath(spec, from, to); },
+                                           tr("take out %1 → %2").arg(text(from), text(to)));
+                                   }});
+            }
+        }
+    }
+    return actions;
 }
 
 QString TracePages::whenEmpty() const {

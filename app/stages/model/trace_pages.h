@@ -26,6 +26,7 @@ class TracePages : public KindPages {
     void showAnswer(std::shared_ptr<const Answer> answer, bool fresh) override;
     [[nodiscard]] ReadingContent reading() const override;
     [[nodiscard]] QString state(const Answer& answer) const override;
+    [[nodiscard]] std::vector<ActionCard> whenRefused(const Answer& answer) const override;
     [[nodiscard]] QString whenEmpty() const override;
 
   private:
