@@ -2,6 +2,7 @@
 
 #include "app/question/question_line.h"
 #include "app/shell/ask_band.h"
+#include "app/shell/autosave.h"
 #include "app/shell/calculator_panel.h"
 #include "app/shell/fault_report.h"
 #include "app/shell/finder.h"
@@ -261,6 +262,15 @@ void MainWindow::makeActions() {
     add(tr("Open…"), {QKeySequence::Open}, [this] { open(); });
     add(tr("Save"), {QKeySequence::Save}, [this] { save(); });
     add(tr("Save as…"), {QKeySequence("Ctrl+Shift+S")}, [this] { saveAs(); });
+    autosave_ = new Autosave(session_, this);
+    connect(autosave_, &Autosave::changed, this, &MainWindow::refreshSoon);
+    add(tr("Let studies save themselves, or stop it"), {}, [this] {
+        autosave_->setOn(!autosave_->isOn());
+        say(autosave_->isOn() ? tr("Studies that have a file save themselves a moment after each "
+                                   "step.")
+                              : tr("Studies are saved when you save them."),
+            false);
+    });
     add(tr("Paste cells"), {QKeySequence::Paste}, [this] { paste(); });
     add(tr("Find anything"), {QKeySequence("Ctrl+K")}, [this] { find(); });
     add(tr("New question"), {QKeySequence("Ctrl+N")}, [this] {
@@ -340,8 +350,10 @@ void MainWindow::refresh() {
     } else if (session_.path().isEmpty()) {
         saved_->setText(tr("not saved yet"));
     } else {
-        saved_->setText((session_.isSaved() ? tr("saved") : tr("changed")) + " · " +
-                        session_.path().section('/', -1));
+        saved_->setText((session_.isSaved()    ? tr("saved")
+                         : autosave_->covers() ? tr("saves itself")
+                                               : tr("changed")) +
+                        " · " + session_.path().section('/', -1));
     }
     const auto trouble = session_.journalTrouble();
     saved_->setToolTip(trouble ? text(trouble->text()) : QString());
@@ -371,7 +383,7 @@ void MainWindow::refreshReading() {
 void MainWindow::refreshStatus() {
     const auto answer = session_.answer();
     const auto frame = session_.frame();
-    if (answer && answer->fit && session_.hasTable() && stage_ >= 2) {
+    if (answer && !answer->refusal && session_.hasTable() && stage_ >= 2) {
         counts_->setText(text(rowsReading(answer->rows)));
     } else if (frame && session_.hasTable()) {
         RowCounts rows;

@@ -18,6 +18,7 @@ class AskBand;
 class CalculatorPanel;
 class DataStage;
 class ExploreStage;
+class Autosave;
 class Finder;
 class QuestionLine;
 class ReadingColumn;
@@ -92,6 +93,7 @@ class MainWindow : public QMainWindow {
     QString journals_;
     Session session_;
     AskBand* band_;
+    Autosave* autosave_ = nullptr;
     Finder* finder_;
     Route* route_;
     QLabel* title_;

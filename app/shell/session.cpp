@@ -695,11 +695,29 @@ void Session::acceptReview() {
     }
 }
 
+namespace {
+
+/// The demo lies beside an installed application, or in the tree it was built from.
+QStringList demoPlaces() {
+    return {QStandardPaths::locate(QStandardPaths::GenericDataLocation,
+                                   "rapporto/demo/calvessa.rapporto"),
+            QString(RAPPORTO_DEMO_DIR "/calvessa.rapporto")};
+}
+
+}  // namespace
+
+bool Session::isDemo(const QString& path) {
+    const auto folder = QFileInfo(path).absoluteDir();
+    for (const QString& place : demoPlaces()) {
+        if (!place.isEmpty() && folder == QFileInfo(place).absoluteDir()) {
+            return true;
+        }
+    }
+    return false;
+}
+
 void Session::openDemo() {
-    // The demo lies beside an installed application, or in the tree it was built from.
-    for (const QString& place : {QStandardPaths::locate(QStandardPaths::GenericDataLocation,
-                                                        "rapporto/demo/calvessa.rapporto"),
-                                 QString(RAPPORTO_DEMO_DIR "/calvessa.rapporto")}) {
+    for (const QString& place : demoPlaces()) {
         if (QFile::exists(place)) {
             openStudy(place);
             return;

@@ -144,6 +144,9 @@ class Session : public QObject {
     /// @return whether it is saved.
     bool saveStudy(const QString& path, bool over = false);
 
+    /// The file is the demo that ships with the application.
+    [[nodiscard]] static bool isDemo(const QString& path);
+
     /// There is something that would be lost: steps since the study was read or saved, or rows that
     /// no file holds. The one rule for every question about leaving it.
     [[nodiscard]] bool isWorthKeeping() const;

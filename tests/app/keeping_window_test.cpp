@@ -7,12 +7,15 @@
 
 #include <sys/stat.h>
 
+#include <QAction>
 #include <QApplication>
 #include <QClipboard>
 #include <QDir>
 #include <QElapsedTimer>
 #include <QFile>
 #include <QLabel>
+#include <QSettings>
+#include <QSignalSpy>
 #include <QTemporaryDir>
 #include <QTest>
 
@@ -87,6 +90,8 @@ class KeepingWindowTest : public WindowDriver {
 
     void init() {
         place_ = std::make_unique<QTemporaryDir>();
+        // What a person chose on this machine is not these tests'.
+        QSettings::setPath(QSettings::IniFormat, QSettings::UserScope, place_->path());
         qunsetenv("RAPPORTO_UNATTENDED");
     }
 
@@ -370,6 +375,53 @@ class KeepingWindowTest : public WindowDriver {
         window_.reset();
         // It drew all of it anew before.
         QVERIFY2(timer.elapsed() < 3000, qPrintable(QString::number(timer.elapsed())));
+    }
+
+    /// By choice the file itself follows the work; what another wrote is never overwritten so.
+    void aStudySavesItselfWhereItIsLetTo() {
+        openStudy();
+        const auto act = [&](const QString& words) {
+            for (QAction* action : window_->actions()) {
+                if (action->text().startsWith(words)) {
+                    action->trigger();
+                    return;
+                }
+            }
+            QFAIL("no such action");
+        };
+        const auto saysOnDisk = [&](const char* words) {
+            return read(at("s.rapporto")).contains(words);
+        };
+        QVERIFY(session().edit(SetTitle{"first"}, "call it first"));
+        QTest::qWait(2200);
+        QVERIFY(!saysOnDisk("first"));  // Nobody asked for it.
+        act("Let studies save themselves");
+        QTRY_VERIFY_WITH_TIMEOUT(saysOnDisk("first"), 8000);
+        QVERIFY(session().edit(SetTitle{"second"}, "call it second"));
+        QTRY_VERIFY_WITH_TIMEOUT(saysOnDisk("second"), 8000);
+        QVERIFY(session().isSaved());
+        // Somebody else saves there: asked once, not overwritten, not asked again and again.
+        QByteArray other = read(at("s.rapporto"));
+        other.replace("second", "theirs");
+        write(at("s.rapporto"), other);
+        QSignalSpy conflicts(&session(), &Session::conflicted);
+        QVERIFY(session().edit(SetTitle{"third"}, "call it third"));
+        QTRY_COMPARE_WITH_TIMEOUT(conflicts.count(), 1, 8000);
+        QVERIFY(session().edit(SetTitle{"fourth"}, "call it fourth"));
+        QTest::qWait(2200);
+        QCOMPARE(conflicts.count(), 1);
+        QVERIFY(saysOnDisk("theirs"));
+        // Saved by hand over it, it goes on.
+        QVERIFY(session().saveStudy(at("s.rapporto"), true));
+        QVERIFY(session().edit(SetTitle{"fifth"}, "call it fifth"));
+        QTRY_VERIFY_WITH_TIMEOUT(saysOnDisk("fifth"), 8000);
+        act("Let studies save themselves");  // And no more.
+        QVERIFY(session().edit(SetTitle{"sixth"}, "call it sixth"));
+        QTest::qWait(2200);
+        QVERIFY(!saysOnDisk("sixth"));
+        // The demo is a place to begin, not one to save to.
+        QVERIFY(Session::isDemo(RAPPORTO_SOURCE_DIR "/demo/calvessa.rapporto"));
+        QVERIFY(!Session::isDemo(at("s.rapporto")));
     }
 };
 
