@@ -908,9 +908,14 @@ void benchTraces(int rounds) {
     window.session().setQuestion("q6");
     window.showStage(2);
     window.settle();
+    // Each from another variable of the roster, so that no answer was there before.
+    std::vector<std::string> from = {
+        "trees",   "slope_pct", "frost_nights", "scab_outbreaks", "advisor_visits", "market_km",
+        "road_km", "office_km", "member",       "hired_days",     "irrigated",      "orchard_ha"};
+    std::size_t turn = 0;
     absolute("path drawn to answer painted, demo", rounds, 0.1, [&] {
         Question next = *window.session().question();
-        drawPath(next.trace, "training_days", "neighbour_ties");
+        drawPath(next.trace, from[turn++ % from.size()], "pruning_score");
         const double took = seconds([&] {
             window.session().putQuestion(next, "draw a path");
             while (!window.session().isFresh()) {

@@ -1,4 +1,5 @@
 #include "core/base/border.h"
+#include "core/base/parallel.h"
 #include "core/checks/break_path.h"
 #include "core/checks/check.h"
 #include "core/checks/common.h"
@@ -500,11 +501,7 @@ std::vector<CheckResult> runChecks(const Frame& frame, const Question& question,
     const unsigned kind =
         isSelection(question.method) ? unsigned{fits::kOther} : kindOf(design, fit);
     const bool counted = design.weightKind == WeightKind::Frequency && frame.moments() == nullptr;
-    std::vector<CheckResult> results;
-    for (const CheckRequest& request : wanted) {
-        if (job.stopped()) {
-            break;
-        }
+    const auto answered = [&](const CheckRequest& request) {
         const Check* check = findCheck(request.id);
         const bool aside = rows != nullptr && (counted || !isOfWeightedFit(request.id));
         const CheckInput in{
@@ -528,8 +525,25 @@ std::vector<CheckResult> runChecks(const Frame& frame, const Question& question,
             result.reading += " Each row counts once here, whatever its weight.";
         }
         result.id = request.id;
-        results.push_back(std::move(result));
+        return result;
+    };
+    // Small ones side by side; large ones one after another, so that memory holds one’s work.
+    constexpr Eigen::Index kMostBeside = 2000000;
+    std::vector<CheckResult> results(wanted.size());
+    const auto at = [&](std::size_t k) {
+        if (!job.stopped()) {
+            results[k] = answered(wanted[k]);
+        }
+    };
+    if (design.X.size() <= kMostBeside) {
+        inParallel(wanted.size(), at);
+    } else {
+        for (std::size_t k = 0; k < wanted.size(); ++k) {
+            at(k);
+        }
     }
+    // Those that a stop has left without an answer.
+    std::erase_if(results, [](const CheckResult& result) { return result.id.empty(); });
     return results;
 }
 

@@ -1,6 +1,7 @@
 #include "core/checks/row_sheet.h"
 
 #include "core/base/format.h"
+#include "core/base/hash.h"
 #include "core/checks/outcome_residuals.h"
 #include "core/describe/smooth.h"
 #include "core/describe/summary.h"
@@ -11,8 +12,11 @@
 #include <boost/math/distributions/beta.hpp>
 
 #include <algorithm>
+#include <array>
 #include <cmath>
+#include <deque>
 #include <limits>
+#include <mutex>
 #include <numbers>
 #include <numeric>
 
@@ -165,11 +169,10 @@ Result<Exhibit> addedVariable(const Design& design, const Fit& fit, std::size_t 
     return e;
 }
 
-OrderBand simulatedBand(const Design& design, const Fit& fit, double alpha, bool absolute) {
+namespace {
+
+OrderBand drawnBand(const Design& design, const Fit& fit, double alpha, bool absolute) {
     const auto n = design.X.rows();
-    if (n * design.X.cols() > kMostCells || fit.dfResidual < 2.0) {
-        return {};
-    }
     MatrixXd Q = design.X(Eigen::all, fit.solution.kept) * fit.solution.factor;
     if (design.weights.size() > 0) {
         Q = design.weights.cwiseSqrt().asDiagonal() * Q;
@@ -199,6 +202,56 @@ OrderBand simulatedBand(const Design& design, const Fit& fit, double alpha, bool
         out.high.push_back(row(kDraws - outer));
     }
     return out;
+}
+
+/// The bands drawn last, by what they hang on: columns, weights, leverages, level. Several checks
+/// of one answer show the same, and so do answers that share their columns.
+class DrawnBands {
+  public:
+    /// One band at a time: checks that run beside each other want the same one.
+    template <class Draw>
+    OrderBand get(std::uint64_t key, const Draw& draw) {
+        const std::scoped_lock lock(mutex_);
+        for (const auto& [known, band] : kept_) {
+            if (known == key) {
+                return band;
+            }
+        }
+        OrderBand band = draw();
+        kept_.emplace_front(key, band);
+        if (kept_.size() > kMost) {
+            kept_.pop_back();
+        }
+        return band;
+    }
+
+  private:
+    static constexpr std::size_t kMost = 24;
+    std::mutex mutex_;
+    std::deque<std::pair<std::uint64_t, OrderBand>> kept_;
+};
+
+}  // namespace
+
+OrderBand simulatedBand(const Design& design, const Fit& fit, double alpha, bool absolute) {
+    if (design.X.rows() * design.X.cols() > kMostCells || fit.dfResidual < 2.0) {
+        return {};
+    }
+    std::uint64_t key = contentHash(absolute ? "absolute" : "signed");
+    const auto add = [&](const auto& numbers) {
+        key =
+            contentHash(std::string_view(reinterpret_cast<const char*>(numbers.data()),
+                                         static_cast<std::size_t>(numbers.size()) * sizeof(double)),
+                        key);
+    };
+    add(design.X);
+    add(design.weights);
+    add(fit.leverage);
+    add(fit.solution.factor);
+    add(std::array{alpha, fit.dfResidual, static_cast<double>(design.X.rows()),
+                   static_cast<double>(design.X.cols())});
+    static DrawnBands bands;
+    return bands.get(key, [&] { return drawnBand(design, fit, alpha, absolute); });
 }
 
 Exhibit::Band orderStatisticBand(const std::vector<double>& x, double alpha, bool absolute) {

@@ -2,6 +2,8 @@
 #include "core/paths/trace_kind.h"
 
 #include "core/base/format.h"
+#include "core/base/parallel.h"
+#include "core/paths/known_checks.h"
 #include "core/paths/trace.h"
 #include "core/study/question_codec.h"
 #include "core/study/results.h"
@@ -262,8 +264,14 @@ Remedy byItself(const Question& equation, const std::string& to, const Question&
 /// The checks of an equation with next steps for the whole trace.
 std::vector<CheckResult> checksOf(const Frame& frame, const Answer& answer,
                                   const TraceEquation& equation, const Job& job) {
-    auto checks = runChecks(frame, equation.question, *equation.design, *equation.fit, answer.alpha,
-                            job.quiet(), equation.checkRows.get());
+    auto known = knownChecks(frame, equation, answer.alpha);
+    const bool wasKnown = known.has_value();
+    auto checks = known ? *std::move(known)
+                        : runChecks(frame, equation.question, *equation.design, *equation.fit,
+                                    answer.alpha, job.quiet(), equation.checkRows.get());
+    if (!wasKnown && !job.stopped()) {
+        keepChecks(frame, equation, answer.alpha, checks);
+    }
     for (CheckResult& check : checks) {
         check.equation = "to " + equation.to;
         std::vector<Remedy> remedies;
@@ -287,10 +295,11 @@ Result<void> answerTrace(Answer& answer, const Study& study, const Frame& frame,
         return tl::make_unexpected(trace.error());
     }
     answer.checks = runTraceChecks(frame, answer.question, *trace, answer.alpha, job);
-    for (const TraceEquation& equation : trace->equations) {
-        for (CheckResult& check : checksOf(frame, answer, equation, job)) {
-            answer.checks.push_back(std::move(check));
-        }
+    std::vector<std::vector<CheckResult>> own(trace->equations.size());
+    inParallel(own.size(),
+               [&](std::size_t e) { own[e] = checksOf(frame, answer, trace->equations[e], job); });
+    for (auto& checks : own) {
+        std::move(checks.begin(), checks.end(), std::back_inserter(answer.checks));
     }
     if (job.stopped()) {
         return stoppedWork();
