@@ -1,5 +1,6 @@
 #include "app/shell/fault_report.h"
 #include "app/shell/main_window.h"
+#include "app/shell/settings.h"
 #include "app/shell/theme.h"
 #include "core/base/parallel.h"
 #include "core/study/journal.h"
@@ -32,11 +33,13 @@ class Application : public QApplication {
 }  // namespace
 
 int main(int argc, char** argv) {
+    rapporto::app::settings::applySize();
     Application application(argc, argv);
     QApplication::setApplicationName("Rapporto");
     QApplication::setApplicationVersion(RAPPORTO_VERSION);
     rapporto::setThreads(0);
     rapporto::app::applyTheme(application);
+    rapporto::app::useTheme(rapporto::app::settings::theme());
 
     QCommandLineParser parser;
     parser.setApplicationDescription("A workbench for regression that has to be defended.");

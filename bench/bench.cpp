@@ -809,7 +809,9 @@ void benchInference(int rounds) {
         q.checks = {CheckRequest{"cooks-distance"}, CheckRequest{"dfbetas"}};
         compare(
             "Cook and DFBETAS of 100,000x20 against the fit", rounds, 3.0,
-            [&] { static_cast<void>(runChecks(frame, q, design, fit, 0.05, Job())); },
+            [&] {
+                static_cast<void>(runChecks({frame, q, design, fit, 0.05}, Job()));
+            },
             [&] { static_cast<void>(fitLeastSquares(design, q.errors, 0.05, Job())); });
     }
     {
@@ -823,7 +825,7 @@ void benchInference(int rounds) {
         absolute("every check of the demo's lead question", rounds, 0.2, [&] {
             return seconds([&] {
                 static_cast<void>(
-                    runChecks(*frame, lead, *answer->design, *answer->fit, 0.05, Job()));
+                    runChecks({*frame, lead, *answer->design, *answer->fit, 0.05}, Job()));
             });
         });
         SweepSpec spec;

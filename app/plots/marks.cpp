@@ -12,8 +12,8 @@
 namespace rapporto::app {
 
 QColor seriesColour(int series) {
-    static const std::array kColours = {colour::kBlue, colour::kOchre, colour::kPlum,
-                                        colour::kMoss, colour::kClay,  QColor(0x70, 0x80, 0x90)};
+    const std::array kColours = {colour::kBlue, colour::kOchre, colour::kPlum,
+                                 colour::kMoss, colour::kClay,  colour::kSlate};
     return kColours[static_cast<std::size_t>(std::max(series, 0)) % kColours.size()];
 }
 

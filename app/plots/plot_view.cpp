@@ -252,7 +252,7 @@ void PlotView::drawAxes(QPainter& painter, const Plane& f) const {
         const double y = f.py(tick.at);
         const bool zero = e.zeroLine && tick.at == 0.0;
         if (!e.tiles) {
-            painter.setPen(QPen(zero ? colour::kSoft : QColor(0xE7, 0xE1, 0xD4), zero ? 1.4 : 1.0));
+            painter.setPen(QPen(zero ? colour::kSoft : colour::kGrid, zero ? 1.4 : 1.0));
             painter.drawLine(QPointF(f.area.left(), y), QPointF(f.area.right(), y));
         }
         painter.setPen(colour::kSoft);
@@ -707,7 +707,7 @@ RowSet PlotView::rowsWithin() const {
         mask.fill(0);
         QPainter painter(&mask);
         painter.setPen(Qt::NoPen);
-        painter.setBrush(Qt::white);
+        painter.setBrush(colour::kField);
         painter.drawPolygon(path_);
     }
     const auto within = [&](QPointF at) {
@@ -900,6 +900,7 @@ void PlotView::contextMenuEvent(QContextMenuEvent* event) {
 }
 
 void PlotView::copy() {
+    const OnPaper paper;
     QPixmap picture(size() * 2);
     picture.setDevicePixelRatio(2);
     picture.fill(Qt::white);
@@ -961,6 +962,7 @@ void PlotView::save(double millimetres) {
 }
 
 bool PlotView::saveAs(const QString& path, double millimetres) {
+    const OnPaper paper;
     // Drawn as if the page were `points` wide, so that 12-pixel type prints at 7 to 8 points.
     constexpr double kPixelsAMillimetre = 4.4;
     const double width = millimetres * kPixelsAMillimetre;

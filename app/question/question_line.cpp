@@ -78,7 +78,7 @@ void QuestionLine::refresh() {
 void QuestionLine::addWord(FlowLayout* line, const QString& word, bool script) {
     auto* label = new QLabel(word, line->parentWidget());
     label->setFont(script ? paperFont(19, true) : paperFont(16, true));
-    label->setStyleSheet("color:#6B6F7B");
+    dress(label, "color:{soft}");
     line->addWidget(label);
     label->show();
 }
@@ -100,6 +100,7 @@ QPushButton* QuestionLine::addSlot(FlowLayout* line, const QString& shown, const
     slot->setAccessibleName(name);
     slot->setObjectName(name);
     slot->setCursor(Qt::PointingHandCursor);
+    slot->installEventFilter(this);
     line->addWidget(slot);
     slot->show();
     return slot;
@@ -160,7 +161,7 @@ void QuestionLine::buildExplain(const Question* q) {
                 tr("Enter changes it · M mutes · Delete takes it out · Alt+arrows move it"));
             connect(chip, &QPushButton::clicked, this, [this, chip, t] { changeTerm(chip, t); });
         }
-        auto* plus = addSlot(first_, "+", "slot:add");
+        auto* plus = addSlot(first_, q->terms.empty() ? tr("a term…") : tr("another…"), "slot:add");
         plus->setToolTip(tr("Add a term"));
         connect(plus, &QPushButton::clicked, this, [this, plus] { pickTerm(plus); });
         buildCauses(*q);
@@ -231,7 +232,7 @@ void QuestionLine::buildCauses(const Question& q) {
             auto* one = chip(termText(q.fixedEffects[k]), QString("fixed:%1").arg(k));
             connect(one, &QPushButton::clicked, this, [this, one] { pickFixed(one); });
         }
-        auto* more = addSlot(first_, "+", "slot:fixed");
+        auto* more = addSlot(first_, tr("another…"), "slot:fixed");
         connect(more, &QPushButton::clicked, this, [this, more] { pickFixed(more); });
     }
     if (!q.ownSlopes.empty()) {
@@ -253,7 +254,7 @@ void QuestionLine::buildCauses(const Question& q) {
         auto* one = chip(text(q.endogenous[k].shown()), QString("moved:%1").arg(k));
         connect(one, &QPushButton::clicked, this, [this, one, k] { changeMoved(one, k, false); });
     }
-    auto* more = addSlot(first_, "+", "slot:moved");
+    auto* more = addSlot(first_, tr("another…"), "slot:moved");
     connect(more, &QPushButton::clicked, this, [this, more] { pickMoved(more, false); });
     addWord(first_, q.endogenous.size() > 1 ? tr("are moved by") : tr("is moved by"), true);
     for (std::size_t k = 0; k < q.instruments.size(); ++k) {
@@ -264,8 +265,9 @@ void QuestionLine::buildCauses(const Question& q) {
     if (past && q.instruments.empty()) {
         addWord(first_, tr("its own past"), false);
     }
-    auto* mover = addSlot(
-        first_, q.instruments.empty() && !past ? tr("what moves it…") : QString("+"), "slot:mover");
+    auto* mover =
+        addSlot(first_, q.instruments.empty() && !past ? tr("what moves it…") : tr("another…"),
+                "slot:mover");
     connect(mover, &QPushButton::clicked, this, [this, mover] { pickMoved(mover, true); });
 }
 
@@ -442,13 +444,13 @@ void QuestionLine::buildCorrelate(const Question* asked) {
     };
     chips(q.variables, false);
     auto* add =
-        addSlot(first_, q.variables.empty() ? tr("variables…") : QString("+"), "slot:related");
+        addSlot(first_, q.variables.empty() ? tr("variables…") : tr("another…"), "slot:related");
     connect(add, &QPushButton::clicked, this, [this, add] { pickCorrelated(add, false); });
     if (!q.holding.empty()) {
         addWord(first_, tr("holding"), true);
         chips(q.holding, true);
     }
-    auto* hold = addSlot(first_, q.holding.empty() ? tr("+ holding") : QString("+"), "slot:held");
+    auto* hold = addSlot(first_, q.holding.empty() ? tr("+ holding") : tr("another…"), "slot:held");
     connect(hold, &QPushButton::clicked, this, [this, hold] { pickCorrelated(hold, true); });
     addWord(second_, tr("by"), false);
     const QString name = q.coefficient == "pearson"    ? tr("Pearson’s r")
@@ -577,7 +579,10 @@ void QuestionLine::pickOutcome(QWidget* by) {
         Question next = session_.question() == nullptr ? Question{} : *session_.question();
         next.outcome = utf8(expression);
         next.title = next.title.empty() ? utf8(tr("question 1")) : next.title;
-        session_.putQuestion(next, tr("explain %1").arg(expression));
+        const bool first = next.terms.empty() && next.fixedEffects.empty();
+        if (session_.putQuestion(next, tr("explain %1").arg(expression)) && first) {
+            openNext();  // The sentence goes on: with what?
+        }
     };
     std::vector<FinderEntry> entries;
     const Question* q = session_.question();
@@ -589,8 +594,7 @@ void QuestionLine::pickOutcome(QWidget* by) {
     if (const auto frame = session_.frame()) {
         for (const Variable& v : frame->table().variables) {
             const QString name = text(quotedName(v.name));
-            entries.push_back(
-                {name, measureTag(v.measure) + "  " + text(v.label), [put, name] { put(name); }});
+            entries.push_back(variableEntry(v, [put, name] { put(name); }));
         }
     }
     openFinder(by, tr("what to explain: a variable, or an expression such as ln(x)"),
@@ -630,18 +634,91 @@ void QuestionLine::pickTerm(QWidget* by) {
                            }});
     }
     if (const auto frame = session_.frame()) {
+        // Several terms are usually added in a row: the next finder stands ready.
+        const auto add = [this](const std::string& expression) {
+            addTerm(expression);
+            openNext();
+        };
         for (const Variable& v : frame->table().variables) {
             const std::string name = quotedName(v.name);
-            entries.push_back(
-                {text(name), measureTag(v.measure) + "  " + text(v.label), [this, name] {
-                     addTerm(name);
-                     // Several terms are usually added in a row: the next finder stands ready.
-                     openNext();
-                 }});
+            entries.push_back(variableEntry(v, [add, name] { add(name); }));
+            entries.back().takes = text(name);
+        }
+        for (const Variable& v : frame->table().variables) {
+            if (v.measure != Measure::Quantity && v.measure != Measure::Count) {
+                continue;
+            }
+            for (const auto& [shown, expression] : transformsOf(text(quotedName(v.name)))) {
+                FinderEntry entry{shown, {}, [add, e = utf8(expression)] { add(e); }};
+                entry.onlySought = true;
+                entry.takes = expression;
+                entries.push_back(std::move(entry));
+            }
         }
     }
     openFinder(by, tr("add a term: a variable, or an expression"), std::move(entries),
-               [this](const QString& typed) { addTerm(utf8(typed)); });
+               [this](const QString& typed) {
+                   addTerm(utf8(typed));
+                   openNext();
+               });
+    finder_->takeSeveral([this](const QStringList& all) { addTerms(all); });
+}
+
+/// A variable in the finder: what it is, what it looks like, what it lacks, whether it is used.
+FinderEntry QuestionLine::variableEntry(const Variable& v, std::function<void()> act) const {
+    FinderEntry entry{text(quotedName(v.name)), measureTag(v.measure) + "  " + text(v.label),
+                      std::move(act)};
+    const auto fact = session_.facts().find(v.name);
+    if (fact != session_.facts().end()) {
+        entry.bars = fact->second.thumbnail.bars;
+        if (fact->second.missing > 0) {
+            entry.aside = tr("%1 missing").arg(text(countText(fact->second.missing)));
+        }
+    }
+    if (const Question* q = session_.question()) {
+        const Term own = Term::expression(quotedName(v.name));
+        const auto terms = q->allTerms();
+        const bool used =
+            q->outcome == quotedName(v.name) ||
+            std::any_of(terms.begin(), terms.end(), [&](const Term* term) { return *term == own; });
+        entry.aside = used ? tr("in the question") : entry.aside;
+    }
+    return entry;
+}
+
+/// Several terms in one step.
+void QuestionLine::addTerms(const QStringList& expressions) {
+    Question next = *session_.question();
+    for (const QString& expression : expressions) {
+        next.terms.push_back(Term::expression(utf8(expression)));
+    }
+    if (session_.putQuestion(next, tr("add %1").arg(expressions.join(", ")))) {
+        openNext();
+    }
+}
+
+/// A key on a slot or chip that means no other thing there: Return opens it, a letter opens it and
+/// is the first of what is sought.
+bool QuestionLine::openByKey(QPushButton* button, const QKeyEvent& key) {
+    const bool opens = button->property("slot").toBool() || button->property("chip").toBool();
+    if (!opens || (key.modifiers() & ~(Qt::ShiftModifier | Qt::KeypadModifier)) != 0) {
+        return false;
+    }
+    if (key.key() == Qt::Key_Return || key.key() == Qt::Key_Enter) {
+        button->click();
+        return true;
+    }
+    static const QStringList kTurns = {"slot:constant", "slot:sides", "slot:rows"};
+    const QString typed = key.text();
+    const bool letter = !typed.isEmpty() && typed.front().isPrint() && !typed.front().isSpace();
+    if (!letter || kTurns.contains(button->objectName())) {
+        return false;
+    }
+    button->click();
+    if (finder_->isVisible()) {
+        finder_->type(typed);
+    }
+    return true;
 }
 
 void QuestionLine::openNext() {
@@ -1113,10 +1190,11 @@ bool QuestionLine::eventFilter(QObject* watched, QEvent* event) {
             moveTerm(index, key->key() == Qt::Key_Left ? -1 : 1);
             return true;
         }
-        if (key->key() == Qt::Key_Return || key->key() == Qt::Key_Enter) {
-            static_cast<QPushButton*>(watched)->click();
-            return true;
-        }
+    }
+    auto* button = qobject_cast<QPushButton*>(watched);
+    if (event->type() == QEvent::KeyPress && button != nullptr &&
+        openByKey(button, *static_cast<const QKeyEvent*>(event))) {
+        return true;
     }
     return QWidget::eventFilter(watched, event);
 }
@@ -1141,6 +1219,10 @@ void QuestionLine::dropEvent(QDropEvent* event) {
             Question next = *session_.question();
             next.outcome = quotedName(utf8(name));
             session_.putQuestion(next, tr("explain %1").arg(name));
+            refresh();
+            if (auto* add = findChild<QPushButton*>("slot:add")) {
+                add->setFocus();  // Typing goes on with a term.
+            }
         } else {
             addTerm(quotedName(utf8(name)));
         }

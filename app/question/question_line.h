@@ -33,6 +33,9 @@ class QuestionLine : public QWidget {
     bool eventFilter(QObject* watched, QEvent* event) override;
 
   private:
+    [[nodiscard]] FinderEntry variableEntry(const Variable& v, std::function<void()> act) const;
+    void addTerms(const QStringList& expressions);
+    bool openByKey(QPushButton* button, const QKeyEvent& key);
     QPushButton* addChip(FlowLayout* line, const QString& shown, const QString& name);
     QPushButton* addSlot(FlowLayout* line, const QString& shown, const QString& name);
     void addWord(FlowLayout* line, const QString& word, bool script);

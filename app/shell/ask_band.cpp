@@ -23,9 +23,9 @@ AskBand::AskBand(QWidget* parent)
       details_(new QLabel(this)),
       buttons_(new QHBoxLayout) {
     setObjectName("askBand");
-    setStyleSheet(
-        "#askBand{background:#FBF3DF;border:none;border-bottom:1px solid #D9D2C3;"
-        "border-left:4px solid #B98A2F}");
+    dress(this,
+          "#askBand{background:{band};border:none;border-bottom:1px solid {hairline};"
+          "border-left:4px solid {ochre}}");
     auto* layout = new QVBoxLayout(this);
     layout->setContentsMargins(18, 9, 16, 9);
     layout->setSpacing(5);
@@ -35,7 +35,7 @@ AskBand::AskBand(QWidget* parent)
     details_->setObjectName("askBand:details");
     details_->setWordWrap(true);
     details_->setTextFormat(Qt::PlainText);
-    details_->setStyleSheet("color:#6B6F7B");
+    dress(details_, "color:{soft}");
     buttons_->setSpacing(18);
     layout->addWidget(words_);
     layout->addWidget(details_);

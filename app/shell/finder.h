@@ -7,6 +7,7 @@
 
 class QLineEdit;
 class QListWidget;
+class QModelIndex;
 class QLabel;
 
 namespace rapporto::app {
@@ -16,6 +17,10 @@ struct FinderEntry {
     QString label;
     QString detail;
     std::function<void()> act;
+    std::vector<double> bars = {};  ///< A tiny histogram, the tallest 1.
+    QString aside = {};       ///< Soft, at the right: “31 missing”, “in the question”.
+    QString takes = {};       ///< What is taken when it is ticked among several.
+    bool onlySought = false;  ///< Shown when something is typed that fits it.
 };
 
 /// A field over a list that narrows as one types; the chosen entry acts. Typed text that is no
@@ -31,6 +36,13 @@ class Finder : public QFrame {
               std::function<QString(const QString&)> typed = {},
               std::function<void(const QString&)> useTyped = {}, const QString& start = {});
 
+    /// For things of which several are taken in a row: ticked ones are taken together, and Enter on
+    /// nothing ends. To be called right after open().
+    void takeSeveral(std::function<void(const QStringList&)> takeAll);
+
+    /// Puts what was typed before it was open.
+    void type(const QString& typed);
+
   protected:
     bool eventFilter(QObject* watched, QEvent* event) override;
 
@@ -38,6 +50,8 @@ class Finder : public QFrame {
     void narrow();
     void completeLastWord(const QString& sought);
     void choose();
+    void tick(int row);
+    void pressed(const QModelIndex& index);
 
     QLineEdit* field_;
     QListWidget* list_;
@@ -45,6 +59,8 @@ class Finder : public QFrame {
     std::vector<FinderEntry> entries_;
     std::function<QString(const QString&)> typed_;
     std::function<void(const QString&)> useTyped_;
+    std::function<void(const QStringList&)> takeAll_;
+    std::vector<int> ticked_;  ///< Entries in the order they were ticked.
 };
 
 }  // namespace rapporto::app

@@ -9,6 +9,8 @@
 #include "app/shell/reading_column.h"
 #include "app/shell/roster.h"
 #include "app/shell/route.h"
+#include "app/shell/settings.h"
+#include "app/shell/side_drawer.h"
 #include "app/shell/theme.h"
 #include "app/stages/checks/checks_stage.h"
 #include "app/stages/compare/compare_stage.h"
@@ -83,7 +85,7 @@ MainWindow::MainWindow(QWidget* parent, const QString& journals)
 
     auto* middle = new QSplitter(Qt::Horizontal, central);
     middle->setHandleWidth(1);
-    middle->setStyleSheet("QSplitter::handle{background:#D9D2C3}");
+    dress(middle, "QSplitter::handle{background:{hairline}}");
     roster_ = new Roster(session_, middle);
     auto* work = new QWidget(middle);
     auto* workLayout = new QVBoxLayout(work);
@@ -92,7 +94,7 @@ MainWindow::MainWindow(QWidget* parent, const QString& journals)
     question_ = new QuestionLine(session_, finder_, work);
     question_->setObjectName("questionLine");
     question_->setAttribute(Qt::WA_StyledBackground);
-    question_->setStyleSheet("#questionLine{border-bottom:1px solid #D9D2C3}");
+    dress(question_, "#questionLine{border-bottom:1px solid {hairline}}");
     workLayout->addWidget(question_);
     stages_ = new QStackedWidget(work);
     workLayout->addWidget(stages_, 1);
@@ -111,7 +113,8 @@ MainWindow::MainWindow(QWidget* parent, const QString& journals)
     middle->setStretchFactor(1, 1);
     middle->setStretchFactor(2, 0);
     middle->setCollapsible(1, false);
-    layout->addWidget(middle, 1);
+    drawer_ = new SideDrawer(middle, side_, central);
+    layout->addWidget(drawer_, 1);
     layout->addWidget(makeStatus());
     setCentralWidget(central);
 
@@ -183,7 +186,7 @@ QWidget* MainWindow::makeTop() {
     auto* top = new QWidget(this);
     top->setObjectName("top");
     top->setAttribute(Qt::WA_StyledBackground);
-    top->setStyleSheet("#top{background:#F1EDE4;border-bottom:1px solid #D9D2C3}");
+    dress(top, "#top{background:{panel};border-bottom:1px solid {hairline}}");
     auto* layout = new QHBoxLayout(top);
     layout->setContentsMargins(18, 0, 16, 0);
     auto* names = new QVBoxLayout;
@@ -192,7 +195,7 @@ QWidget* MainWindow::makeTop() {
     title_->setFont(paperFont(19));
     saved_ = new QLabel(top);
     saved_->setFont(interfaceFont(12));
-    saved_->setStyleSheet("color:#6B6F7B");
+    dress(saved_, "color:{soft}");
     names->addStretch(1);
     names->addWidget(title_);
     names->addWidget(saved_);
@@ -206,11 +209,18 @@ QWidget* MainWindow::makeTop() {
     layout->addWidget(route_, 1);
     auto* find = new QPushButton(tr("find anything      Ctrl K"), top);
     find->setObjectName("findAnything");
-    find->setStyleSheet(
-        "QPushButton{background:#FAF8F3;border:1px solid #D9D2C3;color:#6B6F7B;padding:5px "
-        "10px}QPushButton:hover,QPushButton:focus{border-color:#14606B;text-decoration:none}");
+    dress(find,
+          "QPushButton{background:{ground};border:1px solid {hairline};color:{soft};padding:5px "
+          "10px}QPushButton:hover,QPushButton:focus{border-color:{accent};text-decoration:none}");
     connect(find, &QPushButton::clicked, this, &MainWindow::find);
     layout->addWidget(find);
+    settingsWord_ = new QPushButton(tr("settings"), top);
+    settingsWord_->setObjectName("settings:open");
+    settingsWord_->setCursor(Qt::PointingHandCursor);
+    connect(settingsWord_, &QPushButton::clicked, this,
+            [this] { settings_->openUnder(settingsWord_); });
+    layout->addSpacing(8);
+    layout->addWidget(settingsWord_);
     return top;
 }
 
@@ -218,8 +228,8 @@ QWidget* MainWindow::makeStatus() {
     auto* status = new QWidget(this);
     status->setObjectName("status");
     status->setAttribute(Qt::WA_StyledBackground);
-    status->setStyleSheet(
-        "#status{background:#F1EDE4;border-top:1px solid #D9D2C3} QLabel{color:#6B6F7B}");
+    dress(status,
+          "#status{background:{panel};border-top:1px solid {hairline}} QLabel{color:{soft}}");
     status->setFixedHeight(28);
     auto* layout = new QHBoxLayout(status);
     layout->setContentsMargins(18, 0, 16, 0);
@@ -271,6 +281,18 @@ void MainWindow::makeActions() {
                               : tr("Studies are saved when you save them."),
             false);
     });
+    settings_ = new SettingsSheet(autosave_, this);
+    connect(settings_, &SettingsSheet::told, this,
+            [this](const QString& what) { say(what, false); });
+    connect(settings_, &SettingsSheet::themeChanged, this, [this] {
+        for (Stage* stage : all_) {
+            stage->refresh();  // Texts hold their colours.
+        }
+        refresh();
+    });
+    add(tr("Settings"), {QKeySequence("Ctrl+,")}, [this] { settings_->openUnder(settingsWord_); });
+    add(tr("Reading column, where it is folded away"), {QKeySequence("Ctrl+I")},
+        [this] { drawer_->setOpen(!drawer_->isOpen()); });
     add(tr("Paste cells"), {QKeySequence::Paste}, [this] { paste(); });
     add(tr("Find anything"), {QKeySequence("Ctrl+K")}, [this] { find(); });
     add(tr("New question"), {QKeySequence("Ctrl+N")}, [this] {
@@ -313,9 +335,17 @@ void MainWindow::makeActions() {
         }
     });
     add(tr("Explain what is selected"), {QKeySequence::HelpContents}, [this] {
+        drawer_->setOpen(true);
         reading_->ensureVisible(0, 0);
         reading_->setFocus();
     });
+}
+
+void MainWindow::resizeEvent(QResizeEvent* event) {
+    QMainWindow::resizeEvent(event);
+    if (drawer_ != nullptr) {
+        drawer_->fit(width());
+    }
 }
 
 void MainWindow::showStage(int stage) { go(stage, true); }
@@ -360,7 +390,7 @@ void MainWindow::refresh() {
     if (trouble && any) {
         saved_->setText(tr("steps are not being kept"));
     }
-    saved_->setStyleSheet(trouble && any ? "color:#A4513A" : "color:#6B6F7B");
+    dress(saved_, trouble && any ? "color:{clay}" : "color:{soft}");
     noteLastStep(text(session_.bench().undoLabel()));
     Stage* present = all_[static_cast<std::size_t>(stage_)];
     roster_->refresh();
@@ -398,8 +428,11 @@ void MainWindow::refreshStatus() {
     }
     const Progress progress = session_.bench().progress();
     const bool busy = progress.busy();
-    progress_->setText(busy ? tr("computing %1 of %2").arg(progress.ready + 1).arg(progress.wanted)
-                            : QString());
+    progress_->setText(
+        !busy ? QString()
+        : progress.awaited > 0
+            ? tr("check %1 of %2").arg(progress.checks - progress.awaited + 1).arg(progress.checks)
+            : tr("computing %1 of %2").arg(progress.ready + 1).arg(progress.wanted));
     stop_->setVisible(busy);
     if (session_.pending() && !session_.pending()->import && !session_.pending()->refusal) {
         progress_->setText(
@@ -415,9 +448,9 @@ void MainWindow::say(const QString& what, bool warning) {
     auto* note = new QLabel(what, this);
     note->setObjectName(warning ? "refusal" : "told");
     note->setWordWrap(true);
-    note->setStyleSheet(QString("background:white;border:1px solid %1;border-left:3px solid "
-                                "%1;padding:9px 12px;color:#232733")
-                            .arg(warning ? "#A4513A" : "#5B7B3A"));
+    dress(note, QString("background:{field};border:1px solid %1;border-left:3px solid "
+                        "%1;padding:9px 12px;color:{ink}")
+                    .arg(warning ? "{clay}" : "{moss}"));
     note->setFixedWidth(420);
     note->setMinimumHeight(note->heightForWidth(396) + 20);
     note->move(width() - 440, height() - 28 - note->minimumHeight() - 12);

@@ -25,6 +25,8 @@ class ReadingColumn;
 class ReportStage;
 class Roster;
 class Route;
+class SettingsSheet;
+class SideDrawer;
 class Stage;
 
 /// The whole frame: route, roster, question line, the stage, reading column, status line.
@@ -58,6 +60,7 @@ class MainWindow : public QMainWindow {
     void dragEnterEvent(QDragEnterEvent* event) override;
     void dropEvent(QDropEvent* event) override;
     void keyPressEvent(QKeyEvent* event) override;
+    void resizeEvent(QResizeEvent* event) override;
 
   private:
     [[nodiscard]] QWidget* makeTop();
@@ -103,6 +106,9 @@ class MainWindow : public QMainWindow {
     QStackedWidget* stages_;
     ReadingColumn* reading_;
     CalculatorPanel* calculator_;
+    SideDrawer* drawer_ = nullptr;
+    SettingsSheet* settings_ = nullptr;
+    QPushButton* settingsWord_ = nullptr;
     QStackedWidget* side_;  ///< The reading column, or the calculator in its place.
     QLabel* counts_;
     QLabel* progress_;

@@ -58,7 +58,7 @@ void ReadingColumn::show(const ReadingContent& content) {
         layout->addWidget(heading(content.title, 19, page));
     }
     for (const QString& one : content.paragraphs) {
-        layout->addWidget(paragraph(one, page));
+        layout->addWidget(paragraph(themed(one), page));
     }
     if (!content.fields.empty()) {
         auto* grid = new QGridLayout;
@@ -82,8 +82,8 @@ void ReadingColumn::show(const ReadingContent& content) {
             button->setAccessibleDescription(content.actions[a].why);
             auto* inner = new QVBoxLayout(button);
             inner->setContentsMargins(12, 7, 8, 7);
-            auto* words = paragraph("<b style=\"color:#14606B\">" +
-                                        content.actions[a].label.toHtmlEscaped() + "</b>" +
+            auto* words = paragraph(themed("<b style=\"color:{accent}\">" +
+                                           content.actions[a].label.toHtmlEscaped() + "</b>") +
                                         (content.actions[a].why.isEmpty()
                                              ? ""
                                              : " — " + content.actions[a].why.toHtmlEscaped()),
@@ -111,7 +111,7 @@ void ReadingColumn::show(const ReadingContent& content) {
 
 void ReadingColumn::addField(const SheetField& field, QGridLayout* grid, int row) {
     auto* name = new QLabel(field.name);
-    name->setStyleSheet("color:#6B6F7B");
+    dress(name, "color:{soft}");
     grid->addWidget(name, row, 0, Qt::AlignTop);
     if (!field.set) {
         auto* value = new QLabel(field.value);

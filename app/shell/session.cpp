@@ -6,6 +6,7 @@
 #include "core/base/hash.h"
 #include "core/io/table_file.h"
 #include "core/report/wording.h"
+#include "core/study/odd_mends.h"
 
 #include <QDir>
 #include <QFile>
@@ -66,6 +67,7 @@ void Session::finish() {
         pending_->job.stop();
     }
     load_.stop();
+    oddLook_.stop();
     bench_.stop();
     journal_.flush();
     lock_.reset();
@@ -117,8 +119,45 @@ void Session::take() {
     if (frame != frame_) {
         frame_ = frame;
         takeFacts();
+        lookForOddities();
     }
     emit changed();
+}
+
+std::size_t Session::openOddities() const {
+    return static_cast<std::size_t>(std::count_if(
+        oddities_.begin(), oddities_.end(),
+        [this](const Oddity& one) { return reasonItStands(study_.sample, one) == nullptr; }));
+}
+
+void Session::lookForOddities() {
+    oddLook_.stop();
+    oddLook_ = Job();
+    if (!frame_) {
+        oddities_.clear();
+        odditiesFrame_.reset();
+        return;
+    }
+    OddScope scope;
+    scope.weight = study_.survey.weight;
+    pool_.start([this, frame = frame_, scope, job = oddLook_] {
+        auto found = guarded("what looks odd", [&]() -> Result<std::vector<Oddity>> {
+            return rapporto::oddities(*frame, scope, job);
+        });
+        if (job.stopped()) {
+            return;
+        }
+        QMetaObject::invokeMethod(
+            this,
+            [this, frame, all = found ? *std::move(found) : std::vector<Oddity>()]() mutable {
+                if (frame == frame_) {
+                    oddities_ = std::move(all);
+                    odditiesFrame_ = frame;
+                    emit changed();
+                }
+            },
+            Qt::QueuedConnection);
+    });
 }
 
 void Session::takeFacts() {
@@ -180,6 +219,10 @@ std::shared_ptr<const Answer> Session::answer() const {
 
 std::shared_ptr<const Answer> Session::answer(const std::string& id) const {
     return bench_.answer(id);
+}
+
+bool Session::isComplete() const {
+    return question() != nullptr && bench_.isComplete(question()->id);
 }
 
 bool Session::isFresh() const { return question() != nullptr && bench_.isFresh(question()->id); }
@@ -313,13 +356,13 @@ void Session::setVariable(const std::string& name) {
 
 void Session::beginImport(const QString& path) {
     cancelImport();
-    pending_ = PendingImport{path, {}, {}, nullptr, {}, {}, {}, {}};
+    pending_ = PendingImport{path, {}, {}, nullptr, {}, {}, {}, {}, {}};
     readPending();
 }
 
 void Session::beginPaste(const QByteArray& pasted) {
     cancelImport();
-    pending_ = PendingImport{{}, pasted, {}, nullptr, {}, {}, {}, {}};
+    pending_ = PendingImport{{}, pasted, {}, nullptr, {}, {}, {}, {}, {}};
     readPending();
 }
 
@@ -391,6 +434,13 @@ void Session::readPending() {
     });
 }
 
+void Session::noteImport(const std::vector<VariableEntry>& entries) {
+    if (pending_) {
+        pending_->entries.insert(pending_->entries.end(), entries.begin(), entries.end());
+        emit importChanged();
+    }
+}
+
 void Session::acceptImport() {
     if (!pending_ || !pending_->import) {
         return;
@@ -403,6 +453,14 @@ void Session::acceptImport() {
     study.source = done.source;
     study.source.file = utf8(info.absoluteFilePath());
     study.source.reader = done.import->used;
+    study.variables = done.entries;
+    for (const std::string& name : done.import->used.asText) {
+        VariableEntry entry;
+        entry.name = name;
+        entry.measure = Measure::Text;
+        study.variables.push_back(std::move(entry));
+    }
+    study.source.reader.asText.clear();
     Sources sources;
     if (done.summary && *done.summary) {
         sources.moments = std::make_shared<const SummaryMatrix>(**done.summary);

@@ -1,6 +1,8 @@
 #pragma once
 
+#include "app/shell/later.h"
 #include "core/data/row_set.h"
+#include "core/describe/odd/oddity.h"
 #include "core/describe/summary.h"
 #include "core/describe/thumbnail.h"
 #include "core/study/allowed.h"
@@ -36,6 +38,7 @@ struct PendingImport {
     std::shared_ptr<const Import> import;  ///< Null while it is read.
     std::optional<Refusal> refusal;
     Source source;                                 ///< Checksum and columns of the file, once read.
+    std::vector<VariableEntry> entries;            ///< What was said of its columns here.
     std::optional<Result<SummaryMatrix>> summary;  ///< Where the table reads as a summary matrix.
     Job job;
 };
@@ -73,6 +76,15 @@ class Session : public QObject {
 
     [[nodiscard]] const FactsByName& facts() const { return facts_; }
 
+    /// What looks odd about the table, worked out beside the window.
+    [[nodiscard]] const std::vector<Oddity>& oddities() const { return oddities_; }
+
+    /// They are of the present table; else they are being looked for.
+    [[nodiscard]] bool odditiesAreFresh() const { return frame_ == odditiesFrame_; }
+
+    /// Those that nobody has said anything about.
+    [[nodiscard]] std::size_t openOddities() const;
+
     /// What a variable looks like in words; a line of waiting until it is known.
     [[nodiscard]] std::vector<std::string> readingOf(const std::string& variable) const;
 
@@ -81,6 +93,8 @@ class Session : public QObject {
     [[nodiscard]] std::shared_ptr<const Answer> answer() const;
     [[nodiscard]] std::shared_ptr<const Answer> answer(const std::string& id) const;
     [[nodiscard]] bool isFresh() const;
+    /// Fresh, and no check of it is awaited.
+    [[nodiscard]] bool isComplete() const;
     void setQuestion(const std::string& id);
 
     /// Applies an edit; a refusal is emitted and nothing changes.
@@ -115,6 +129,7 @@ class Session : public QObject {
     void beginImport(const QString& path);
     void beginPaste(const QByteArray& text);
     void changeImportOptions(const ReaderOptions& options);
+    void noteImport(const std::vector<VariableEntry>& entries);
     void acceptImport();
     void cancelImport();
 
@@ -213,6 +228,7 @@ class Session : public QObject {
     void startReview(const Study& proposed);
     void take();
     void takeFacts();
+    void lookForOddities();
 
     Workbench bench_;
     Study study_;
@@ -221,6 +237,9 @@ class Session : public QObject {
     std::shared_ptr<const Frame> frame_;
     FactsByName facts_;
     std::shared_ptr<const Frame> factsFrame_;  ///< Whose facts they are.
+    std::vector<Oddity> oddities_;
+    std::shared_ptr<const Frame> odditiesFrame_;
+    Job oddLook_;
     std::string questionId_;
     std::string variable_;
     RowSet selected_;

@@ -8,6 +8,7 @@
 #include <QPainter>
 #include <QPainterPath>
 #include <QRegularExpression>
+#include <QWidget>
 
 #include <algorithm>
 #include <cmath>
@@ -17,15 +18,63 @@ static void linkResources() { Q_INIT_RESOURCE(resources); }
 
 namespace rapporto::app {
 
-void applyTheme(QApplication& application) {
-    linkResources();
-    for (const char* file :
-         {"Lato-Regular.ttf", "Lato-Bold.ttf", "Lato-Italic.ttf", "Lato-Medium.ttf",
-          "STIX-Regular.otf", "STIX-Italic.otf", "STIX-Bold.otf"}) {
-        QFontDatabase::addApplicationFont(QString(":/fonts/") + file);
+namespace {
+
+struct Role {
+    const char* name;
+    QColor* now;
+    QColor paper;
+    QColor dark;
+};
+
+const std::vector<Role>& roles() {
+    static const std::vector<Role> kRoles = {
+        {"ground", &colour::kGround, colour::kGround, QColor(0x1E, 0x21, 0x27)},
+        {"panel", &colour::kPanel, colour::kPanel, QColor(0x27, 0x2B, 0x33)},
+        {"field", &colour::kField, colour::kField, QColor(0x17, 0x19, 0x1E)},
+        {"band", &colour::kBand, colour::kBand, QColor(0x3A, 0x33, 0x22)},
+        {"hairline", &colour::kHairline, colour::kHairline, QColor(0x43, 0x49, 0x54)},
+        {"grid", &colour::kGrid, colour::kGrid, QColor(0x32, 0x37, 0x40)},
+        {"scroll", &colour::kScroll, colour::kScroll, QColor(0x53, 0x5A, 0x67)},
+        {"ink", &colour::kInk, colour::kInk, QColor(0xE9, 0xE5, 0xDB)},
+        {"soft", &colour::kSoft, colour::kSoft, QColor(0xA2, 0xA8, 0xB4)},
+        {"accent", &colour::kAccent, colour::kAccent, QColor(0x6C, 0xBF, 0xC9)},
+        {"wash", &colour::kAccentWash, colour::kAccentWash, QColor(0x29, 0x3B, 0x40)},
+        {"hover", &colour::kAccentHover, colour::kAccentHover, QColor(0x2E, 0x47, 0x4D)},
+        {"accentsoft", &colour::kAccentSoft, colour::kAccentSoft, QColor(0x4F, 0x92, 0x9B)},
+        {"marked", &colour::kMarked, colour::kMarked, QColor(0x2F, 0x52, 0x59)},
+        {"blue", &colour::kBlue, colour::kBlue, QColor(0x8F, 0xB0, 0xDE)},
+        {"ochre", &colour::kOchre, colour::kOchre, QColor(0xDB, 0xA9, 0x52)},
+        {"caution", &colour::kOchreText, colour::kOchreText, QColor(0xE3, 0xB9, 0x6A)},
+        {"hatch", &colour::kHatch, colour::kHatch, QColor(0x66, 0x55, 0x2E)},
+        {"plum", &colour::kPlum, colour::kPlum, QColor(0xC9, 0x90, 0xBA)},
+        {"moss", &colour::kMoss, colour::kMoss, QColor(0xA0, 0xC2, 0x7C)},
+        {"clay", &colour::kClay, colour::kClay, QColor(0xE3, 0x8F, 0x77)},
+        {"slate", &colour::kSlate, colour::kSlate, QColor(0x9C, 0xAB, 0xBA)},
+        {"muted", &colour::kMuted, colour::kMuted, QColor(0x7E, 0x86, 0x94)},
+        {"bars", &colour::kBars, colour::kBars, QColor(0x5E, 0x6C, 0x84)},
+    };
+    return kRoles;
+}
+
+struct Chosen {
+    Theme theme = Theme::Paper;
+    bool dark = false;
+    bool desktopIsDark = false;
+};
+
+Chosen& chosen() {
+    static Chosen all;
+    return all;
+}
+
+void takeColours(bool dark) {
+    for (const Role& role : roles()) {
+        *role.now = dark ? role.dark : role.paper;
     }
-    QApplication::setStyle("Fusion");
-    QApplication::setFont(interfaceFont());
+}
+
+void styleApplication() {
     QPalette palette;
     palette.setColor(QPalette::Window, colour::kGround);
     palette.setColor(QPalette::Base, colour::kGround);
@@ -37,62 +86,143 @@ void applyTheme(QApplication& application) {
     palette.setColor(QPalette::PlaceholderText, colour::kSoft);
     palette.setColor(QPalette::Highlight, colour::kAccentWash);
     palette.setColor(QPalette::HighlightedText, colour::kInk);
-    palette.setColor(QPalette::ToolTipBase, Qt::white);
+    palette.setColor(QPalette::ToolTipBase, colour::kField);
     palette.setColor(QPalette::ToolTipText, colour::kInk);
+    palette.setColor(QPalette::Link, colour::kAccent);
     QApplication::setPalette(palette);
-    application.setStyleSheet(
-        "QLineEdit{background:white;border:1px solid #D9D2C3;border-radius:2px;padding:4px "
-        "6px;selection-background-color:#CFE0E0}"
-        "QLineEdit:focus{border-color:#14606B}"
-        "QPlainTextEdit,QSpinBox{background:white;border:1px solid #D9D2C3;border-radius:2px;"
-        "padding:3px 5px;selection-background-color:#CFE0E0}"
-        "QPlainTextEdit:focus,QSpinBox:focus{border-color:#14606B}"
+    qApp->setStyleSheet(themed(
+
+        "QLineEdit{background:{field};border:1px solid {hairline};border-radius:2px;padding:4px "
+        "6px;selection-background-color:{marked}}"
+        "QLineEdit:focus{border-color:{accent}}"
+        "QPlainTextEdit,QSpinBox{background:{field};border:1px solid {hairline};border-radius:2px;"
+        "padding:3px 5px;selection-background-color:{marked}}"
+        "QPlainTextEdit:focus,QSpinBox:focus{border-color:{accent}}"
         "QListWidget::item{padding:2px 0}"
         "QLineEdit[quiet=\"true\"]{background:transparent;border:0;border-bottom:1px solid "
-        "#D9D2C3;border-radius:0;padding:4px 0}"
-        "QLineEdit[quiet=\"true\"]:focus{border-bottom:2px solid #14606B}"
-        "QPushButton{background:transparent;border:0;color:#14606B;padding:3px 2px;text-align:left}"
-        "QPushButton:hover{text-decoration:underline}QPushButton:focus{background:#E6EEEE;outline:"
-        "0}QPushButton:disabled{color:#6B6F7B}"
-        "QPushButton[card=\"true\"]{background:white;border:1px solid #D9D2C3;border-left:3px "
-        "solid #14606B;padding:8px 10px;color:#14606B;font-weight:bold}"
-        "QPushButton[card=\"true\"]:hover,QPushButton[card=\"true\"]:focus{background:#E6EEEE;text-"
+        "{hairline};border-radius:0;padding:4px 0}"
+        "QLineEdit[quiet=\"true\"]:focus{border-bottom:2px solid {accent}}"
+        "QPushButton{background:transparent;border:0;color:{accent};padding:3px "
+        "2px;text-align:left}"
+        "QPushButton:hover{text-decoration:underline}QPushButton:focus{background:{wash};outline:"
+        "0}QPushButton:disabled{color:{soft}}"
+        "QPushButton[card=\"true\"]{background:{field};border:1px solid {hairline};border-left:3px "
+        "solid {accent};padding:8px 10px;color:{accent};font-weight:bold}"
+        "QPushButton[card=\"true\"]:hover,QPushButton[card=\"true\"]:focus{background:{wash};text-"
         "decoration:none}"
-        "QPushButton[card=\"true\"]:disabled{color:#6B6F7B;border-left-color:#D9D2C3;"
+        "QPushButton[card=\"true\"]:disabled{color:{soft};border-left-color:{hairline};"
         "background:transparent}"
-        "QPushButton[tab=\"true\"]{color:#6B6F7B;padding:4px "
-        "1px}QPushButton[tab=\"true\"]:checked{color:#14606B;font-weight:bold;border-bottom:2px "
-        "solid #14606B}"
-        "QPushButton[chip=\"true\"]{background:#F1EDE4;border:0;border-bottom:1px solid "
-        "#6B6F7B;color:#232733;padding:3px 7px}"
-        "QPushButton[chip=\"true\"]:focus,QPushButton[chip=\"true\"]:hover{background:#D6E6E6;"
-        "border-bottom:1px solid #14606B;text-decoration:none}"
-        "QPushButton[chip=\"true\"][muted=\"true\"]{color:#6B6F7B;text-decoration:line-through;"
+        "QPushButton[tab=\"true\"]{color:{soft};padding:4px "
+        "1px}QPushButton[tab=\"true\"]:checked{color:{accent};font-weight:bold;border-bottom:2px "
+        "solid {accent}}"
+        "QPushButton[chip=\"true\"]{background:{panel};border:0;border-bottom:1px solid "
+        "{soft};color:{ink};padding:3px 7px}"
+        "QPushButton[chip=\"true\"]:focus,QPushButton[chip=\"true\"]:hover{background:{hover};"
+        "border-bottom:1px solid {accent};text-decoration:none}"
+        "QPushButton[chip=\"true\"][muted=\"true\"]{color:{soft};text-decoration:line-through;"
         "background:transparent}"
-        "QPushButton[slot=\"true\"]{border:0;border-bottom:1px dotted #14606B;padding:2px "
-        "1px;color:#14606B}"
-        "QComboBox{background:white;border:1px solid #D9D2C3;border-radius:2px;padding:3px "
-        "6px}QComboBox:focus{border-color:#14606B}"
+        "QPushButton[slot=\"true\"]{border:0;border-bottom:1px dotted {accent};padding:2px "
+        "1px;color:{accent};min-width:24px;min-height:20px}"
+        "QPushButton[slot=\"true\"]:focus{background:{hover};border-bottom:1px solid {accent}}"
+        "QComboBox{background:{field};border:1px solid {hairline};border-radius:2px;padding:3px "
+        "6px}QComboBox:focus{border-color:{accent}}"
         "QComboBox::drop-down{border:0;width:18px}QComboBox::down-arrow{image:url(:/"
         "down.svg);width:8px;height:5px}"
-        "QComboBox QAbstractItemView{background:white;border:1px solid "
-        "#D9D2C3;selection-background-color:#E6EEEE;selection-color:#232733}"
-        "QTableView{border:0;gridline-color:#E7E1D4;background:#FAF8F3;selection-background-color:#"
-        "E6EEEE;selection-color:#232733}"
-        "QHeaderView::section{background:#FAF8F3;border:0;border-bottom:1px solid "
-        "#232733;padding:4px 8px;font-weight:bold}"
+        "QComboBox QAbstractItemView{background:{field};border:1px solid "
+        "{hairline};selection-background-color:{wash};selection-color:{ink}}"
+        "QTableView{border:0;gridline-color:{grid};background:{ground};selection-background-color:{"
+        "wash};selection-color:{ink}}"
+        "QHeaderView::section{background:{ground};border:0;border-bottom:1px solid "
+        "{ink};padding:4px 8px;font-weight:bold}"
         "QHeaderView::section:vertical{border-bottom:1px solid "
-        "#E7E1D4;font-weight:normal;color:#6B6F7B}"
-        "QTableCornerButton::section{background:#FAF8F3;border:0;border-bottom:1px solid #232733}"
+        "{grid};font-weight:normal;color:{soft}}"
+        "QTableCornerButton::section{background:{ground};border:0;border-bottom:1px solid {ink}}"
         "QListView{border:0;background:transparent;outline:0}"
         "QScrollArea{border:0;background:transparent}"
         "QScrollBar:vertical{background:transparent;width:9px;margin:0}QScrollBar::handle:vertical{"
-        "background:#CFC8B8;min-height:24px;border-radius:4px}"
+        "background:{scroll};min-height:24px;border-radius:4px}"
         "QScrollBar:horizontal{background:transparent;height:9px;margin:0}QScrollBar::handle:"
-        "horizontal{background:#CFC8B8;min-width:24px;border-radius:4px}"
+        "horizontal{background:{scroll};min-width:24px;border-radius:4px}"
         "QScrollBar::add-line,QScrollBar::sub-line{width:0;height:0}QScrollBar::add-page,"
         "QScrollBar::sub-page{background:transparent}"
-        "QToolTip{border:1px solid #D9D2C3;padding:4px;background:white;color:#232733}");
+        "QToolTip{border:1px solid {hairline};padding:4px;background:{field};color:{ink}}"));
+}
+
+}  // namespace
+
+void applyTheme(QApplication& application) {
+    linkResources();
+    roles();  // Before anything changes them: what stands in them is paper.
+    // The desktop's own palette is there until ours is set.
+    const QPalette given = QApplication::palette();
+    chosen().desktopIsDark =
+        given.color(QPalette::WindowText).lightness() > given.color(QPalette::Window).lightness();
+    for (const char* file :
+         {"Lato-Regular.ttf", "Lato-Bold.ttf", "Lato-Italic.ttf", "Lato-Medium.ttf",
+          "STIX-Regular.otf", "STIX-Italic.otf", "STIX-Bold.otf"}) {
+        QFontDatabase::addApplicationFont(QString(":/fonts/") + file);
+    }
+    QApplication::setStyle("Fusion");
+    application.setFont(interfaceFont());
+    styleApplication();
+}
+
+void useTheme(Theme theme) {
+    chosen().theme = theme;
+    chosen().dark = theme == Theme::Dark || (theme == Theme::ByDesktop && chosen().desktopIsDark);
+    takeColours(chosen().dark);
+    styleApplication();
+    for (QWidget* widget : QApplication::allWidgets()) {
+        const QVariant sheet = widget->property("sheet");
+        if (sheet.isValid()) {
+            widget->setStyleSheet(themed(sheet.toString()));
+        }
+        widget->update();
+    }
+}
+
+Theme theme() { return chosen().theme; }
+
+bool isDark() { return chosen().dark; }
+
+QString themed(QString text) {
+    if (!text.contains('{')) {
+        return text;
+    }
+    // Only where a style says so: a value of the data in braces is left alone.
+    static const QRegularExpression kRole("(?<=[: ])\\{([a-z]+)\\}(?=[;\"} ])");
+    auto at = kRole.globalMatch(text);
+    QString out;
+    qsizetype done = 0;
+    while (at.hasNext()) {
+        const auto match = at.next();
+        const QString name = match.captured(1);
+        const auto role = std::find_if(roles().begin(), roles().end(),
+                                       [&](const Role& one) { return name == one.name; });
+        if (role == roles().end()) {
+            continue;
+        }
+        out += text.mid(done, match.capturedStart() - done) + role->now->name();
+        done = match.capturedEnd();
+    }
+    return out + text.mid(done);
+}
+
+void dress(QWidget* widget, const QString& sheet) {
+    widget->setProperty("sheet", sheet);
+    widget->setStyleSheet(themed(sheet));
+}
+
+OnPaper::OnPaper() : dark_(chosen().dark) {
+    if (dark_) {
+        takeColours(false);
+    }
+}
+
+OnPaper::~OnPaper() {
+    if (dark_) {
+        takeColours(true);
+    }
 }
 
 QFont interfaceFont(int pixels, bool bold) {
@@ -143,6 +273,22 @@ QString richText(const std::string& marked) {
     return joined(text(htmlText(marked)));
 }
 
+QColor verdictColour(Verdict verdict) {
+    switch (verdict) {
+        case Verdict::Fine:
+        case Verdict::AllowedFor:
+            return colour::kMoss;
+        case Verdict::Weigh:
+            return colour::kOchre;
+        case Verdict::Fails:
+            return colour::kClay;
+        case Verdict::Noted:
+        case Verdict::NotApplicable:
+            return colour::kSoft;
+    }
+    return colour::kSoft;
+}
+
 void drawVerdict(QPainter& painter, QPointF c, Verdict verdict) {
     painter.save();
     painter.setRenderHint(QPainter::Antialiasing);
@@ -153,10 +299,26 @@ void drawVerdict(QPainter& painter, QPointF c, Verdict verdict) {
             painter.setBrush(colour::kMoss);
             painter.drawEllipse(c, r, r);
             break;
+        case Verdict::Noted: {
+            const double d = 5.5;
+            painter.setPen(QPen(colour::kSoft, 1.3));
+            painter.setBrush(Qt::NoBrush);
+            painter.drawPolygon(QPolygonF(
+                {{c.x(), c.y() - d}, {c.x() + d, c.y()}, {c.x(), c.y() + d}, {c.x() - d, c.y()}}));
+            break;
+        }
+        case Verdict::AllowedFor:
+            painter.setPen(QPen(colour::kMoss, 1.3));
+            painter.setBrush(Qt::NoBrush);
+            painter.drawEllipse(c, r, r);
+            painter.setPen(Qt::NoPen);
+            painter.setBrush(colour::kMoss);
+            painter.drawEllipse(c, r - 2.7, r - 2.7);
+            break;
         case Verdict::Weigh: {
             const double d = 6.5;
             painter.setPen(QPen(colour::kOchre, 1.2));
-            painter.setBrush(Qt::white);
+            painter.setBrush(colour::kField);
             painter.drawPolygon(QPolygonF(
                 {{c.x(), c.y() - d}, {c.x() + d, c.y()}, {c.x(), c.y() + d}, {c.x() - d, c.y()}}));
             painter.setBrush(colour::kOchre);

@@ -3,15 +3,33 @@
 #include "core/describe/exhibit.h"
 #include "core/model/fit.h"
 
+#include <functional>
+#include <memory>
 #include <string>
 #include <vector>
 
 namespace rapporto {
 
-enum class Verdict : std::uint8_t { Fine, Weigh, Fails, NotApplicable };
+/// From the least doubt to the greatest; then none at all.
+enum class Verdict : std::uint8_t {
+    Fine,
+    Noted,       ///< It departs, and what is asked hardly depends on it.
+    AllowedFor,  ///< It departs, and the question’s errors do not need it.
+    Weigh,
+    Fails,
+    NotApplicable
+};
 
-/// "fine", "weigh", "fails", "not-applicable".
+/// "fine", "noted", "allowed-for", "weigh", "fails", "not-applicable".
 [[nodiscard]] std::string verdictName(Verdict verdict);
+
+/// A mark by shape: “●”, “◇”, “◉”, “◆”, “■”, “○”.
+[[nodiscard]] std::string verdictMark(Verdict verdict);
+
+/// It is open: somebody has to do or to say something.
+[[nodiscard]] inline bool isDoubt(Verdict verdict) {
+    return verdict == Verdict::Weigh || verdict == Verdict::Fails;
+}
 
 /// A proposed edit: a variant of the question, ready to be tried.
 struct Remedy {
@@ -36,7 +54,8 @@ struct CheckResult {
     std::vector<std::pair<std::string, double>> details;
     Exhibit exhibit;
     std::vector<Remedy> remedies;
-    bool fault = false;  ///< A mistake of this program stands in the way; the reading tells it.
+    bool fault = false;    ///< A mistake of this program stands in the way; the reading tells it.
+    bool awaited = false;  ///< It is being worked out; all it says is of the answer before, if any.
 };
 
 struct Trace;
@@ -68,6 +87,7 @@ inline constexpr unsigned kHeldDown = 1024;  ///< Robust fits: rows with weights
 inline constexpr unsigned kOther = 2048;     ///< Other likelihoods.
 inline constexpr unsigned kTrace = 4096;     ///< A path system as a whole.
 inline constexpr unsigned kAny = 31;
+inline constexpr unsigned kAll = 4095;  ///< All but a path system as a whole.
 }  // namespace fits
 
 /// One diagnostic. `run` is pure. Ids are stable keys, saved in documents.
@@ -103,29 +123,60 @@ struct CheckRows {
     Fit fit;
 };
 
+/// What the checks of an answer are made of.
+struct CheckRun {
+    const Frame& frame;
+    const Question& question;
+    const Design& design;
+    const Fit& fit;
+    double alpha;
+    /// What checks look at instead of design and fit, asked for when the first is made; gives null
+    /// where the design has neither sampling nor frequency weights. May be empty.
+    std::function<std::shared_ptr<const CheckRows>()> rows = {};
+    /// Told of the results while they come, in the order of `runChecks` with those still awaited
+    /// among them: from any thread, one call at a time, at most every 60 ms. May be empty.
+    std::function<void(const std::vector<CheckResult>&)> tell = {};
+    /// The result of a request that was answered before on the same table, question and fit, and
+    /// where to keep one. May be empty: nothing is remembered.
+    std::function<std::optional<CheckResult>(const CheckRequest&)> before = {};
+    std::function<void(const CheckRequest&, const CheckResult&)> keep = {};
+};
+
 /// Runs what the question asks for. An id that this version does not have comes back as
-/// not-applicable with the words “not built yet”.
-///
-/// @param rows  null: the design has neither sampling nor frequency weights.
-[[nodiscard]] std::vector<CheckResult> runChecks(const Frame& frame, const Question& question,
-                                                 const Design& design, const Fit& fit, double alpha,
-                                                 const Job& job, const CheckRows* rows = nullptr);
+/// not-applicable with the words “not built yet”. What a stop left unanswered is not among them.
+[[nodiscard]] std::vector<CheckResult> runChecks(const CheckRun& run, const Job& job);
+
+/// The checks that the question asks for, none of them made yet.
+[[nodiscard]] std::vector<CheckResult> awaitedChecks(const Question& question);
 
 /// The checks of a path system as a whole that the question asks for.
 [[nodiscard]] std::vector<CheckResult> runTraceChecks(const Frame& frame, const Question& question,
                                                       const Trace& trace, double alpha,
                                                       const Job& job);
 
-/// What the checks under one question say together: the worst verdict, and whose it is.
+/// What the checks under one question of the list say together.
+///
+/// Where they are tests of one null (an even spread, unrelated errors, normal errors) the one that
+/// suits most cases speaks at its own level, and any other that doubts must do so after Holm’s
+/// correction for their number: of five looks at nothing one is below .05 far too often. Where a
+/// silent test looks in more directions than the one that speaks, what its silence is worth is
+/// worked out. Everywhere else the worst verdict is the question’s.
 struct GroupVerdict {
     std::string group;
     Verdict worst = Verdict::NotApplicable;
-    std::vector<std::string> names;  ///< Of the checks that give the worst verdict.
+    std::vector<std::string> names;  ///< Of the checks it rests on.
+    std::vector<std::string> ids;    ///< The same.
+    std::string line;                ///< For the list: “Breusch–Pagan p .007, and 2 more”.
+    std::string reading;             ///< Which of them to believe here, and why.
+    bool awaited = false;            ///< Some of its checks are still being worked out.
 };
 
 /// Each question once, in the order of the checks: five tests of normality are one doubt. Not
 /// applicable where no check of the question is.
-[[nodiscard]] std::vector<GroupVerdict> verdictsByGroup(const std::vector<CheckResult>& checks);
+///
+/// Source: Holm (1979); the power of a test in more directions by the noncentral chi-square.
+[[nodiscard]] std::vector<GroupVerdict> verdictsByGroup(const std::vector<CheckResult>& checks,
+                                                        double alpha = 0.05);
 
 CheckResult checkReset(const CheckInput& in);
 CheckResult checkComponentResidual(const CheckInput& in);
@@ -185,6 +236,13 @@ CheckResult checkHosmerLemeshow(const CheckInput& in);
 CheckResult checkRoc(const CheckInput& in);
 CheckResult checkParallelLines(const CheckInput& in);
 CheckResult checkSeparation(const CheckInput& in);
+CheckResult checkAnswerCodes(const CheckInput& in);
+CheckResult checkSpellings(const CheckInput& in);
+CheckResult checkRepeats(const CheckInput& in);
+CheckResult checkFarValues(const CheckInput& in);
+CheckResult checkTwins(const CheckInput& in);
+CheckResult checkHeaps(const CheckInput& in);
+CheckResult checkTraits(const CheckInput& in);
 CheckResult checkPathsLeftOut(const CheckInput& in);
 CheckResult checkDraws(const CheckInput& in);
 

@@ -1,14 +1,8 @@
-#include "core/base/border.h"
-#include "core/base/parallel.h"
 #include "core/checks/break_path.h"
 #include "core/checks/check.h"
 #include "core/checks/common.h"
-#include "core/model/likelihood.h"
-#include "core/model/outcome_models.h"
-#include "core/model/panel.h"
 
 #include <algorithm>
-#include <cmath>
 
 namespace rapporto {
 
@@ -25,7 +19,29 @@ const std::vector<Check>& allChecks() {
     static const char* const panel = "Does the panel choice hold?";
     static const char* const count = "Does the count model fit?";
     static const char* const yesNo = "Does the yes–no or ordered model fit?";
+    static const char* const data = "Are the data what they seem?";
     static const std::vector<Check> kChecks = {
+        {"answer-codes", data, "codes for no answer", "every number is one",
+         "fails: a code that looks like “no answer” counts as a number", "docs/data-doubts.md",
+         &checkAnswerCodes, true, fits::kAll},
+        {"spellings", data, "spellings", "every level is spelled one way",
+         "fails: two levels differ by case, spaces, accents or a letter or two",
+         "Damerau 1964; docs/data-doubts.md", &checkSpellings, true, fits::kAll},
+        {"repeats", data, "repeated rows", "every row stands once",
+         "fails: rows repeat wholly where chance gives next to none, or a unit has a moment twice",
+         "docs/data-doubts.md", &checkRepeats, true, fits::kAll},
+        {"far-values", data, "values far out", "no value stands alone by orders of magnitude",
+         "weigh: a value far from the others, a slipped digit, a wrong sign, a date far out",
+         "docs/data-doubts.md", &checkFarValues, true, fits::kAll},
+        {"twins", data, "copies", "no variable copies another",
+         "fails: two variables used agree, scale each other or correlate above .9999",
+         "docs/data-doubts.md", &checkTwins, true, fits::kAll},
+        {"heaps", data, "heaps and units", "numbers are what their measure says",
+         "weigh: one number far too often, fractions in a count, weights not above zero",
+         "docs/data-doubts.md", &checkHeaps, true, fits::kAll},
+        {"traits", data, "traits of units", "traits of a unit stay",
+         "weigh: a trait changes once and comes back", "docs/data-doubts.md", &checkTraits, true,
+         fits::kAll},
         {"reset",
          shape,
          "powers of the fit (RESET)",
@@ -150,24 +166,24 @@ const std::vector<Check>& allChecks() {
          &checkDifferencesSerial, true, fits::kDynamic},
         {"jarque-bera", normal, "Jarque–Bera", "normal errors",
          "fine: p at or above alpha, or skewness under .2 and excess kurtosis under .4; fails from "
-         "1 or 2",
+         "1 or 2; noted where there are over 200 rows and over 25 times the squared skewness",
          "Jarque & Bera 1980", &checkJarqueBera, true, fits::kAny},
         {"shapiro-wilk", normal, "Shapiro–Wilk", "normal errors",
          "fine: p at or above alpha, or skewness under .2 and excess kurtosis under .4; fails from "
-         "1 or 2",
+         "1 or 2; noted where there are over 200 rows and over 25 times the squared skewness",
          "Royston 1995", &checkShapiroWilk, true, fits::kAny},
         {"anderson-darling", normal, "Anderson–Darling", "normal errors",
          "fine: p at or above alpha, or skewness under .2 and excess kurtosis under .4; fails from "
-         "1 or 2",
+         "1 or 2; noted where there are over 200 rows and over 25 times the squared skewness",
          "Anderson & Darling 1954; D’Agostino & Stephens 1986", &checkAndersonDarling, true,
          fits::kAny},
         {"lilliefors", normal, "Lilliefors", "normal errors",
          "fine: p at or above alpha, or skewness under .2 and excess kurtosis under .4; fails from "
-         "1 or 2",
+         "1 or 2; noted where there are over 200 rows and over 25 times the squared skewness",
          "Lilliefors 1967; Dallal & Wilkinson 1986", &checkLilliefors, true, fits::kAny},
         {"dagostino", normal, "D’Agostino", "normal errors",
          "fine: p at or above alpha, or skewness under .2 and excess kurtosis under .4; fails from "
-         "1 or 2",
+         "1 or 2; noted where there are over 200 rows and over 25 times the squared skewness",
          "D’Agostino, Belanger & D’Agostino 1990", &checkDagostino, true, fits::kAny},
         {"leverage", few, "leverage", "no row is far from the others in its terms",
          "weigh: a leverage above .2 and 3k/n; fails above .5 and 2k/n", "Hoaglin & Welsch 1978",
@@ -199,7 +215,7 @@ const std::vector<Check>& allChecks() {
          "weigh: an inflation of 10 or more (per column); fails from 30", "Fox & Monette 1992",
          &checkVif, false, fits::kPlain | fits::kEffects | fits::kOneEffect},
         {"condition", overlap, "condition number", "no direction without data",
-         "weigh: 30 or more with two estimates that hang on it; fails from 100",
+         "weigh: 30 or more with two effects that hang on it; fails from 100",
          "Belsley, Kuh & Welsch 1980", &checkCondition, false,
          fits::kPlain | fits::kEffects | fits::kOneEffect},
         {"chow",
@@ -323,45 +339,6 @@ const std::vector<Check>& allChecks() {
     return kChecks;
 }
 
-namespace {
-
-/// Under sampling weights these look at the weighted fit, whose rows, terms or instruments they are
-/// about; others look at each row once, since their laws are those of rows, not of weights.
-bool isOfWeightedFit(const std::string& id) {
-    static const std::vector<std::string> kOf = {"weights-matter",
-                                                 "leverage",
-                                                 "cooks-distance",
-                                                 "dfbetas",
-                                                 "dffits",
-                                                 "covratio",
-                                                 "held-down",
-                                                 "vif",
-                                                 "condition",
-                                                 "endogeneity",
-                                                 "over-identification",
-                                                 "difference-j",
-                                                 "weak-instruments",
-                                                 "under-identification",
-                                                 "anderson-rubin",
-                                                 "pre-trend",
-                                                 "who-is-compared",
-                                                 "roc",
-                                                 "separation",
-                                                 "differences-serial"};
-    return std::find(kOf.begin(), kOf.end(), id) != kOf.end();
-}
-
-/// Checks that count rows by their frequency weights themselves: where the rows stood for are too
-/// many to be written out, the others are not made.
-bool countsRows(const std::string& id) {
-    static const std::vector<std::string> kOf = {
-        "reset",     "component-residual", "interactions",       "vif",
-        "condition", "zero-excess",        "pearson-dispersion", "roc"};
-    return std::find(kOf.begin(), kOf.end(), id) != kOf.end();
-}
-
-}  // namespace
-
 const Check* findCheck(const std::string& id) {
     for (const Check& check : allChecks()) {
         if (id == check.id) {
@@ -370,108 +347,6 @@ const Check* findCheck(const std::string& id) {
     }
     return nullptr;
 }
-
-std::vector<GroupVerdict> verdictsByGroup(const std::vector<CheckResult>& checks) {
-    const auto rank = [](Verdict v) {
-        return v == Verdict::NotApplicable ? -1 : static_cast<int>(v);
-    };
-    std::vector<GroupVerdict> out;
-    for (const CheckResult& result : checks) {
-        const Check* check = findCheck(result.id);
-        if (check == nullptr) {
-            continue;
-        }
-        auto at = std::find_if(out.begin(), out.end(),
-                               [&](const auto& one) { return one.group == check->group; });
-        if (at == out.end()) {
-            at = out.insert(out.end(), GroupVerdict{check->group, result.verdict, {}});
-        }
-        if (rank(result.verdict) > rank(at->worst)) {
-            at->worst = result.verdict;
-            at->names.clear();
-        }
-        if (result.verdict == at->worst) {
-            at->names.emplace_back(check->name);
-        }
-    }
-    return out;
-}
-
-namespace {
-
-unsigned kindOf(const Design& design, const Fit& fit) {
-    if (fit.quantile) {
-        return fits::kQuantile;
-    }
-    if (fit.robust) {
-        return fits::kHeldDown;
-    }
-    if (fit.likelihood) {
-        const std::string& outcome = fit.likelihood->outcome;
-        return outcome == "count"     ? fits::kCount
-               : outcome == "yes-no"  ? fits::kYesNo
-               : outcome == "ordered" ? fits::kOrdered
-                                      : fits::kOther;
-    }
-    if (fit.dynamic) {
-        return fits::kDynamic;
-    }
-    if (fit.instrumented) {
-        return fits::kInstruments;
-    }
-    if (design.swept) {
-        return design.effects.size() == 1 ? fits::kOneEffect : fits::kEffects;
-    }
-    return fit.panel && fit.panel->sigmaUnit ? fits::kRandom : fits::kPlain;
-}
-
-std::string outOfScope(unsigned kind) {
-    constexpr unsigned kOutcomes =
-        fits::kCount | fits::kYesNo | fits::kOrdered | fits::kOther | fits::kQuantile;
-    return (kind & kOutcomes) != 0   ? "It is made for least squares; of this outcome see its own "
-                                       "checks below."
-           : kind == fits::kHeldDown ? "It is made for least squares of equal rows."
-           : kind == fits::kDynamic
-               ? "It is made for least squares; of earlier moments see whether "
-                 "the cause can be trusted."
-           : kind == fits::kInstruments
-               ? "It is made for least squares; of instruments see whether "
-                 "the cause can be trusted."
-           : kind == fits::kRandom
-               ? "It is not made for rows less a share of their unit’s mean."
-               : "It is not made for effects that are swept out. With few groups, ask with the "
-                 "grouping among the terms.";
-}
-
-/// What does not exist is absent: a statistic or p outside of its law’s domain.
-void onlyNumbers(CheckResult& result) {
-    const auto exists = [](const std::optional<double>& x) { return !x || std::isfinite(*x); };
-    if (result.verdict == Verdict::NotApplicable) {
-        return;
-    }
-    if (!exists(result.statistic) || !exists(result.p)) {
-        result = notApplicable(
-            "Its statistic does not exist on these rows: what it sets against each other does not "
-            "vary, or too little is left.");
-    }
-}
-
-/// One check behind its border: a mistake in it is its own alone.
-CheckResult runOne(const Check& check, const CheckInput& in) {
-    const auto found = guarded("the check ‘" + std::string(check.name) + "’",
-                               [&]() -> Result<CheckResult> { return check.run(in); });
-    if (found) {
-        CheckResult result = *found;
-        onlyNumbers(result);
-        return result;
-    }
-    CheckResult result = notApplicable(found.error().text());
-    result.reading.front() = 'T';  // “The check …”
-    result.fault = found.error().code == ErrorCode::Fault;
-    return result;
-}
-
-}  // namespace
 
 std::string checkKey(const CheckResult& result) {
     return result.equation.empty() ? result.id : result.id + " " + result.equation;
@@ -482,69 +357,6 @@ std::string checkName(const CheckResult& result) {
     const std::string name = check == nullptr ? result.id : check->name;
     // An equation is called “to pruning”.
     return result.equation.empty() ? name : result.equation.substr(3) + ": " + name;
-}
-
-std::vector<CheckResult> runChecks(const Frame& frame, const Question& question,
-                                   const Design& design, const Fit& fit, double alpha,
-                                   const Job& job, const CheckRows* rows) {
-    std::vector<CheckRequest> wanted = question.checks;
-    if (question.allChecks) {
-        wanted.clear();
-        for (const Check& check : allChecks()) {
-            if (check.of != fits::kTrace) {
-                wanted.push_back(CheckRequest{check.id});
-            }
-        }
-    }
-    // The second step of a selection has an uneven spread of its own: least squares' checks would
-    // speak of that.
-    const unsigned kind =
-        isSelection(question.method) ? unsigned{fits::kOther} : kindOf(design, fit);
-    const bool counted = design.weightKind == WeightKind::Frequency && frame.moments() == nullptr;
-    const auto answered = [&](const CheckRequest& request) {
-        const Check* check = findCheck(request.id);
-        const bool aside = rows != nullptr && (counted || !isOfWeightedFit(request.id));
-        const CheckInput in{
-            frame, question, aside ? rows->design : design, aside ? rows->fit : fit, request,
-            alpha, job};
-        CheckResult result =
-            check == nullptr ? notApplicable("The check ‘" + request.id + "’ is not built yet.")
-            : check->needsRows && frame.moments() != nullptr
-                ? notApplicable("It looks at rows, and the source is a summary of them.")
-            : check->of == fits::kTrace
-                ? notApplicable(
-                      "It looks at a system of equations: ask how a cause reaches its "
-                      "outcome.")
-            : (check->of & kind) == 0 ? notApplicable(outOfScope(kind))
-            : fit.exact
-                ? notApplicable("The terms tell the outcome exactly: there is nothing to tell.")
-            : counted && rows == nullptr && !countsRows(request.id)
-                ? notApplicable("The weights stand for more rows than it can be made for.")
-                : runOne(*check, in);
-        if (aside && !counted && result.verdict != Verdict::NotApplicable) {
-            result.reading += " Each row counts once here, whatever its weight.";
-        }
-        result.id = request.id;
-        return result;
-    };
-    // Small ones side by side; large ones one after another, so that memory holds one’s work.
-    constexpr Eigen::Index kMostBeside = 2000000;
-    std::vector<CheckResult> results(wanted.size());
-    const auto at = [&](std::size_t k) {
-        if (!job.stopped()) {
-            results[k] = answered(wanted[k]);
-        }
-    };
-    if (design.X.size() <= kMostBeside) {
-        inParallel(wanted.size(), at);
-    } else {
-        for (std::size_t k = 0; k < wanted.size(); ++k) {
-            at(k);
-        }
-    }
-    // Those that a stop has left without an answer.
-    std::erase_if(results, [](const CheckResult& result) { return result.id.empty(); });
-    return results;
 }
 
 }  // namespace rapporto

@@ -16,10 +16,32 @@ using Eigen::Index;
 using Eigen::MatrixXd;
 using Eigen::VectorXd;
 
+std::string verdictMark(Verdict verdict) {
+    switch (verdict) {
+        case Verdict::Fine:
+            return "●";
+        case Verdict::Noted:
+            return "◇";
+        case Verdict::AllowedFor:
+            return "◉";
+        case Verdict::Weigh:
+            return "◆";
+        case Verdict::Fails:
+            return "■";
+        case Verdict::NotApplicable:
+            return "○";
+    }
+    return "○";
+}
+
 std::string verdictName(Verdict verdict) {
     switch (verdict) {
         case Verdict::Fine:
             return "fine";
+        case Verdict::Noted:
+            return "noted";
+        case Verdict::AllowedFor:
+            return "allowed-for";
         case Verdict::Weigh:
             return "weigh";
         case Verdict::Fails:

@@ -13,6 +13,10 @@
 namespace rapporto {
 namespace {
 
+/// So many rows that means, and with them effects, are near a normal law whatever the errors' is:
+/// Cochran's rule for skewed quantities (Sampling Techniques, 1977, section 2.15), never under 200.
+bool manyRows(double n, double skewness) { return n > 200.0 && n > 25.0 * skewness * skewness; }
+
 using Eigen::Index;
 using Eigen::VectorXd;
 
@@ -70,7 +74,10 @@ void describe(const CheckInput& in, CheckResult& result, const Moments& m) {
     // Size: skewness counts in full, excess kurtosis by half.
     result.verdict = judge(p, in.alpha, std::max(skew, tails / 2.0), 0.2, 1.0);
     result.headline = pClause(p);
-    const bool many = in.fit.n > 200.0;
+    const bool many = manyRows(in.fit.n, m.skewness);
+    if (many && isDoubt(result.verdict)) {
+        result.verdict = Verdict::Noted;
+    }
     const std::string shape = std::string(m.skewness > 0.2    ? "a long tail upwards"
                                           : m.skewness < -0.2 ? "a long tail downwards"
                                                               : "little lean") +
@@ -91,7 +98,9 @@ void describe(const CheckInput& in, CheckResult& result, const Moments& m) {
                          (many ? "With " + countText(static_cast<std::size_t>(in.fit.n)) +
                                      " rows the effects’ intervals hardly depend on this; "
                                      "intervals for single predictions do."
-                               : "With few rows the intervals of the effects depend on this.");
+                               : "With " + countText(static_cast<std::size_t>(in.fit.n)) +
+                                     " rows and such a shape the intervals of the effects depend "
+                                     "on this.");
     }
     result.exhibit = quantileExhibit(in);
     result.exhibit.title = result.verdict == Verdict::Fine ? "Residuals follow the normal line"

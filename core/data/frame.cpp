@@ -5,6 +5,7 @@
 #include <algorithm>
 #include <cmath>
 #include <mutex>
+#include <numeric>
 #include <unordered_map>
 
 namespace rapporto {
@@ -40,6 +41,59 @@ Column withoutCodes(const Column& column, const std::vector<Key>& codes,
             std::nan(""));
     }
     return Column::ofNumbers(column.name(), std::move(cells));
+}
+
+/// Values that a person had read as others. A text that stands for none of the levels there makes
+/// one of its own.
+Column readAsTold(const Column& column, const std::vector<VariableEntry>& entries) {
+    const auto entry = std::find_if(entries.begin(), entries.end(), [&](const VariableEntry& e) {
+        return e.name == column.name() && e.readAs && !e.readAs->empty();
+    });
+    if (entry == entries.end()) {
+        return column;
+    }
+    if (!column.isText()) {
+        std::vector<double> cells(column.numbers().begin(), column.numbers().end());
+        for (double& cell : cells) {
+            for (const ReadAs& one : *entry->readAs) {
+                const auto* from = std::get_if<double>(&one.from);
+                const auto* to = std::get_if<double>(&one.to);
+                if (from != nullptr && to != nullptr && cell == *from) {
+                    cell = *to;
+                    break;
+                }
+            }
+        }
+        return Column::ofNumbers(column.name(), std::move(cells));
+    }
+    std::vector<std::string> texts = column.texts();
+    std::vector<std::int32_t> becomes(texts.size());
+    std::iota(becomes.begin(), becomes.end(), 0);
+    for (const ReadAs& one : *entry->readAs) {
+        const auto from = std::find(texts.begin(), texts.end(), keyText(one.from));
+        auto to = std::find(texts.begin(), texts.end(), keyText(one.to));
+        if (from == texts.end()) {
+            continue;
+        }
+        const auto place = static_cast<std::size_t>(from - texts.begin());
+        if (to == texts.end()) {
+            texts.push_back(keyText(one.to));
+            becomes.push_back(static_cast<std::int32_t>(texts.size() - 1));
+            to = texts.end() - 1;
+        }
+        becomes[place] = static_cast<std::int32_t>(to - texts.begin());
+    }
+    // What is read as something that is itself read as another goes all the way, in a few steps.
+    for (std::size_t step = 0; step < entry->readAs->size(); ++step) {
+        for (std::int32_t& code : becomes) {
+            code = becomes[static_cast<std::size_t>(code)];
+        }
+    }
+    std::vector<std::int32_t> codes(column.codes().begin(), column.codes().end());
+    for (std::int32_t& code : codes) {
+        code = code < 0 ? code : becomes[static_cast<std::size_t>(code)];
+    }
+    return Column::ofTexts(column.name(), std::move(codes), std::move(texts));
 }
 
 Variable described(Variable variable, const std::vector<VariableEntry>& entries) {
@@ -169,11 +223,12 @@ Frame Frame::make(const Table& table, const std::vector<VariableEntry>& entries,
                   const std::vector<Derived>& derived, const Sample& sample, const Layout& layout) {
     Frame frame;
     frame.layout_ = layout;
+    frame.accepted_ = sample.accepted;
     frame.order_ = std::make_shared<LazyOrder>();
     for (std::size_t i = 0; i < table.columns.size(); ++i) {
         Variable variable = described(table.variables[i], entries);
-        frame.table_.columns.push_back(
-            withoutCodes(table.columns[i], variable.missing, variable.missingRanges));
+        frame.table_.columns.push_back(withoutCodes(readAsTold(table.columns[i], entries),
+                                                    variable.missing, variable.missingRanges));
         frame.index_[variable.name] = i;
         frame.table_.variables.push_back(std::move(variable));
     }

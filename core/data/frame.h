@@ -28,12 +28,29 @@ struct SetAside {
     friend bool operator==(const SetAside&, const SetAside&) = default;
 };
 
+/// Something odd about the data that a person has looked at and lets stand.
+struct AcceptedOddity {
+    std::string odd;  ///< Its id.
+    std::string reason;
+
+    friend bool operator==(const AcceptedOddity&, const AcceptedOddity&) = default;
+};
+
 /// Which rows a study speaks about.
 struct Sample {
     std::string where;  ///< A condition; empty: all rows.
     std::vector<SetAside> setAside;
+    std::vector<AcceptedOddity> accepted = {};
 
     friend bool operator==(const Sample&, const Sample&) = default;
+};
+
+/// A value that is read as another: one level spelled twice.
+struct ReadAs {
+    Key from;
+    Key to;
+
+    friend bool operator==(const ReadAs&, const ReadAs&) = default;
 };
 
 /// What a person said about a variable, where it differs from what the import found.
@@ -47,6 +64,7 @@ struct VariableEntry {
     std::optional<std::vector<KeyRange>> missingRanges;
     std::optional<std::vector<Level>> levels;
     std::optional<Key> base;
+    std::optional<std::vector<ReadAs>> readAs = {};
 
     friend bool operator==(const VariableEntry&, const VariableEntry&) = default;
 };
@@ -94,6 +112,9 @@ class Frame {
 
     [[nodiscard]] const std::optional<Refusal>& ruleRefusal() const { return ruleRefusal_; }
 
+    /// What is odd about the data and was let stand.
+    [[nodiscard]] const std::vector<AcceptedOddity>& accepted() const { return accepted_; }
+
     /// Rows where a derived variable had no value though its parts did (ln of zero, …).
     [[nodiscard]] std::size_t undefinedIn(const std::string& derived) const;
 
@@ -122,6 +143,7 @@ class Frame {
     struct LazyOrder;
     std::shared_ptr<LazyOrder> order_;
     std::optional<Refusal> ruleRefusal_;
+    std::vector<AcceptedOddity> accepted_;
     std::optional<Refusal> refusal_;
     std::shared_ptr<const SummaryMatrix> moments_;
 };

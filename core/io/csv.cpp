@@ -488,7 +488,8 @@ Result<Import> readDelimited(std::string_view bytes, const ReaderOptions& option
     std::vector<Settled> settled(columns,
                                  Settled{Column::ofNumbers("", std::vector<double>()), {}, {}});
     inParallel(columns, [&](std::size_t j) {
-        settled[j] = meant[j] ? settleTexts(found[j]) : settleColumn(found[j], import.used);
+        settled[j] =
+            meant[j] ? settleTexts(found[j], import.used) : settleColumn(found[j], import.used);
         found[j] = Column::ofNumbers("", std::vector<double>());
     });
     for (Settled& one : settled) {

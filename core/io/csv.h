@@ -34,8 +34,10 @@ struct ReaderOptions {
     std::string table;     ///< Of a database or package; empty: the first.
     std::string query;     ///< Read-only; instead of a table.
     double patience = 15;  ///< Seconds that a database may take; 0: without end.
-    std::vector<LineRepair> repairs;  ///< Of a delimited text.
-    std::vector<std::string> asText;  ///< Columns that hold texts whatever they look like.
+    std::vector<LineRepair> repairs;        ///< Of a delimited text.
+    std::vector<std::string> asText;        ///< Columns that hold texts whatever they look like.
+    std::vector<std::string> missing = {};  ///< Texts that are no answer, in any column.
+    bool keepSpaces = false;                ///< Around texts; else they are taken off.
 
     friend bool operator==(const ReaderOptions&, const ReaderOptions&) = default;
 };
@@ -51,6 +53,8 @@ struct ColumnEvidence {
     std::string reason;          ///< “1,149 whole numbers from 18 to 84; 31 blank”.
     std::string suggestion;      ///< A question worth asking, or empty.
     std::vector<Key> suspected;  ///< Codes that look like “no answer”.
+    /// Of a column that is almost all numbers: the texts in the way, the most frequent first.
+    std::vector<std::string> inTheWay = {};
 };
 
 struct Import {

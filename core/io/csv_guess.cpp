@@ -1,6 +1,8 @@
 #include "core/io/csv_guess.h"
 
 #include "core/base/format.h"
+#include "core/data/text_index.h"
+#include "core/io/dressed_numbers.h"
 
 #include <fast_float/fast_float.h>
 #include <fmt/format.h>
@@ -10,6 +12,7 @@
 #include <chrono>
 #include <cmath>
 #include <cstring>
+#include <map>
 #include <set>
 
 namespace rapporto {
@@ -339,6 +342,116 @@ std::optional<char> guessThousands(const std::vector<std::vector<std::string>>& 
     return std::nullopt;
 }
 
+bool isNoAnswer(const std::string& text, const ReaderOptions& options) {
+    const std::string_view cell = withoutOuterSpaces(text);
+    return isMissingWord(cell) ||
+           std::find(options.missing.begin(), options.missing.end(), cell) != options.missing.end();
+}
+
+/// The texts that say something, and how many cells say each.
+struct Said {
+    std::vector<std::string> texts;
+    std::vector<std::size_t> uses;
+};
+
+Said saidIn(const Column& raw, const ReaderOptions& options) {
+    std::vector<std::size_t> uses(raw.texts().size(), 0);
+    for (const std::int32_t code : raw.codes()) {
+        if (code >= 0) {
+            ++uses[static_cast<std::size_t>(code)];
+        }
+    }
+    Said out;
+    for (std::size_t i = 0; i < uses.size(); ++i) {
+        if (uses[i] > 0 && !isNoAnswer(raw.texts()[i], options)) {
+            out.texts.push_back(raw.texts()[i]);
+            out.uses.push_back(uses[i]);
+        }
+    }
+    return out;
+}
+
+/// Numbers in a dress: marks between thousands, signs and units around them.
+std::optional<Settled> asDressed(const Column& raw, const ReaderOptions& options) {
+    const Said said = saidIn(raw, options);
+    const auto found = undressed(said.texts, *options.decimal);
+    if (!found || std::any_of(found->values.begin(), found->values.end(),
+                              [](const auto& value) { return !value; })) {
+        return std::nullopt;
+    }
+    std::map<std::string, double, std::less<>> valueOf;
+    for (std::size_t i = 0; i < said.texts.size(); ++i) {
+        valueOf.emplace(said.texts[i], *found->values[i]);
+    }
+    std::vector<double> values(raw.texts().size(), std::nan(""));
+    for (std::size_t i = 0; i < values.size(); ++i) {
+        const auto at = valueOf.find(raw.texts()[i]);
+        values[i] = at == valueOf.end() ? values[i] : at->second;
+    }
+    std::vector<double> cells;
+    cells.reserve(raw.size());
+    for (const std::int32_t code : raw.codes()) {
+        cells.push_back(code < 0 ? std::nan("") : values[static_cast<std::size_t>(code)]);
+    }
+    const std::string words = found->dress.words();
+    Settled out = numberColumn(Column::ofNumbers(raw.name(), std::move(cells)),
+                               words.empty() ? "" : "; read with " + words);
+    out.variable.unit = found->dress.unit;
+    return out;
+}
+
+/// What stands between a column and its being numbers.
+void noteAlmostNumbers(const Column& raw, const ReaderOptions& options, Settled& out) {
+    const Said said = saidIn(raw, options);
+    const auto found = undressed(said.texts, *options.decimal);
+    if (!found) {
+        return;
+    }
+    std::vector<std::pair<std::size_t, std::string>> odd;
+    std::size_t cells = 0;
+    std::size_t inWay = 0;
+    for (std::size_t i = 0; i < said.texts.size(); ++i) {
+        cells += said.uses[i];
+        if (!found->values[i]) {
+            inWay += said.uses[i];
+            odd.emplace_back(said.uses[i], said.texts[i]);
+        }
+    }
+    if (inWay * 5 > cells) {
+        return;
+    }
+    std::stable_sort(odd.begin(), odd.end(),
+                     [](const auto& a, const auto& b) { return a.first > b.first; });
+    std::string names;
+    for (const auto& [uses, text] : odd) {
+        out.evidence.inTheWay.push_back(text);
+        if (names.size() < 60) {
+            names += fmt::format("{}‘{}’{}", names.empty() ? "" : ", ", text,
+                                 uses > 1 ? fmt::format(" ×{}", uses) : "");
+        }
+    }
+    out.evidence.suggestion = "almost all are numbers; in the way: " + names;
+}
+
+/// Spaces around texts are slips of entering; the cells that differ by them alone are one level.
+Column withoutSpaces(const Column& raw, std::size_t& touched) {
+    std::vector<std::int32_t> becomes;
+    TextIndex index;
+    for (const std::string& text : raw.texts()) {
+        const std::string_view plain = withoutOuterSpaces(text);
+        touched += plain.size() < text.size() ? 1U : 0U;
+        becomes.push_back(plain.empty() ? -1 : index.add(plain));
+    }
+    if (touched == 0) {
+        return raw;
+    }
+    std::vector<std::int32_t> codes(raw.codes().begin(), raw.codes().end());
+    for (std::int32_t& code : codes) {
+        code = code < 0 ? code : becomes[static_cast<std::size_t>(code)];
+    }
+    return Column::ofTexts(raw.name(), std::move(codes), index.take());
+}
+
 // Numbers but for a few cells that hold missing words: those become missing, and are counted.
 std::optional<Settled> asNumbers(const Column& raw, const ReaderOptions& options) {
     const auto& texts = raw.texts();
@@ -360,7 +473,7 @@ std::optional<Settled> asNumbers(const Column& raw, const ReaderOptions& options
             }
             values[i] = *value;
             numbers += uses[i];
-        } else if (isMissingWord(trimmed(texts[i]))) {
+        } else if (isNoAnswer(texts[i], options)) {
             words += fmt::format("{}‘{}’ ×{}", words.empty() ? "" : ", ", texts[i], uses[i]);
         } else {
             return std::nullopt;
@@ -590,7 +703,9 @@ ReaderOptions guessOptions(std::string_view text, ReaderOptions options) {
     return options;
 }
 
-Settled settleTexts(const Column& raw) {
+Settled settleTexts(const Column& given, const ReaderOptions& options) {
+    std::size_t spaced = 0;
+    const Column raw = options.keepSpaces ? given : withoutSpaces(given, spaced);
     Settled out{raw, {}, {}};
     out.variable.name = raw.name();
     const std::size_t distinct = raw.texts().size();
@@ -600,6 +715,10 @@ Settled settleTexts(const Column& raw) {
     out.evidence.reason =
         fmt::format("{} in {}", plural(distinct, "different text", "different texts"),
                     plural(filled, "row", "rows"));
+    if (spaced > 0) {
+        out.evidence.reason +=
+            fmt::format("; spaces around {} taken off", plural(spaced, "text", "texts"));
+    }
     return out;
 }
 
@@ -616,24 +735,19 @@ Settled settleColumn(const Column& raw, const ReaderOptions& options) {
     if (auto dates = asDates(raw)) {
         return *std::move(dates);
     }
-    Settled out = settleTexts(raw);
-    const std::size_t distinct = raw.texts().size();
-    std::size_t numeric = 0;
-    std::string odd;
-    for (const auto& text : raw.texts()) {
-        if (parseNumber(trimmed(text), *options.decimal, options.thousands)) {
-            ++numeric;
-        } else if (odd.size() < 60) {
-            odd += (odd.empty() ? "‘" : ", ‘") + text + "’";
-        }
+    const bool beyond =
+        std::any_of(raw.texts().begin(), raw.texts().end(),
+                    [](const std::string& text) { return isBeyondNumbers(trimmed(text)); });
+    if (auto numbers = beyond ? std::nullopt : asDressed(raw, options)) {
+        return *std::move(numbers);
     }
-    if (std::any_of(raw.texts().begin(), raw.texts().end(),
-                    [](const std::string& text) { return isBeyondNumbers(trimmed(text)); })) {
+    Settled out = settleTexts(raw, options);
+    if (beyond) {
         out.evidence.reason +=
             "; whole numbers longer than a number holds: read as texts, so that none becomes "
             "another";
-    } else if (numeric * 10 > distinct * 8) {
-        out.evidence.suggestion = "almost all are numbers; in the way: " + odd;
+    } else {
+        noteAlmostNumbers(raw, options, out);
     }
     return out;
 }

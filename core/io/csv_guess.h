@@ -28,7 +28,7 @@ struct Settled {
 [[nodiscard]] Settled settleColumn(const Column& raw, const ReaderOptions& options);
 
 /// The same for texts that are meant as texts, whatever they look like.
-[[nodiscard]] Settled settleTexts(const Column& raw);
+[[nodiscard]] Settled settleTexts(const Column& raw, const ReaderOptions& options);
 
 /// One number under the options, or nothing; no surrounding spaces.
 /// A whole number that a double does not hold: rounded to one it would be another, as identifiers

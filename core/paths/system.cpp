@@ -323,10 +323,7 @@ class Builder {
             equation.to = canonical(path.to);
             q.without = question_.without;
             equation.question = q;
-            if (found->forChecks) {
-                equation.checkRows =
-                    std::make_shared<const CheckRows>(*std::move(found->forChecks));
-            }
+            equation.checkRows = found->forChecks;
             equation.design = std::make_shared<const Design>(std::move(found->design));
             equation.fit = std::make_shared<const Fit>(std::move(found->fit));
             for (const std::string& warning : equation.design->warnings) {

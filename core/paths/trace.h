@@ -3,6 +3,7 @@
 #include "core/checks/check.h"
 #include "core/study/study.h"
 
+#include <functional>
 #include <memory>
 #include <optional>
 #include <string>
@@ -20,7 +21,8 @@ struct TraceEquation {
     Question question;  ///< As it would be asked by itself.
     std::shared_ptr<const Design> design;
     std::shared_ptr<const Fit> fit;
-    std::shared_ptr<const CheckRows> checkRows;  ///< What checks look at instead; else null.
+    /// What checks look at instead of weighted rows; empty where they look at the rows as they are.
+    std::function<std::shared_ptr<const CheckRows>()> checkRows;
 
     [[nodiscard]] bool isLinear() const { return question.method == "least-squares"; }
 };

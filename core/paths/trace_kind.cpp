@@ -3,13 +3,14 @@
 
 #include "core/base/format.h"
 #include "core/base/parallel.h"
-#include "core/paths/known_checks.h"
 #include "core/paths/trace.h"
+#include "core/study/known_checks.h"
 #include "core/study/question_codec.h"
 #include "core/study/results.h"
 
 #include <algorithm>
 #include <cmath>
+#include <mutex>
 #include <set>
 
 namespace rapporto {
@@ -261,50 +262,109 @@ Remedy byItself(const Question& equation, const std::string& to, const Question&
             "as a question of its own it can be asked by every estimator", variant};
 }
 
-/// The checks of an equation with next steps for the whole trace.
-std::vector<CheckResult> checksOf(const Frame& frame, const Answer& answer,
-                                  const TraceEquation& equation, const Job& job) {
-    auto known = knownChecks(frame, equation, answer.alpha);
-    const bool wasKnown = known.has_value();
-    auto checks = known ? *std::move(known)
-                        : runChecks(frame, equation.question, *equation.design, *equation.fit,
-                                    answer.alpha, job.quiet(), equation.checkRows.get());
-    if (!wasKnown && !job.stopped()) {
-        keepChecks(frame, equation, answer.alpha, checks);
-    }
-    for (CheckResult& check : checks) {
-        check.equation = "to " + equation.to;
-        std::vector<Remedy> remedies;
-        for (const Remedy& remedy : check.remedies) {
-            if (auto own = asTraceRemedy(remedy, equation.question, answer.question)) {
-                remedies.push_back(*std::move(own));
-            }
+/// A check of an equation, with next steps for the whole trace.
+CheckResult asTraceCheck(CheckResult check, const TraceEquation& equation, const Question& trace) {
+    check.equation = "to " + equation.to;
+    std::vector<Remedy> remedies;
+    for (const Remedy& remedy : check.remedies) {
+        if (auto own = asTraceRemedy(remedy, equation.question, trace)) {
+            remedies.push_back(*std::move(own));
         }
-        const bool doubtful = check.verdict == Verdict::Fails || check.verdict == Verdict::Weigh;
-        if (doubtful && remedies.empty() && !check.remedies.empty()) {
-            remedies.push_back(byItself(equation.question, equation.to, answer.question));
-        }
-        check.remedies = std::move(remedies);
     }
-    return checks;
+    const bool doubtful = check.verdict == Verdict::Fails || check.verdict == Verdict::Weigh;
+    if (doubtful && remedies.empty() && !check.remedies.empty()) {
+        remedies.push_back(byItself(equation.question, equation.to, trace));
+    }
+    check.remedies = std::move(remedies);
+    return check;
 }
 
-Result<void> answerTrace(Answer& answer, const Study& study, const Frame& frame, const Job& job) {
-    auto trace = traceCauses(study, frame, answer.question, answer.rows, job);
-    if (!trace) {
-        return tl::make_unexpected(trace.error());
+/// The checks of all equations, shown as they come.
+class EquationChecks {
+  public:
+    EquationChecks(Answer& answer, const Trace& trace, const Making& making)
+        : answer_(answer), trace_(trace), making_(making), own_(trace.equations.size()) {
+        ofWhole_ = answer.checks;
+        for (std::size_t e = 0; e < own_.size(); ++e) {
+            take(e, awaitedChecks(trace.equations[e].question));
+        }
     }
+
+    /// Shows what is there.
+    void show() {
+        const std::scoped_lock lock(mutex_);
+        gather();
+        if (making_.show) {
+            making_.show(answer_);
+        }
+    }
+
+    /// Puts all of them into the answer.
+    void gather() {
+        answer_.checks = ofWhole_;
+        for (const auto& checks : own_) {
+            answer_.checks.insert(answer_.checks.end(), checks.begin(), checks.end());
+        }
+    }
+
+    void run(const Frame& frame) {
+        inParallel(own_.size(), [&](std::size_t e) {
+            const TraceEquation& equation = trace_.equations[e];
+            CheckRun run{frame,
+                         equation.question,
+                         *equation.design,
+                         *equation.fit,
+                         answer_.alpha,
+                         equation.checkRows,
+                         {}};
+            if (making_.show) {
+                run.tell = [&](const std::vector<CheckResult>& checks) {
+                    take(e, checks);
+                    show();
+                };
+            }
+            if (making_.known != nullptr) {
+                making_.known->serve(run);
+            }
+            take(e, runChecks(run, making_.job.quiet()));
+        });
+    }
+
+  private:
+    void take(std::size_t e, const std::vector<CheckResult>& checks) {
+        std::vector<CheckResult> told;
+        for (const CheckResult& check : checks) {
+            told.push_back(asTraceCheck(check, trace_.equations[e], answer_.question));
+        }
+        const std::scoped_lock lock(mutex_);
+        own_[e] = std::move(told);
+    }
+
+    Answer& answer_;
+    const Trace& trace_;
+    const Making& making_;
+    std::mutex mutex_;
+    std::vector<CheckResult> ofWhole_;
+    std::vector<std::vector<CheckResult>> own_;
+};
+
+Result<void> answerTrace(Answer& answer, const Study& study, const Frame& frame,
+                         const Making& making) {
+    const Job& job = making.job;
+    auto found = traceCauses(study, frame, answer.question, answer.rows, job);
+    if (!found) {
+        return tl::make_unexpected(found.error());
+    }
+    const auto trace = std::make_shared<const Trace>(*std::move(found));
+    answer.trace = trace;
     answer.checks = runTraceChecks(frame, answer.question, *trace, answer.alpha, job);
-    std::vector<std::vector<CheckResult>> own(trace->equations.size());
-    inParallel(own.size(),
-               [&](std::size_t e) { own[e] = checksOf(frame, answer, trace->equations[e], job); });
-    for (auto& checks : own) {
-        std::move(checks.begin(), checks.end(), std::back_inserter(answer.checks));
-    }
+    EquationChecks checks(answer, *trace, making);
+    checks.show();
+    checks.run(frame);
     if (job.stopped()) {
         return stoppedWork();
     }
-    answer.trace = std::make_shared<const Trace>(*std::move(trace));
+    checks.gather();
     return {};
 }
 

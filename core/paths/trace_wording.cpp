@@ -584,10 +584,7 @@ void traceReport(ReportSheet& sheet, const Answer& answer, const std::string& it
             if (c.verdict == Verdict::NotApplicable) {
                 continue;
             }
-            const char* mark = c.verdict == Verdict::Fine    ? "● "
-                               : c.verdict == Verdict::Weigh ? "◆ "
-                                                             : "■ ";
-            sheet.put(Kind::Paragraph, mark + std::string("**") + checkName(c) + "**, " +
+            sheet.put(Kind::Paragraph, verdictMark(c.verdict) + " **" + checkName(c) + "**, " +
                                            verdictName(c.verdict) + ". " + c.reading);
         }
     } else if (item == "methods") {

@@ -18,18 +18,7 @@ const Decision* decisionOn(const Question& question, const std::string& check) {
 
 std::string titleOf(const Question& q) { return q.title.empty() ? q.id : q.title; }
 
-/// The question’s own errors do not need the assumption.
-bool allowedFor(const ErrorSpec& errors, const std::string& group) {
-    const bool together =
-        errors.kind == "clustered" || errors.kind == "autocorrelation" ||
-        (errors.kind == "bootstrap" && errors.scheme.find("clusters") != std::string::npos);
-    if (group == findCheck("breusch-pagan")->group) {
-        return errors.kind != "classical";
-    }
-    return group == findCheck("intraclass")->group && together;
-}
-
-/// The first variant, in the order of the study, that does not have the doubt.
+/// What the first variant, in the order of the study, that does not have the doubt says of it.
 std::string answeredBy(const Study& study, const std::vector<const Answer*>& answers,
                        const std::string& id, const std::string& group) {
     for (const Question* member : study.family(id)) {
@@ -37,14 +26,22 @@ std::string answeredBy(const Study& study, const std::vector<const Answer*>& ans
             if (member->id == id || a->question.id != member->id || !a->fit) {
                 continue;
             }
-            for (const GroupVerdict& v : verdictsByGroup(a->checks)) {
-                if (v.group == group && v.worst == Verdict::Fine) {
-                    return titleOf(a->question);
+            for (const GroupVerdict& v : verdictsByGroup(a->checks, a->alpha)) {
+                if (v.group == group && !isDoubt(v.worst) && v.worst != Verdict::NotApplicable) {
+                    return (v.worst == Verdict::AllowedFor ? "errors allow for it in ‘"
+                                                           : "fine in ‘") +
+                           titleOf(a->question) + "’";
                 }
             }
         }
     }
     return {};
+}
+
+/// Every check that gives the group its verdict has a decision.
+bool isDecided(const Question& question, const std::vector<std::string>& checks) {
+    return std::all_of(checks.begin(), checks.end(),
+                       [&](const std::string& id) { return decisionOn(question, id) != nullptr; });
 }
 
 AssumptionRow rowFor(const Study& study, const std::vector<const Answer*>& answers, const Answer& a,
@@ -54,28 +51,24 @@ AssumptionRow rowFor(const Study& study, const std::vector<const Answer*>& answe
     row.title = titleOf(a.question);
     row.group = verdict.group;
     row.worst = verdict.worst;
-    for (const CheckResult& c : a.checks) {
-        const Check* check = findCheck(c.id);
-        if (check == nullptr || check->group != verdict.group || c.verdict != verdict.worst) {
-            continue;
-        }
-        row.checks.push_back(c.id);
-        if (verdict.worst == Verdict::Fails || verdict.worst == Verdict::Weigh) {
-            row.evidence += (row.evidence.empty() ? "" : "; ") + std::string(check->name) +
-                            (c.headline.empty() ? "" : ": " + c.headline);
-        }
-    }
+    row.awaited = verdict.awaited;
+    row.checks = verdict.ids;
     if (verdict.worst == Verdict::Fine || verdict.worst == Verdict::NotApplicable) {
         row.state = verdict.worst == Verdict::Fine ? AssumptionRow::State::Fine
                                                    : AssumptionRow::State::Unasked;
         row.evidence = verdict.worst == Verdict::Fine ? joinedNames(verdict.names) : "";
         return row;
     }
+    for (const CheckResult& c : a.checks) {
+        if (std::find(verdict.ids.begin(), verdict.ids.end(), c.id) != verdict.ids.end()) {
+            row.evidence += (row.evidence.empty() ? "" : "; ") +
+                            std::string(findCheck(c.id)->name) +
+                            (c.headline.empty() ? "" : ": " + c.headline);
+        }
+    }
     std::vector<std::string> reasons;
-    bool all = true;
     for (const std::string& id : row.checks) {
         const Decision* d = decisionOn(a.question, id);
-        all = all && d != nullptr;
         const std::string words = d == nullptr ? "" : d->what + ": " + d->reason;
         if (d != nullptr && std::find(reasons.begin(), reasons.end(), words) == reasons.end()) {
             reasons.push_back(words);
@@ -84,20 +77,21 @@ AssumptionRow rowFor(const Study& study, const std::vector<const Answer*>& answe
     for (const std::string& reason : reasons) {
         row.done += (row.done.empty() ? "" : "; ") + reason;
     }
-    if (all) {
+    const auto say = [&](AssumptionRow::State state, const std::string& what) {
+        row.state = state;
+        row.done += what.empty() ? "" : (row.done.empty() ? "" : "; ") + what;
+    };
+    if (isDecided(a.question, row.checks)) {
         row.state = AssumptionRow::State::Decided;
-        return row;
-    }
-    if (allowedFor(a.question.errors, verdict.group)) {
-        row.state = AssumptionRow::State::Answered;
-        row.done += (row.done.empty() ? "" : "; ") +
-                    ("errors " + a.question.errors.shown() + " allow for it");
-        return row;
-    }
-    const std::string variant = answeredBy(study, answers, a.question.id, verdict.group);
-    row.state = variant.empty() ? AssumptionRow::State::Open : AssumptionRow::State::Answered;
-    if (!variant.empty()) {
-        row.done += (row.done.empty() ? "" : "; ") + ("fine in ‘" + variant + "’");
+    } else if (verdict.worst == Verdict::AllowedFor) {
+        say(AssumptionRow::State::Answered,
+            "errors " + a.question.errors.shown() + " allow for it");
+    } else if (verdict.worst == Verdict::Noted) {
+        say(AssumptionRow::State::Noted, "what is asked hardly depends on it");
+    } else {
+        const std::string variant = answeredBy(study, answers, a.question.id, verdict.group);
+        variant.empty() ? say(AssumptionRow::State::Open, "")
+                        : say(AssumptionRow::State::Answered, variant);
     }
     return row;
 }
@@ -112,11 +106,19 @@ std::vector<AssumptionRow> assumptionLedger(const Study& study,
             if (a == nullptr || a->question.id != q.id || !a->fit) {
                 continue;
             }
-            for (const GroupVerdict& verdict : verdictsByGroup(a->checks)) {
+            for (const GroupVerdict& verdict : verdictsByGroup(a->checks, a->alpha)) {
                 out.push_back(rowFor(study, answers, *a, verdict));
             }
         }
     }
+    return out;
+}
+
+std::vector<GroupVerdict> openDoubts(const Answer& answer) {
+    std::vector<GroupVerdict> out = verdictsByGroup(answer.checks, answer.alpha);
+    std::erase_if(out, [&](const GroupVerdict& one) {
+        return !isDoubt(one.worst) || one.awaited || isDecided(answer.question, one.ids);
+    });
     return out;
 }
 

@@ -8,16 +8,18 @@ namespace rapporto {
 struct AssumptionRow {
     enum class State : std::uint8_t {
         Fine,      ///< Nothing speaks against it.
+        Noted,     ///< It does not hold, and what is asked hardly depends on it.
         Unasked,   ///< No check of it applies.
         Open,      ///< A check speaks against it and nobody has said anything.
         Decided,   ///< A person gave a reason.
-        Answered,  ///< A variant of the question does not have the doubt.
+        Answered,  ///< The question’s errors allow for it, or a variant does not have the doubt.
     };
 
     std::string question;  ///< Id.
     std::string title;     ///< Of the question, for people.
     std::string group;     ///< “Is the spread even?”.
     Verdict worst = Verdict::Fine;
+    bool awaited = false;  ///< Some of its checks are still being worked out.
     std::string evidence;  ///< “Breusch–Pagan p = .007; Harvey p < .001”.
     State state = State::Fine;
     std::string done;                 ///< In words; empty while open.
@@ -29,6 +31,9 @@ struct AssumptionRow {
 /// same question comes out fine.
 [[nodiscard]] std::vector<AssumptionRow> assumptionLedger(
     const Study& study, const std::vector<const Answer*>& answers);
+
+/// The groups of an answer’s checks in which a doubt is open: no decision covers it.
+[[nodiscard]] std::vector<GroupVerdict> openDoubts(const Answer& answer);
 
 /// How many doubts of these questions are open.
 [[nodiscard]] std::size_t openDoubts(const std::vector<AssumptionRow>& rows);

@@ -187,10 +187,7 @@ class ReportBuilder {
                 continue;
             }
             const Check* check = findCheck(c.id);
-            const char* mark = c.verdict == Verdict::Fine    ? "● "
-                               : c.verdict == Verdict::Weigh ? "◆ "
-                                                             : "■ ";
-            put(Kind::Paragraph, mark + std::string("**") +
+            put(Kind::Paragraph, verdictMark(c.verdict) + " **" +
                                      (check == nullptr ? c.id : check->name) + "**, " +
                                      verdictName(c.verdict) + ". " + c.reading);
         }

@@ -11,6 +11,7 @@
 #include "core/numerics/distributions.h"
 #include "core/paths/trace.h"
 #include "core/paths/trace_kind.h"
+#include "core/report/assumptions.h"
 #include "core/report/cause_reading.h"
 #include "core/report/request_wording.h"
 #include "core/report/term_choice_picture.h"
@@ -310,6 +311,22 @@ std::vector<std::string> effectReading(const Answer& answer, std::size_t coeffic
                       shortNumber(*c.designEffect, 2) +
                       " times** the variance of as many rows drawn one by one.");
     }
+    std::vector<std::string> ofData;
+    for (const CheckResult& r : answer.checks) {
+        const Check* check = findCheck(r.id);
+        const bool decided =
+            std::any_of(answer.question.decisions.begin(), answer.question.decisions.end(),
+                        [&](const Decision& d) { return d.check == r.id; });
+        if (check != nullptr && check->of == fits::kAll && isDoubt(r.verdict) && !decided &&
+            !r.awaited) {
+            ofData.push_back(r.headline);
+        }
+    }
+    if (!ofData.empty()) {
+        // Before any number: whether it is one of what it seems to be of.
+        out.insert(out.begin(),
+                   "~The data may not be what they seem: " + joinedNames(ofData) + ". See Checks.");
+    }
     const bool doubt =
         answer.question.errors.kind == "classical" &&
         std::any_of(answer.checks.begin(), answer.checks.end(), [](const CheckResult& r) {
@@ -466,12 +483,10 @@ std::string explainReading(const Answer& answer) {
     }
     std::string doubts;
     std::size_t count = 0;
-    for (const GroupVerdict& group : verdictsByGroup(answer.checks)) {
-        if (group.worst == Verdict::Fails || group.worst == Verdict::Weigh) {
-            doubts +=
-                (doubts.empty() ? " " : "; ") + group.group + " (" + joinedNames(group.names) + ")";
-            ++count;
-        }
+    for (const GroupVerdict& group : openDoubts(answer)) {
+        doubts +=
+            (doubts.empty() ? " " : "; ") + group.group + " (" + joinedNames(group.names) + ")";
+        ++count;
     }
     if (count > 0) {
         text += " **" + plural(count, "doubt remains", "doubts remain") + "**:" + doubts + ".";

@@ -3,6 +3,8 @@
 #include "core/base/border.h"
 #include "core/study/question_kind.h"
 
+#include <algorithm>
+
 namespace rapporto {
 namespace {
 
@@ -63,8 +65,13 @@ std::size_t bytesOf(const Answer& answer) {
     return total;
 }
 
+std::size_t awaitedChecks(const Answer& answer) {
+    return static_cast<std::size_t>(std::count_if(answer.checks.begin(), answer.checks.end(),
+                                                  [](const auto& one) { return one.awaited; }));
+}
+
 Answer answerQuestion(const Study& study, const Frame& frame, const Question& question,
-                      const Job& job) {
+                      const Making& making) {
     Answer answer;
     answer.question = question;
     answer.alpha = study.alpha;
@@ -80,7 +87,7 @@ Answer answerQuestion(const Study& study, const Frame& frame, const Question& qu
                                                               "",
                                                               {}}));
         }
-        return kind->answer(answer, study, frame, job);
+        return kind->answer(answer, study, frame, making);
     });
     if (!done) {
         answer.refusal = done.error();

@@ -8,11 +8,13 @@
 
 #include <nlohmann/json_fwd.hpp>
 
+#include <functional>
 #include <memory>
 
 namespace rapporto {
 
 struct Trace;
+class KnownChecks;
 
 /// A question answered, or refused with why. Immutable.
 struct Answer {
@@ -37,12 +39,27 @@ struct Answer {
     bool fromMoments = false;  ///< No rows were at hand: `fit` tells nothing by row.
 };
 
+/// What goes with the making of an answer beside what is asked.
+struct Making {
+    /// Nobody looks while it is made, and nothing is remembered.
+    Making(const Job& of) : job(of) {}
+
+    Job job;
+    /// Shown the answer so far, from any thread, one call at a time: all of it but checks, which
+    /// are awaited in their places. Not called for what is there at once. May be empty.
+    std::function<void(const Answer&)> show = {};
+    KnownChecks* known = nullptr;  ///< Checks made before; null: nothing is remembered.
+};
+
+/// Checks of an answer that are still being worked out.
+[[nodiscard]] std::size_t awaitedChecks(const Answer& answer);
+
 /// About how much memory an answer keeps: its matrices and what is kept row by row.
 [[nodiscard]] std::size_t bytesOf(const Answer& answer);
 
 /// One question answered by its kind.
 [[nodiscard]] Answer answerQuestion(const Study& study, const Frame& frame,
-                                    const Question& question, const Job& job);
+                                    const Question& question, const Making& making);
 
 /// What went wrong inside this program is said once more where the person looks for faults.
 template <class T>

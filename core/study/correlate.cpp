@@ -198,7 +198,7 @@ void writeCorrelate(JsonWriter& out, const Question& q) {
 }
 
 Result<void> answerCorrelate(Answer& answer, const Study& study, const Frame& frame,
-                             const Job& job) {
+                             const Making& making) {
     const Question& question = answer.question;
     CorrelationSettings settings;
     settings.kind = question.coefficient == "spearman"  ? CorrelationKind::Spearman
@@ -210,7 +210,7 @@ Result<void> answerCorrelate(Answer& answer, const Study& study, const Frame& fr
     settings.listwise = question.listwise;
     settings.alpha = study.alpha;
     answer.rows = RowCounts{};
-    auto table = correlated(frame, question, settings, answer.rows, job);
+    auto table = correlated(frame, question, settings, answer.rows, making.job);
     if (!table) {
         return tl::make_unexpected(table.error());
     }

@@ -11,6 +11,7 @@
 #include "core/model/quantile.h"
 #include "core/model/reweighted.h"
 #include "core/report/wording.h"
+#include "core/study/known_checks.h"
 #include "core/study/question_codec.h"
 #include "core/study/results.h"
 
@@ -313,14 +314,13 @@ Result<void> allNumbers(const Fit& fit) {
 }
 
 /// Design, estimate, what is described beside it.
-Result<Fit> estimated(const Study& study, const Question& question, const Estimator& estimator,
+Result<Fit> estimated(double alpha, const Question& question, const Estimator& estimator,
                       Design& design, const ErrorSpec& errors, const Job& job) {
     const bool again = isRedone(question, errors, design);
     const ErrorSpec first = again ? ErrorSpec{} : errors;
-    auto fit = estimator.estimate(design, question.settings, first, study.alpha, job);
+    auto fit = estimator.estimate(design, question.settings, first, alpha, job);
     if (fit && again) {
-        fit =
-            redone(*std::move(fit), estimator, design, question.settings, errors, study.alpha, job);
+        fit = redone(*std::move(fit), estimator, design, question.settings, errors, alpha, job);
     }
     if (!fit) {
         return fit;
@@ -329,29 +329,44 @@ Result<Fit> estimated(const Study& study, const Question& question, const Estima
         return tl::make_unexpected(numbers.error());
     }
     // Within a panel the fit is of the swept columns.
-    describeInstruments(*fit, fit->linearised ? *fit->linearised : design, first, study.alpha, job);
-    describeQuantiles(*fit, design, first, study.alpha, job);
-    profileIntervals(*fit, design, question.settings, errors, study.alpha);
+    describeInstruments(*fit, fit->linearised ? *fit->linearised : design, first, alpha, job);
+    describeQuantiles(*fit, design, first, alpha, job);
+    profileIntervals(*fit, design, question.settings, errors, alpha);
     takeLinearised(design, *fit);
     return fit;
 }
 
 /// The checks, each on the rows that its law is of.
-std::vector<CheckResult> checksOf(const Frame& frame, const Answer& answer, const Design& design,
-                                  const Fit& fit, const CheckRows* rows, const ErrorSpec& errors,
-                                  const Job& job) {
-    const Question& question = answer.question;
-    if (!fit.bent || fit.bent->fixed) {
-        return runChecks(frame, question, design, fit, answer.alpha, job, rows);
+std::vector<CheckResult> checksOf(const Frame& frame, const Answer& answer, const Estimated& found,
+                                  CheckRun run, const Making& making) {
+    const bool bends = run.fit.bent && !run.fit.bent->fixed;
+    if (!bends) {
+        run.rows = found.forChecks;
+        if (making.known != nullptr) {
+            making.known->serve(run);
+        }
+        return runChecks(run, making.job);
     }
-    const auto held = withBendsHeld(design, fit, errors, answer.alpha, job);
-    const auto heldRows =
-        rows != nullptr && rows->fit.bent
-            ? withBendsHeld(rows->design, rows->fit, ErrorSpec{}, answer.alpha, job)
-            : Result<CheckRows>(tl::make_unexpected(Refusal{}));
-    return held ? runChecks(frame, question, held->design, held->fit, answer.alpha, job,
-                            heldRows ? &*heldRows : nullptr)
-                : std::vector<CheckResult>();
+    const auto held = withBendsHeld(run.design, run.fit, found.errors, run.alpha, making.job);
+    if (!held) {
+        return {};
+    }
+    CheckRun own{frame, answer.question, held->design, held->fit, run.alpha, {}, run.tell};
+    if (found.forChecks) {
+        own.rows = [&]() -> std::shared_ptr<const CheckRows> {
+            const auto rows = found.forChecks();
+            if (!rows || !rows->fit.bent) {
+                return nullptr;
+            }
+            auto heldRows =
+                withBendsHeld(rows->design, rows->fit, ErrorSpec{}, run.alpha, making.job);
+            return heldRows ? std::make_shared<const CheckRows>(*std::move(heldRows)) : nullptr;
+        };
+    }
+    if (making.known != nullptr) {
+        making.known->serve(own);
+    }
+    return runChecks(own, making.job);
 }
 
 }  // namespace
@@ -416,22 +431,31 @@ Result<Estimated> estimateQuestion(const Study& study, const Frame& frame, const
     const bool apart = (design->weightKind == WeightKind::Sampling ||
                         design->weightKind == WeightKind::Frequency) &&
                        !fromMoments && (question.allChecks || !question.checks.empty());
-    auto unweighted = apart ? rowsForChecks(*design, job) : std::nullopt;
-    auto fit = estimated(study, question, *estimator, *design, out.errors, job);
+    const auto raw = apart ? std::make_shared<const Design>(*design) : nullptr;
+    auto fit = estimated(study.alpha, question, *estimator, *design, out.errors, job);
     if (!fit) {
         return tl::make_unexpected(fit.error());
     }
     counts = design->counts;
-    if (unweighted) {
+    if (raw) {
         // Errors that hang on the design or on draws say nothing to a check of single rows.
         const bool own = out.errors.kind != "survey" && out.errors.kind != "bootstrap";
-        auto again = guarded("the checks", [&] {
-            return estimated(study, question, *estimator, *unweighted,
-                             own ? out.errors : ErrorSpec{}, job);
-        });
-        if (again) {
-            out.forChecks = CheckRows{*std::move(unweighted), *std::move(again)};
-        }
+        out.forChecks = [raw, question, estimator, alpha = study.alpha,
+                         errors = own ? out.errors : ErrorSpec{},
+                         job]() -> std::shared_ptr<const CheckRows> {
+            auto rows = guarded("the checks", [&]() -> Result<CheckRows> {
+                auto unweighted = rowsForChecks(*raw, job);
+                if (!unweighted) {
+                    return tl::make_unexpected(Refusal{});
+                }
+                auto again = estimated(alpha, question, *estimator, *unweighted, errors, job);
+                if (!again) {
+                    return tl::make_unexpected(again.error());
+                }
+                return CheckRows{*std::move(unweighted), *std::move(again)};
+            });
+            return rows ? std::make_shared<const CheckRows>(*std::move(rows)) : nullptr;
+        };
     }
     out.design = *std::move(design);
     out.fit = *std::move(fit);
@@ -440,19 +464,31 @@ Result<Estimated> estimateQuestion(const Study& study, const Frame& frame, const
 
 namespace {
 
-Result<void> answerExplain(Answer& answer, const Study& study, const Frame& frame, const Job& job) {
-    auto found = estimateQuestion(study, frame, answer.question, answer.rows, job);
+Result<void> answerExplain(Answer& answer, const Study& study, const Frame& frame,
+                           const Making& making) {
+    auto found = estimateQuestion(study, frame, answer.question, answer.rows, making.job);
     if (!found) {
         return tl::make_unexpected(found.error());
     }
-    answer.checks = checksOf(frame, answer, found->design, found->fit,
-                             found->forChecks ? &*found->forChecks : nullptr, found->errors, job);
-    if (job.stopped()) {
+    const auto design = std::make_shared<const Design>(std::move(found->design));
+    const auto fit = std::make_shared<const Fit>(std::move(found->fit));
+    answerRequests(answer, frame, *design, *fit);
+    answer.design = design;
+    answer.fit = fit;
+    CheckRun run{frame, answer.question, *design, *fit, answer.alpha};
+    if (making.show) {
+        answer.checks = awaitedChecks(answer.question);
+        making.show(answer);
+        run.tell = [&](const std::vector<CheckResult>& checks) {
+            answer.checks = checks;
+            making.show(answer);
+        };
+    }
+    auto checks = checksOf(frame, answer, *found, run, making);
+    if (making.job.stopped()) {
         return stoppedWork();
     }
-    answerRequests(answer, frame, found->design, found->fit);
-    answer.design = std::make_shared<const Design>(std::move(found->design));
-    answer.fit = std::make_shared<const Fit>(std::move(found->fit));
+    answer.checks = std::move(checks);
     return {};
 }
 

@@ -8,8 +8,10 @@ namespace rapporto {
 struct Estimated {
     Design design;
     Fit fit;
-    ErrorSpec errors;                    ///< With a seed.
-    std::optional<CheckRows> forChecks;  ///< Of weighted rows: each once, or as often as it counts.
+    ErrorSpec errors;  ///< With a seed.
+    /// What checks look at in place of weighted rows: each once, or as often as it counts. Gives
+    /// null, or is empty, where they look at the rows as they are. Works it out at every call.
+    std::function<std::shared_ptr<const CheckRows>()> forChecks = {};
 };
 
 /// Design and estimate of a question that explains an outcome.

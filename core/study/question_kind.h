@@ -21,7 +21,8 @@ struct QuestionKind {
     void (*read)(JsonReader&, Question&);
     void (*write)(JsonWriter&, const Question&);
 
-    Result<void> (*answer)(Answer&, const Study&, const Frame&, const Job&);
+    /// Fills the answer, showing it on the way as soon as all but its checks is there.
+    Result<void> (*answer)(Answer&, const Study&, const Frame&, const Making&);
 
     /// Adds its part to an entry of the results file.
     void (*results)(nlohmann::ordered_json&, const Answer&);

@@ -241,6 +241,7 @@ struct Applier {
         merge(at->missingRanges, entry.missingRanges);
         merge(at->levels, entry.levels);
         merge(at->base, entry.base);
+        merge(at->readAs, entry.readAs);
         return {};
     }
 
@@ -396,6 +397,15 @@ struct Applier {
             return refuse(ErrorCode::BadSetting, "alpha lies between 0 and 1");
         }
         study.alpha = alpha.alpha;
+        return {};
+    }
+
+    Result<void> operator()(const AcceptOddity& accept) {
+        auto& all = study.sample.accepted;
+        std::erase_if(all, [&](const AcceptedOddity& one) { return one.odd == accept.odd; });
+        if (!accept.reason.empty()) {
+            all.push_back({accept.odd, accept.reason});
+        }
         return {};
     }
 

@@ -263,6 +263,12 @@ struct SetAlpha {
     double alpha;
 };
 
+/// Lets something odd about the data stand; an empty reason takes that back.
+struct AcceptOddity {
+    std::string odd;  ///< Id.
+    std::string reason;
+};
+
 struct SetReport {
     std::vector<ReportItem> items;
 };
@@ -280,7 +286,7 @@ using Change =
     std::variant<PutQuestion, PutQuestions, RemoveQuestion, MakeLead, PutDerived, RemoveDerived,
                  PutKept, RemoveKept, PutVariable, PutVariables, RenameDerived, PutSet, RenameSet,
                  SetSurvey, SetRule, SetRowsAside, TakeRowsBack, SetLayout, SetTitle, SetAlpha,
-                 SetReport, SetSource, SetShape>;
+                 AcceptOddity, SetReport, SetSource, SetShape>;
 
 struct Edit {
     Change change;

@@ -90,6 +90,18 @@ VariableEntry readVariable(const Json& json, JsonReader& outer) {
         }
     }
     entry.base = keyOf(in.at("base"));
+    const auto readAs = in.list("read_as");
+    if (in.has("read_as")) {
+        entry.readAs.emplace();
+        for (const Json* one : readAs) {
+            JsonReader pair(*one, "read_as of " + entry.name);
+            const auto from = keyOf(pair.at("from"));
+            const auto to = keyOf(pair.at("to"));
+            from&& to ? entry.readAs->push_back({*from, *to})
+                      : pair.fault("a value read as another needs ‘from’ and ‘to’");
+            in.close(pair);
+        }
+    }
     outer.close(in);
     return entry;
 }
@@ -129,6 +141,8 @@ ReaderOptions readReader(const Json& json, const std::string& file, JsonReader& 
     options.block = reader.text("block");
     options.table = reader.text("table");
     options.query = reader.text("query");
+    options.missing = reader.texts("missing");
+    options.keepSpaces = reader.flag("keep_spaces", false);
     for (const Json* one : reader.list("repairs")) {
         JsonReader repair(*one, "source.reader.repairs");
         const double line = repair.number("line", 0.0);
@@ -444,6 +458,11 @@ Study readStudy(JsonReader& in) {
             study.sample.setAside.push_back(
                 {static_cast<std::size_t>(std::clamp(row, 0.0, 1e15)), s.text("reason")});
             sample.close(s);
+        }
+        for (const Json* one : sample.list("accepted")) {
+            JsonReader a(*one, "sample.accepted");
+            study.sample.accepted.push_back({a.text("odd"), a.text("reason")});
+            sample.close(a);
         }
         in.close(sample);
     }

@@ -50,6 +50,12 @@ Json variableJson(const VariableEntry& v) {
     if (v.base) {
         json["base"] = keyJson(*v.base);
     }
+    if (v.readAs) {
+        json["read_as"] = Json::array();
+        for (const ReadAs& one : *v.readAs) {
+            json["read_as"].push_back(Json{{"from", keyJson(one.from)}, {"to", keyJson(one.to)}});
+        }
+    }
     if (v.note) {
         json["note"] = *v.note;
     }
@@ -115,6 +121,12 @@ Json readerJson(const Source& source) {
     say("query", r.query);
     if (r.patience != ReaderOptions().patience) {
         json["patience"] = r.patience;
+    }
+    if (!r.missing.empty()) {
+        json["missing"] = r.missing;
+    }
+    if (r.keepSpaces) {
+        json["keep_spaces"] = true;
     }
     for (const LineRepair& repair : r.repairs) {
         json["repairs"].push_back(Json{{"line", repair.line}, {"text", repair.text}});
@@ -340,6 +352,12 @@ Json sampleJson(const Study& study) {
         json["set_aside"] = Json::array();
         for (const SetAside& s : study.sample.setAside) {
             json["set_aside"].push_back(Json{{"row", s.row}, {"reason", s.reason}});
+        }
+    }
+    if (!study.sample.accepted.empty()) {
+        json["accepted"] = Json::array();
+        for (const AcceptedOddity& one : study.sample.accepted) {
+            json["accepted"].push_back(Json{{"odd", one.odd}, {"reason", one.reason}});
         }
     }
     return json;

@@ -74,6 +74,7 @@ void Workbench::open(Study study, Sources sources, std::vector<Study> past) {
     future_.clear();
     newest_.clear();
     cache_.clear();
+    known_.clear();
     frame_.reset();
     frameReady_ = 0;
     shaping_.reset();
@@ -177,10 +178,17 @@ bool Workbench::frameIsFresh() const {
 std::shared_ptr<const Answer> Workbench::answer(const std::string& id) const {
     const std::scoped_lock lock(mutex_);
     const auto at = newest_.find(id);
-    return at == newest_.end() ? nullptr : at->second;
+    return at == newest_.end() ? nullptr : at->second.answer;
 }
 
 bool Workbench::isFresh(const std::string& id) const {
+    const std::scoped_lock lock(mutex_);
+    const auto key = answerKeys_.find(id);
+    const auto at = newest_.find(id);
+    return key != answerKeys_.end() && at != newest_.end() && at->second.key == key->second;
+}
+
+bool Workbench::isComplete(const std::string& id) const {
     const std::scoped_lock lock(mutex_);
     const auto key = answerKeys_.find(id);
     return key != answerKeys_.end() && cache_.contains(key->second);
@@ -207,6 +215,12 @@ Progress Workbench::progress() const {
     }
     for (const Task& task : running_) {
         progress.share = std::max(progress.share, task.job.done());
+    }
+    const auto at = newest_.find(focus_);
+    const auto key = answerKeys_.find(focus_);
+    if (at != newest_.end() && key != answerKeys_.end() && at->second.key == key->second) {
+        progress.checks = at->second.answer->checks.size();
+        progress.awaited = awaitedChecks(*at->second.answer);
     }
     return progress;
 }
@@ -250,7 +264,7 @@ void Workbench::changedStudy() {
         answerKeys_[question.id] = answerKey(question);
         const auto cached = cache_.find(answerKeys_[question.id]);
         if (cached != cache_.end()) {
-            newest_[question.id] = cached->second;
+            newest_[question.id] = {cached->first, cached->second};
         }
     }
     std::erase_if(newest_, [this](const auto& one) { return !answerKeys_.contains(one.first); });
@@ -377,12 +391,52 @@ void Workbench::work(const std::stop_token& stopping) {
             task.shapeKey = shaping ? shapeKeyNow : 0;
         } else {
             const Question* question = study.find(task.question);
+            Making making(task.job);
+            making.known = &known_;
+            making.show = [&](const Answer& part) { showPart(task, part); };
             answer =
-                std::make_shared<const Answer>(answerQuestion(study, *frame, *question, task.job));
+                std::make_shared<const Answer>(answerQuestion(study, *frame, *question, making));
         }
         finish(task, frame, answer, shaping);
         changed_();
     }
+}
+
+/// What is there of an answer that is being made. Where a check is awaited the one before stands.
+void Workbench::showPart(const Task& task, const Answer& part) {
+    const auto wanted = [&] {
+        const auto key = answerKeys_.find(task.question);
+        return !task.job.stopped() && key != answerKeys_.end() && key->second == task.key;
+    };
+    std::shared_ptr<const Answer> before;
+    {
+        const std::scoped_lock lock(mutex_);
+        const auto at = newest_.find(task.question);
+        before = at == newest_.end() ? nullptr : at->second.answer;
+        if (!wanted()) {
+            return;
+        }
+    }
+    auto shown = std::make_shared<Answer>(part);
+    std::map<std::string, const CheckResult*> known;
+    for (std::size_t c = 0; before && c < before->checks.size(); ++c) {
+        known[checkKey(before->checks[c])] = &before->checks[c];
+    }
+    for (CheckResult& check : shown->checks) {
+        const auto at = check.awaited ? known.find(checkKey(check)) : known.end();
+        if (at != known.end()) {
+            check = *at->second;
+            check.awaited = true;
+        }
+    }
+    {
+        const std::scoped_lock lock(mutex_);
+        if (!wanted()) {
+            return;
+        }
+        newest_[task.question] = {task.key, std::move(shown)};
+    }
+    changed_();
 }
 
 void Workbench::finish(const Task& task, std::shared_ptr<const Frame> frame,
@@ -403,7 +457,7 @@ void Workbench::finish(const Task& task, std::shared_ptr<const Frame> frame,
         const auto key = answerKeys_.find(task.question);
         cache_[task.key] = answer;
         if (key != answerKeys_.end() && key->second == task.key) {
-            newest_[task.question] = std::move(answer);
+            newest_[task.question] = {task.key, std::move(answer)};
         }
     }
     wake_.notify_all();

@@ -1,6 +1,7 @@
 #pragma once
 
 #include "core/study/answer.h"
+#include "core/study/known_checks.h"
 #include "core/study/sources.h"
 
 #include <condition_variable>
@@ -16,7 +17,9 @@ namespace rapporto {
 struct Progress {
     std::size_t wanted = 0;  ///< Answers (and the frame) that the present study needs.
     std::size_t ready = 0;
-    double share = 0.0;  ///< Of the piece in work, 0 to 1.
+    double share = 0.0;       ///< Of the piece in work, 0 to 1.
+    std::size_t awaited = 0;  ///< Checks of the question in focus still being worked out …
+    std::size_t checks = 0;   ///< … of so many; 0 before its estimates are there.
 
     [[nodiscard]] bool busy() const { return ready < wanted; }
 };
@@ -73,11 +76,15 @@ class Workbench {
     [[nodiscard]] bool frameIsFresh() const;
 
     /// The newest answer to the question: the present one, or an earlier one while it is computed;
-    /// null when there is none.
+    /// null when there is none. Of the present one checks may still be awaited: such a check says
+    /// what it said of the answer before.
     [[nodiscard]] std::shared_ptr<const Answer> answer(const std::string& id) const;
 
-    /// `answer(id)` belongs to the present study.
+    /// `answer(id)` belongs to the present study; checks may be awaited.
     [[nodiscard]] bool isFresh(const std::string& id) const;
+
+    /// The same, and nothing of it is awaited.
+    [[nodiscard]] bool isComplete(const std::string& id) const;
 
     /// This question is computed first.
     void setFocus(const std::string& id);
@@ -104,7 +111,13 @@ class Workbench {
         std::uint64_t shapeKey = 0;
     };
 
+    struct Newest {
+        std::uint64_t key = 0;
+        std::shared_ptr<const Answer> answer;
+    };
+
     void work(const std::stop_token& stopping);
+    void showPart(const Task& task, const Answer& part);
     [[nodiscard]] std::optional<Task> next();
     void finish(const Task& task, std::shared_ptr<const Frame> frame,
                 std::shared_ptr<const Answer> answer, std::shared_ptr<const Shaping> shaping);
@@ -136,7 +149,8 @@ class Workbench {
     std::shared_ptr<const Frame> frame_;
     std::uint64_t frameReady_ = 0;  ///< Key of `frame_`.
     std::map<std::uint64_t, std::shared_ptr<const Answer>> cache_;
-    std::map<std::string, std::shared_ptr<const Answer>> newest_;
+    std::map<std::string, Newest> newest_;
+    KnownChecks known_;
     std::vector<Task> running_;
     std::string focus_;
     bool stopped_ = false;

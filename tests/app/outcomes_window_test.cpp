@@ -99,12 +99,18 @@ class OutcomesWindowTest : public WindowDriver {
         window_->settle();
         // What applies to least squares alone is folded away, and there at a click or a key.
         auto* list = window_->findChild<CheckList*>();
-        QVERIFY(!list->rowOf("overdispersion").isEmpty());
-        QVERIFY(list->rowOf("breusch-pagan").isEmpty());
+        QVERIFY(!list->questionOf("overdispersion").isEmpty());
+        QVERIFY(list->questionOf("breusch-pagan").isEmpty());
         QTest::mouseClick(list, Qt::LeftButton, {}, list->foldPlace().center());
-        QVERIFY(!list->rowOf("breusch-pagan").isEmpty());
+        QVERIFY(!list->questionOf("breusch-pagan").isEmpty());
+        QTest::mouseClick(list, Qt::LeftButton, {}, list->foldPlace().center());
+        QVERIFY(list->questionOf("breusch-pagan").isEmpty());
+        // A question unfolds to its checks by a click and by keys.
+        QVERIFY(!list->rowOf("overdispersion").isEmpty());
         QTest::keyClick(list, Qt::Key_Left);
-        QVERIFY(list->rowOf("breusch-pagan").isEmpty());
+        QVERIFY(list->rowOf("overdispersion").isEmpty());
+        QTest::keyClick(list, Qt::Key_Right);
+        QVERIFY(!list->rowOf("overdispersion").isEmpty());
         // A check that says nothing here is not what stands open.
         QVERIFY(std::any_of(answer().checks.begin(), answer().checks.end(), [](const auto& c) {
             return c.id == "overdispersion" && c.verdict == Verdict::Fails;

@@ -97,6 +97,9 @@ class WindowDriver : public QObject {
         window_->showStage(3);
         window_->settle();
         auto* list = window_->findChild<CheckList*>();
+        if (list->rowOf(id).isEmpty() && !list->questionOf(id).isEmpty()) {
+            QTest::mouseClick(list, Qt::LeftButton, {}, list->questionOf(id).center());
+        }
         QVERIFY2(!list->rowOf(id).isEmpty(), id.c_str());
         QTest::mouseClick(list, Qt::LeftButton, {}, list->rowOf(id).center());
         window_->settle();

@@ -201,9 +201,7 @@ class WindowTest : public WindowDriver {
         // A failing check and its remedy, beside the original.
         QTest::keyClick(window_.get(), Qt::Key_4, Qt::ControlModifier);
         window_->settle();
-        auto* list = window_->findChild<CheckList*>();
-        QTest::mouseClick(list, Qt::LeftButton, {}, list->rowOf("breusch-pagan").center());
-        window_->settle();
+        openCheck("breusch-pagan");
         const CheckResult* spread = nullptr;
         for (const CheckResult& c : answer().checks) {
             spread = c.id == "breusch-pagan" ? &c : spread;
@@ -1483,9 +1481,7 @@ class WindowTest : public WindowDriver {
             std::find_if(answer->checks.begin(), answer->checks.end(),
                          [](const auto& c) { return c.verdict == Verdict::Fails; });
         QVERIFY(failing != answer->checks.end());
-        auto* list = window_->findChild<CheckList*>();
-        QTest::mouseClick(list, Qt::LeftButton, {}, list->rowOf(failing->id).center());
-        window_->settle();
+        openCheck(failing->id);
         auto* edit = find<QLineEdit>("field:kept because");
         edit->setFocus();
         QTest::keyClicks(edit, "the sample is large");

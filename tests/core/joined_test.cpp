@@ -173,7 +173,8 @@ class JoinedTest : public QObject {
         Question steps = questionOf("heckman-two-step", false, "classical");
         steps.allChecks = true;
         for (const CheckResult& one : answer(table, steps).checks) {
-            QCOMPARE(one.verdict, Verdict::NotApplicable);
+            const bool ofData = findCheck(one.id)->of == fits::kAll;
+            QVERIFY2(ofData || one.verdict == Verdict::NotApplicable, one.id.c_str());
         }
         // Without terms of its own what is seen hangs on the terms of the outcome, in all rows.
         Question same = questionOf("heckman", false, "classical");

@@ -34,6 +34,49 @@ std::string nameInList(const CheckResult& result) {
     return checkName(alone);
 }
 
+/// The questions of an answer with their checks, each equation of a system with its own.
+template <typename Asked>
+std::vector<Asked> askedOfAnswer(const Answer& answer) {
+    std::vector<Asked> out;
+    for (const CheckResult& result : answer.checks) {
+        const Check* check = findCheck(result.id);
+        const std::string asks = check == nullptr ? "Other" : check->group;
+        const std::string key =
+            result.equation.empty() ? asks : result.equation.substr(3) + " · " + asks;
+        auto at =
+            std::find_if(out.begin(), out.end(), [&](const Asked& one) { return one.key == key; });
+        if (at == out.end()) {
+            at = out.insert(out.end(), Asked{key, {}, {}});
+        }
+        at->checks.push_back(&result);
+    }
+    for (Asked& one : out) {
+        std::vector<CheckResult> numbers;  // Without their pictures, which may hold every row.
+        for (const CheckResult* result : one.checks) {
+            CheckResult bare;
+            bare.id = result->id;
+            bare.verdict = result->verdict;
+            bare.statistic = result->statistic;
+            bare.df = result->df;
+            bare.distribution = result->distribution;
+            bare.p = result->p;
+            bare.headline = result->headline;
+            bare.awaited = result->awaited;
+            numbers.push_back(std::move(bare));
+        }
+        const auto verdicts = verdictsByGroup(numbers, answer.alpha);
+        if (!verdicts.empty()) {
+            one.verdict = verdicts.front();
+        }
+    }
+    return out;
+}
+
+/// It is being worked out, and no answer before had it.
+bool isUnknown(const CheckResult& result) {
+    return result.awaited && result.verdict == Verdict::NotApplicable;
+}
+
 }  // namespace
 
 CheckList::CheckList(QWidget* parent) : QWidget(parent) {
@@ -54,57 +97,75 @@ void CheckList::showChecks(std::shared_ptr<const Answer> answer, bool fresh,
     update();
 }
 
+const CheckResult* CheckList::Asked::leading() const {
+    for (const CheckResult* result : checks) {
+        if (!verdict.ids.empty() && result->id == verdict.ids.front()) {
+            return result;
+        }
+    }
+    return checks.front();
+}
+
+bool CheckList::Asked::holds(const std::string& check) const {
+    return std::any_of(checks.begin(), checks.end(),
+                       [&](const CheckResult* result) { return checkKey(*result) == check; });
+}
+
+const CheckList::Asked* CheckList::askedOf(const std::string& check) const {
+    const auto at = std::find_if(asked_.begin(), asked_.end(),
+                                 [&](const Asked& one) { return one.holds(check); });
+    return at == asked_.end() ? nullptr : &*at;
+}
+
 void CheckList::layOut(const std::string& show) {
     rows_.clear();
+    asked_ = answer_ ? askedOfAnswer<Asked>(*answer_) : std::vector<Asked>();
+    // Questions of which nothing applies stand below the others, folded away.
+    const auto rest = std::stable_partition(asked_.begin(), asked_.end(), [](const Asked& one) {
+        return one.verdict.worst != Verdict::NotApplicable || one.verdict.awaited;
+    });
     int y = 8;
-    std::string group;
-    if (answer_) {
-        // Groups of which nothing applies stand below the others, folded away.
-        std::set<std::string> answered;
-        const auto groupOf = [](const CheckResult& result) {
-            const Check* check = findCheck(result.id);
-            const std::string asks = check == nullptr ? "Other" : check->group;
-            // An equation of a system has questions of its own.
-            return result.equation.empty() ? asks : result.equation.substr(3) + " · " + asks;
-        };
-        std::vector<const CheckResult*> order;
-        for (const CheckResult& result : answer_->checks) {
-            order.push_back(&result);
-            if (result.verdict != Verdict::NotApplicable) {
-                answered.insert(groupOf(result));
+    const auto add = [&](int height, Row row) {
+        row.place = QRect(0, y, 0, height);
+        rows_.push_back(std::move(row));
+        y += height;
+    };
+    std::size_t hidden = 0;
+    for (auto one = asked_.begin(); one != asked_.end(); ++one) {
+        if (one->holds(show)) {
+            open_.insert(one->key);
+            unfolded_ = unfolded_ || one >= rest;
+        }
+        hidden += one >= rest ? one->checks.size() : 0;
+    }
+    if (rest == asked_.begin() && !asked_.empty()) {
+        Row words;
+        words.words = tr("No check is made for such a fit");
+        add(28, words);
+    }
+    for (auto one = asked_.begin(); one != asked_.end(); ++one) {
+        if (one == rest) {
+            Row fold;
+            fold.words = (hidden == 1 ? tr("1 that does not apply")
+                                      : tr("%1 that do not apply").arg(hidden)) +
+                         (unfolded_ ? " ▾" : " ▸");
+            fold.fold = true;
+            add(30, fold);
+            if (!unfolded_) {
+                break;
             }
         }
-        const auto rest = std::stable_partition(
-            order.begin(), order.end(),
-            [&](const CheckResult* result) { return answered.contains(groupOf(*result)); });
-        unfolded_ = unfolded_ || std::any_of(rest, order.end(), [&](const CheckResult* result) {
-                        return checkKey(*result) == show;
-                    });
-        if (rest == order.begin() && !order.empty()) {
-            rows_.push_back({QRect(0, y, 0, 28), tr("No check is made for such a fit"), nullptr});
-            y += 28;
+        Row heading;
+        heading.asked = &*one;
+        add(one < rest ? 42 : 26, heading);
+        if (!open_.contains(one->key)) {
+            continue;
         }
-        for (auto one = order.begin(); one != order.end(); ++one) {
-            if (one == rest) {
-                const auto count = std::distance(rest, order.end());
-                const QString words = count == 1 ? tr("1 that does not apply")
-                                                 : tr("%1 that do not apply").arg(count);
-                rows_.push_back(
-                    {QRect(0, y, 0, 30), words + (unfolded_ ? " ▾" : " ▸"), nullptr, true});
-                y += 30;
-                if (!unfolded_) {
-                    break;
-                }
-            }
-            const CheckResult& result = **one;
-            const std::string own = groupOf(result);
-            if (own != group) {
-                group = own;
-                rows_.push_back({QRect(0, y, 0, 28), text(group), nullptr});
-                y += 28;
-            }
-            rows_.push_back({QRect(0, y, 0, 23), {}, &result});
-            y += 23;
+        for (const CheckResult* result : one->checks) {
+            Row row;
+            row.asked = &*one;
+            row.result = result;
+            add(23, row);
         }
     }
     setMinimumHeight(y + 8);
@@ -114,6 +175,22 @@ void CheckList::unfold(bool open) {
     unfolded_ = open;
     layOut();
     update();
+}
+
+void CheckList::turn(const Asked& asked) {
+    const bool shut = open_.contains(asked.key);
+    const std::string lead = checkKey(*asked.leading());
+    if (shut) {
+        open_.erase(asked.key);
+    } else {
+        open_.insert(asked.key);
+    }
+    const bool here = asked.holds(selected_);
+    layOut();
+    update();
+    if (!shut && !here) {
+        emit checkChosen(lead);
+    }
 }
 
 QRect CheckList::foldPlace() const {
@@ -134,44 +211,89 @@ QRect CheckList::rowOf(const std::string& id) const {
     return {};
 }
 
+QRect CheckList::questionOf(const std::string& id) const {
+    for (const Row& row : rows_) {
+        if (row.asked != nullptr && row.result == nullptr && row.asked->holds(id)) {
+            return {0, row.place.top(), width(), row.place.height()};
+        }
+    }
+    return {};
+}
+
 QSize CheckList::sizeHint() const { return {268, minimumHeight()}; }
+
+void CheckList::paintAsked(QPainter& painter, const Row& row) const {
+    const QRect r(0, row.place.top(), width(), row.place.height());
+    const Asked& asked = *row.asked;
+    const bool open = open_.contains(asked.key);
+    const bool applies = asked.verdict.worst != Verdict::NotApplicable;
+    painter.setOpacity(fresh_ && !asked.verdict.awaited ? 1.0 : 0.45);
+    if (!open && asked.holds(selected_)) {
+        painter.fillRect(r, colour::kAccentWash);
+        painter.fillRect(QRect(0, r.top(), 3, r.height()), colour::kAccent);
+    }
+    if (applies) {
+        drawVerdict(painter, QPointF(16, r.top() + 14), asked.verdict.worst);
+    }
+    painter.setFont(interfaceFont(11));
+    painter.setPen(colour::kSoft);
+    painter.drawText(QRect(r.right() - 20, r.top(), 14, 28), Qt::AlignCenter, open ? "▾" : "▸");
+    painter.setFont(paperFont(15, true));
+    painter.setPen(applies ? colour::kInk : colour::kSoft);
+    painter.drawText(
+        QRect(28, r.top(), r.width() - 50, 26), Qt::AlignLeft | Qt::AlignVCenter,
+        painter.fontMetrics().elidedText(text(asked.key), Qt::ElideRight, r.width() - 50));
+    if (row.place.height() > 30) {
+        painter.setFont(interfaceFont(12));
+        painter.setPen(colour::kSoft);
+        painter.drawText(QRect(28, r.top() + 22, r.width() - 36, 18),
+                         Qt::AlignLeft | Qt::AlignVCenter,
+                         painter.fontMetrics().elidedText(text(asked.verdict.line), Qt::ElideRight,
+                                                          r.width() - 36));
+    }
+}
+
+void CheckList::paintCheck(QPainter& painter, const Row& row) const {
+    const QRect r(0, row.place.top(), width(), row.place.height());
+    const bool chosen = checkKey(*row.result) == selected_;
+    const bool unknown = isUnknown(*row.result);
+    painter.setOpacity(fresh_ && !row.result->awaited ? 1.0 : 0.45);
+    if (chosen) {
+        painter.fillRect(r, colour::kAccentWash);
+        painter.fillRect(QRect(0, r.top(), 3, r.height()), colour::kAccent);
+    }
+    if (!unknown) {
+        drawVerdict(painter, QPointF(36, r.center().y() + 0.5), row.result->verdict);
+    }
+    painter.setFont(interfaceFont(13, chosen));
+    painter.setPen(row.result->verdict == Verdict::NotApplicable ? colour::kSoft : colour::kInk);
+    const QString name = text(nameInList(*row.result));
+    painter.drawText(r.adjusted(50, 0, -8, 0), Qt::AlignLeft | Qt::AlignVCenter, name);
+    const int left = 50 + painter.fontMetrics().horizontalAdvance(name) + 10;
+    painter.setFont(interfaceFont(12));
+    painter.setPen(colour::kSoft);
+    painter.drawText(r.adjusted(left, 0, -10, 0), Qt::AlignRight | Qt::AlignVCenter,
+                     unknown
+                         ? QString("…")
+                         : painter.fontMetrics().elidedText(text(row.result->headline),
+                                                            Qt::ElideRight, r.width() - left - 10));
+}
 
 void CheckList::paintEvent(QPaintEvent* /*event*/) {
     QPainter painter(this);
-    painter.setOpacity(fresh_ ? 1.0 : 0.45);
     for (const Row& row : rows_) {
-        const QRect r(0, row.place.top(), width(), row.place.height());
-        if (row.fold) {
-            painter.setFont(interfaceFont(12));
-            painter.setPen(colour::kSoft);
-            painter.drawText(r.adjusted(22, 4, 0, 0), Qt::AlignLeft | Qt::AlignVCenter, row.group);
-            continue;
-        }
-        if (row.result == nullptr) {
-            painter.setFont(paperFont(15, true));
-            painter.setPen(colour::kInk);
+        if (row.asked == nullptr) {
+            painter.setOpacity(fresh_ ? 1.0 : 0.45);
+            painter.setFont(row.fold ? interfaceFont(12) : paperFont(15, true));
+            painter.setPen(row.fold ? colour::kSoft : colour::kInk);
             painter.drawText(
-                r.adjusted(22, 0, 0, -2), Qt::AlignLeft | Qt::AlignVCenter,
-                painter.fontMetrics().elidedText(row.group, Qt::ElideRight, r.width() - 30));
-            continue;
+                QRect(28, row.place.top() + (row.fold ? 4 : 0), width() - 32, row.place.height()),
+                Qt::AlignLeft | Qt::AlignVCenter, row.words);
+        } else if (row.result == nullptr) {
+            paintAsked(painter, row);
+        } else {
+            paintCheck(painter, row);
         }
-        const bool chosen = checkKey(*row.result) == selected_;
-        if (chosen) {
-            painter.fillRect(r, colour::kAccentWash);
-            painter.fillRect(QRect(0, r.top(), 3, r.height()), colour::kAccent);
-        }
-        drawVerdict(painter, QPointF(30, r.center().y() + 0.5), row.result->verdict);
-        painter.setFont(interfaceFont(13, chosen));
-        painter.setPen(row.result->verdict == Verdict::NotApplicable ? colour::kSoft
-                                                                     : colour::kInk);
-        const QString name = text(nameInList(*row.result));
-        painter.drawText(r.adjusted(44, 0, -8, 0), Qt::AlignLeft | Qt::AlignVCenter, name);
-        const int left = 44 + painter.fontMetrics().horizontalAdvance(name) + 10;
-        painter.setFont(interfaceFont(12));
-        painter.setPen(colour::kSoft);
-        painter.drawText(r.adjusted(left, 0, -10, 0), Qt::AlignRight | Qt::AlignVCenter,
-                         painter.fontMetrics().elidedText(text(row.result->headline),
-                                                          Qt::ElideRight, r.width() - left - 10));
     }
 }
 
@@ -182,30 +304,55 @@ void CheckList::mousePressEvent(QMouseEvent* event) {
             continue;
         }
         if (row.fold) {
-            unfold(row.group.endsWith("▸"));
-            return;
-        }
-        if (row.result != nullptr) {
+            unfold(row.words.endsWith("▸"));
+        } else if (row.result != nullptr) {
             emit checkChosen(checkKey(*row.result));
-            return;
+        } else if (row.asked != nullptr) {
+            turn(*row.asked);
         }
+        return;
     }
 }
 
+std::string CheckList::answerTo(const std::string& id) const {
+    const Asked* asked = askedOf(id);
+    const bool leads = asked != nullptr && asked->checks.size() > 1 &&
+                       checkKey(*asked->leading()) == id &&
+                       asked->verdict.worst != Verdict::NotApplicable && !asked->verdict.awaited;
+    return leads ? asked->verdict.reading : std::string();
+}
+
+void CheckList::step(const std::string& id) {
+    selected_ = id;  // Known here already: what was folded stays so.
+    emit checkChosen(id);
+}
+
 void CheckList::keyPressEvent(QKeyEvent* event) {
-    std::vector<std::string> ids;
+    // A folded question is one stop, an unfolded one has a stop for each of its checks.
+    std::vector<std::string> stops;
+    std::size_t here = 0;
     for (const Row& row : rows_) {
-        if (row.result != nullptr) {
-            ids.push_back(checkKey(*row.result));
+        const bool folded = row.asked != nullptr && !open_.contains(row.asked->key);
+        if (row.asked == nullptr || (row.result == nullptr && !folded)) {
+            continue;
         }
+        const bool chosen =
+            folded ? row.asked->holds(selected_) : checkKey(*row.result) == selected_;
+        here = chosen ? stops.size() : here;
+        stops.push_back(checkKey(folded ? *row.asked->leading() : *row.result));
     }
-    const auto here = std::find(ids.begin(), ids.end(), selected_);
-    if (here != ids.end() && event->key() == Qt::Key_Down && here + 1 != ids.end()) {
-        emit checkChosen(*(here + 1));
-    } else if (here != ids.end() && event->key() == Qt::Key_Up && here != ids.begin()) {
-        emit checkChosen(*(here - 1));
-    } else if (event->key() == Qt::Key_Right || event->key() == Qt::Key_Left) {
-        unfold(event->key() == Qt::Key_Right);
+    const Asked* asked = askedOf(selected_);
+    const bool open = asked != nullptr && open_.contains(asked->key);
+    const int key = event->key();
+    if (key == Qt::Key_Down && here + 1 < stops.size()) {
+        step(stops[here + 1]);
+    } else if (key == Qt::Key_Up && here > 0 && !stops.empty()) {
+        step(stops[here - 1]);
+    } else if (key == Qt::Key_Down && !foldPlace().isEmpty() && !unfolded_) {
+        unfold(true);
+    } else if (asked != nullptr && (key == (open ? Qt::Key_Left : Qt::Key_Right) ||
+                                    key == Qt::Key_Space || key == Qt::Key_Return)) {
+        turn(*asked);
     } else {
         QWidget::keyPressEvent(event);
     }
@@ -242,7 +389,7 @@ ChecksStage::ChecksStage(Session& session, QWidget* parent)
     scroll->setFocusPolicy(Qt::NoFocus);
     scroll->setWidget(list_);
     scroll->setFixedWidth(276);
-    scroll->setStyleSheet("QScrollArea{border-right:1px solid #D9D2C3}");
+    dress(scroll, "QScrollArea{border-right:1px solid {hairline}}");
     layout->addWidget(scroll);
     listBox_ = scroll;
     auto* right = new QVBoxLayout;
@@ -261,7 +408,7 @@ ChecksStage::ChecksStage(Session& session, QWidget* parent)
     cutWords_->hide();
     right->addWidget(cutWords_);
     connect(cut_, &QSlider::valueChanged, this, &ChecksStage::showCut);
-    numbers_->setStyleSheet("border-top:2px solid #6B6F7B;padding-top:6px");
+    dress(numbers_, "border-top:2px solid {soft};padding-top:6px");
     numbers_->setWordWrap(true);
     // Wide numbers never push the other columns off the window.
     numbers_->setSizePolicy(QSizePolicy::Ignored, QSizePolicy::Preferred);
@@ -365,7 +512,8 @@ const CheckResult* ChecksStage::selected() const {
 }
 
 std::string ChecksStage::worst() const {
-    for (const Verdict verdict : {Verdict::Fails, Verdict::Weigh, Verdict::Fine}) {
+    for (const Verdict verdict :
+         {Verdict::Fails, Verdict::Weigh, Verdict::AllowedFor, Verdict::Noted, Verdict::Fine}) {
         for (const CheckResult& result : answer_->checks) {
             if (result.verdict == verdict) {
                 return checkKey(result);
@@ -434,10 +582,13 @@ void ChecksStage::showSelected() {
         return;
     }
     if (result->verdict == Verdict::NotApplicable) {
-        plot_->showNothing(text(result->reading));
+        plot_->showNothing(!result->awaited                     ? text(result->reading)
+                           : session_.bench().progress().busy() ? tr("It is being worked out …")
+                                                                : stoppedWords());
         return;
     }
     plot_->showExhibit(result->exhibit);
+    plot_->setStale(!session_.isFresh() || result->awaited);
     if (tells) {
         showCut();
     }
@@ -464,13 +615,13 @@ void ChecksStage::showSelected() {
     QString head;
     QString body;
     for (const auto& [name, value] : cells) {
-        head += "<td style=\"padding-right:22px;color:#6B6F7B;font-size:12px\">" +
+        head += "<td style=\"padding-right:22px;color:{soft};font-size:12px\">" +
                 name.toHtmlEscaped() + "</td>";
         body += "<td style=\"padding-right:22px;font-size:15px;white-space:nowrap\">" +
                 value.toHtmlEscaped() + "</td>";
     }
-    numbers_->setText("<table cellspacing=\"0\"><tr>" + head + "</tr><tr>" + body +
-                      "</tr></table>");
+    numbers_->setText(
+        themed("<table cellspacing=\"0\"><tr>" + head + "</tr><tr>" + body + "</tr></table>"));
 }
 
 void ChecksStage::showOverview() {
@@ -582,33 +733,28 @@ void ChecksStage::showLedger() {
                         "font-size:17px\">%1</i></p>")
                         .arg(text(row.title).toHtmlEscaped());
         }
-        const QColor mark = row.worst == Verdict::Fine    ? colour::kMoss
-                            : row.worst == Verdict::Weigh ? colour::kOchre
-                                                          : colour::kClay;
-        const char* shape = row.worst == Verdict::Fine    ? "●"
-                            : row.worst == Verdict::Weigh ? "◆"
-                                                          : "■";
         const bool open = row.state == AssumptionRow::State::Open;
         html += QString(
                     "<p style=\"margin:5px 0 0 0\"><span style=\"color:%1\">%2</span> %3 "
-                    "<span style=\"color:#6B6F7B\">%4</span>%5</p>")
-                    .arg(mark.name(), QString::fromUtf8(shape),
+                    "<span style=\"color:{soft}\">%4</span>%5</p>")
+                    .arg(verdictColour(row.worst).name(), text(verdictMark(row.worst)),
                          "<b>" + text(row.group).toHtmlEscaped() + "</b>",
-                         row.state == AssumptionRow::State::Fine ? tr("nothing against it")
-                                                                 : richText(row.evidence),
+                         row.awaited                               ? tr("being worked out …")
+                         : row.state == AssumptionRow::State::Fine ? tr("nothing against it")
+                                                                   : richText(row.evidence),
                          row.state == AssumptionRow::State::Fine ? QString()
-                         : open ? "<br>&nbsp;&nbsp;&nbsp;<span style=\"color:#966618\">" +
+                         : open ? "<br>&nbsp;&nbsp;&nbsp;<span style=\"color:{caution}\">" +
                                       tr("open") + "</span>"
                                 : "<br>&nbsp;&nbsp;&nbsp;" + text(row.done).toHtmlEscaped());
     }
     const std::size_t open = openDoubts(rows);
-    ledger_->setHtml(
+    ledger_->setHtml(themed(
         "<p>" +
         (open == 0 ? tr("No doubt is open.")
                    : tr("<b>%1 open.</b> A doubt closes with a reason beside its check, or with a "
                         "variant that is free of it.")
                          .arg(open)) +
-        "</p>" + html);
+        "</p>" + html));
 }
 
 void ChecksStage::addDecision(ReadingContent& content, const CheckResult& result) const {
@@ -625,7 +771,7 @@ void ChecksStage::addDecision(ReadingContent& content, const CheckResult& result
     const Check* own = findCheck(result.id);
     for (const CheckResult& c : answer_->checks) {
         const Check* check = findCheck(c.id);
-        const bool doubts = c.verdict == Verdict::Fails || c.verdict == Verdict::Weigh;
+        const bool doubts = isDoubt(c.verdict);
         if (doubts && check != nullptr && own != nullptr &&
             std::string_view(check->group) == own->group) {
             ids.push_back(c.id);
@@ -744,15 +890,28 @@ ReadingContent ChecksStage::reading() const {
     }
     const Check* check = findCheck(result->id);
     content.title = text(checkName(*result));
+    if (result->awaited) {
+        // What it said before is no reading of what is asked now.
+        content.paragraphs << (session_.bench().progress().busy()
+                                   ? tr("This check is being worked out.")
+                                   : stoppedWords());
+        return content;
+    }
+    const std::string answers = list_->answerTo(selected_);
+    if (!answers.empty()) {
+        content.paragraphs << "<i style=\"font-family:STIX;font-size:16px\">" +
+                                  QString::fromUtf8(check->group).toHtmlEscaped() + "</i> " +
+                                  richText(answers);
+    }
     content.paragraphs << richText(result->reading);
     if (check != nullptr) {
-        content.paragraphs << QString("<span style=\"color:#6B6F7B\">%1</span>")
+        content.paragraphs << QString("<span style=\"color:{soft}\">%1</span>")
                                   .arg(tr("Null: %1.<br>Verdict: %2.<br>%3")
                                            .arg(QString::fromUtf8(check->null).toHtmlEscaped(),
                                                 QString::fromUtf8(check->rule).toHtmlEscaped(),
                                                 QString::fromUtf8(check->source).toHtmlEscaped()));
     }
-    if (result->verdict == Verdict::Fails || result->verdict == Verdict::Weigh) {
+    if (isDoubt(result->verdict)) {
         addDecision(content, *result);
     }
     content.actionsTitle = result->remedies.empty() ? QString() : tr("What you can do");
@@ -769,6 +928,10 @@ ReadingContent ChecksStage::reading() const {
     return content;
 }
 
+QString ChecksStage::stoppedWords() {
+    return tr("It was stopped before it was done. Any change of the question starts it again.");
+}
+
 QString ChecksStage::state() const {
     const auto answer = session_.answer();
     if (!answer || answer->refusal) {
@@ -777,20 +940,24 @@ QString ChecksStage::state() const {
     if (answer->correlations) {
         return tr("none to ask");
     }
-    const auto groups = verdictsByGroup(answer->checks);
-    const auto count = [&](Verdict verdict) {
-        return std::count_if(groups.begin(), groups.end(),
-                             [&](const auto& one) { return one.worst == verdict; });
-    };
-    const auto fails = count(Verdict::Fails);
-    const auto weigh = count(Verdict::Weigh);
-    const auto applicable =
-        std::count_if(answer->checks.begin(), answer->checks.end(),
-                      [](const auto& c) { return c.verdict != Verdict::NotApplicable; });
-    if (fails + weigh == 0) {
+    if (const std::size_t open = awaitedChecks(*answer); open > 0) {
+        return tr("%1 of %2").arg(answer->checks.size() - open).arg(answer->checks.size());
+    }
+    const auto open = openDoubts(*answer);
+    const auto fails = std::count_if(open.begin(), open.end(),
+                                     [](const auto& one) { return one.worst == Verdict::Fails; });
+    const auto weigh = std::ssize(open) - fails;
+    if (open.empty()) {
+        const auto count = [&](auto holds) {
+            return std::count_if(answer->checks.begin(), answer->checks.end(), holds);
+        };
+        const auto applicable =
+            count([](const auto& c) { return c.verdict != Verdict::NotApplicable; });
+        const auto fine = count([](const auto& c) { return c.verdict == Verdict::Fine; });
         return answer->checks.empty()                     ? tr("none asked")
-               : applicable == std::ssize(answer->checks) ? tr("all fine")
                : applicable == 0                          ? tr("none applies")
+               : fine != applicable                       ? tr("none open")
+               : applicable == std::ssize(answer->checks) ? tr("all fine")
                                                           : tr("%1 fine").arg(applicable);
     }
     return fails > 0 ? weigh > 0 ? tr("%1 fail, %2 to weigh").arg(fails).arg(weigh)

@@ -2,6 +2,9 @@
 
 #include "app/shell/later.h"
 #include "app/shell/stage.h"
+#include "core/checks/check.h"
+
+#include <set>
 
 class QLabel;
 class QPushButton;
@@ -13,7 +16,8 @@ namespace rapporto::app {
 class PlotView;
 class RowSheetView;
 
-/// The checks under the questions they answer; each a verdict mark, a name and one line.
+/// The questions that are asked of an answer, each with a verdict and a line; under it, unfolded on
+/// demand, its checks: a mark, a name and one line.
 class CheckList : public QWidget {
     Q_OBJECT
 
@@ -22,8 +26,14 @@ class CheckList : public QWidget {
 
     void showChecks(std::shared_ptr<const Answer> answer, bool fresh, const std::string& selected);
 
-    /// Where the check's row lies, for the mouse; empty when it is not listed.
+    /// Where the check's row lies, for the mouse; empty when it is folded away or not listed.
     [[nodiscard]] QRect rowOf(const std::string& id) const;
+
+    /// Where the question lies under which the check stands; empty when it is not listed.
+    [[nodiscard]] QRect questionOf(const std::string& id) const;
+
+    /// What the question’s checks say together, where the check speaks for them; else empty.
+    [[nodiscard]] std::string answerTo(const std::string& id) const;
 
     /// Where one shows and hides what does not apply; empty when everything does.
     [[nodiscard]] QRect foldPlace() const;
@@ -39,21 +49,39 @@ class CheckList : public QWidget {
     void keyPressEvent(QKeyEvent* event) override;
 
   private:
+    /// A question with its checks.
+    struct Asked {
+        std::string key;  ///< The question; of an equation “pruning · Is the spread even?”.
+        GroupVerdict verdict;
+        std::vector<const CheckResult*> checks;
+
+        [[nodiscard]] const CheckResult* leading() const;
+        [[nodiscard]] bool holds(const std::string& check) const;
+    };
+
     struct Row {
         QRect place;
-        QString group;  ///< A heading when not empty.
-        const CheckResult* result = nullptr;
-        bool fold = false;  ///< Shows and hides the groups of which nothing applies.
+        const Asked* asked = nullptr;
+        const CheckResult* result = nullptr;  ///< Null: the question itself.
+        QString words;                        ///< Of a line that is neither.
+        bool fold = false;  ///< Shows and hides the questions of which nothing applies.
     };
 
     /// @param show  the id of a check that is not to be folded away.
     void layOut(const std::string& show = {});
     void unfold(bool open);
+    void step(const std::string& id);  ///< Chosen by a key.
+    void turn(const Asked& asked);     ///< Folds or unfolds a question, as by a click on it.
+    void paintAsked(QPainter& painter, const Row& row) const;
+    void paintCheck(QPainter& painter, const Row& row) const;
+    [[nodiscard]] const Asked* askedOf(const std::string& check) const;
 
     std::shared_ptr<const Answer> answer_;
     bool fresh_ = true;
     std::string selected_;
+    std::vector<Asked> asked_;
     std::vector<Row> rows_;
+    std::set<std::string> open_;  ///< Questions whose checks are shown.
     bool unfolded_ = false;
 };
 
@@ -71,6 +99,8 @@ class ChecksStage : public Stage {
     [[nodiscard]] bool showsQuestion() const override { return true; }
 
   private:
+    [[nodiscard]] static QString stoppedWords();
+
     /// Pictures of what an answer leaves, beside those of its checks.
     struct Left {
         std::shared_ptr<const Answer> of;

@@ -315,7 +315,7 @@ QStringList RowSheetView::reading() const {
     for (std::size_t i = 0; i < std::min<std::size_t>(drops.size(), 8); ++i) {
         const Coefficient& c = answer_->fit->coefficients[drops[i].coefficient];
         const int d = decimalsFor(c.se);
-        rows += QString("<br><b>%1</b> %2 → %3 <span style=\"color:#6B6F7B\">%4</span>")
+        rows += QString("<br><b>%1</b> %2 → %3 <span style=\"color:{soft}\">%4</span>")
                     .arg(termText(c.term).toHtmlEscaped(), text(fixedNumber(c.estimate, d)),
                          text(fixedNumber(drops[i].estimate, d)),
                          tr("without %1").arg(text(rowName(*frame, drops[i].row)).toHtmlEscaped()));

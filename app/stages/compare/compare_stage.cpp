@@ -64,7 +64,7 @@ void CompareTable::paintEvent(QPaintEvent* /*event*/) {
     for (std::size_t a = 0; a < answers_.size(); ++a) {
         const QRectF column = columnRect(a);
         if (a == chosen_) {
-            painter.fillRect(column.adjusted(0, 0, 0, -20), QColor(0xE6, 0xEE, 0xEE));
+            painter.fillRect(column.adjusted(0, 0, 0, -20), colour::kAccentWash);
         }
         if (!answers_[a]) {
             continue;
@@ -248,11 +248,13 @@ void CompareTable::drawVerdicts(QPainter& painter, double& top) const {
             if (!answers_[a]) {
                 continue;
             }
-            const auto verdicts = verdictsByGroup(answers_[a]->checks);
+            const auto verdicts = verdictsByGroup(answers_[a]->checks, answers_[a]->alpha);
             const auto worst = std::find_if(verdicts.begin(), verdicts.end(),
                                             [&](const auto& one) { return one.group == group; });
             if (worst != verdicts.end()) {
+                painter.setOpacity(worst->awaited ? 0.4 : 1.0);
                 drawVerdict(painter, QPointF(columnRect(a).left() + 16, top + 11), worst->worst);
+                painter.setOpacity(1.0);
             }
         }
         top += 22;
@@ -421,7 +423,7 @@ void CompareStage::refreshSweep() {
     for (const SweepSample& sample : spec.samples) {
         key += "/" + sample.name;
     }
-    if (key == asked_ || !session_.isFresh()) {
+    if (key == asked_ || !session_.isComplete()) {
         return;
     }
     asked_ = key;
@@ -450,7 +452,7 @@ void CompareStage::buildChoices(const Answer& answer) {
     const auto word = [&](const QString& name, bool soft) {
         auto* label = new QLabel(name, choices_);
         label->setFont(paperFont(14, true));
-        label->setStyleSheet(soft ? "color:#6B6F7B;padding:3px 0" : "padding:3px 0");
+        dress(label, soft ? "color:{soft};padding:3px 0" : "padding:3px 0");
         choices_->layout()->addWidget(label);
     };
     const auto toggle = [&](const std::string& id, const QString& name, bool on) {

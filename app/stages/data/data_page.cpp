@@ -13,7 +13,7 @@ namespace rapporto::app {
 QLabel* sentenceWord(const QString& word, QWidget* parent) {
     auto* label = new QLabel(word, parent);
     label->setFont(paperFont(18, true));
-    label->setStyleSheet("color:#6B6F7B");
+    dress(label, "color:{soft}");
     return label;
 }
 
@@ -21,7 +21,7 @@ QLabel* softLine(const QString& words, QWidget* parent) {
     auto* label = new QLabel(words, parent);
     label->setWordWrap(true);
     label->setTextFormat(Qt::RichText);
-    label->setStyleSheet("color:#6B6F7B");
+    dress(label, "color:{soft}");
     return label;
 }
 

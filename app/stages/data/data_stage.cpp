@@ -4,6 +4,7 @@
 #include "app/stages/data/derive_panel.h"
 #include "app/stages/data/import_page.h"
 #include "app/stages/data/layout_page.h"
+#include "app/stages/data/odd_page.h"
 #include "app/stages/data/review_page.h"
 #include "app/stages/data/rows_page.h"
 #include "app/stages/data/sample_page.h"
@@ -41,7 +42,7 @@ namespace {
 enum Page { kEmpty, kImport, kTable, kReview, kSheet };
 
 /// Which of the pages of the table is which.
-enum View { kRows, kCodebook, kLayout, kSample, kShape, kSummary };
+enum View { kRows, kCodebook, kLayout, kSample, kShape, kOdd, kSummary };
 
 QString asItStandsWords(bool transformed) {
     return transformed
@@ -58,6 +59,7 @@ DataStage::DataStage(Session& session, QWidget* parent)
       views_(new QStackedWidget(this)),
       import_(new ImportPage(session, this)),
       rows_(new RowsPage(session, this)),
+      odd_(new OddPage(session, this)),
       review_(new ReviewPage(session, this)),
       summary_(new SummaryPage(session, "summary", this)),
       sheet_(new SummaryPage(session, "sheet", this)),
@@ -102,6 +104,7 @@ QWidget* DataStage::makeTablePage() {
         {tr("What a row is"), new LayoutPage(session_, this)},
         {tr("Sample"), new SamplePage(session_, this)},
         {tr("Shape"), new ShapePage(session_, this)},
+        {tr("What looks odd"), odd_},
         {tr("Summary"), summary_}};
     for (std::size_t k = 0; k < all.size(); ++k) {
         auto* word = pageWord(all[k].first, page);
@@ -315,9 +318,20 @@ void DataStage::showPages() {
         findChild<QPushButton*>(name)->setVisible(!summary);
     }
     const auto frame = session_.frame();
+    const std::size_t open = summary ? 0 : session_.openOddities();
+    words_->button(kOdd)->setText(open == 0 ? tr("What looks odd")
+                                            : tr("What looks odd: %1").arg(open));
     const bool waits = frame->refusal().has_value();
     words_->button(kShape)->setText(waits ? tr("Shape ◆") : tr("Shape"));
     words_->button(kShape)->setToolTip(waits ? text(frame->refusal()->text()) : QString());
+}
+
+void DataStage::showOddities(const std::string& variable) {
+    refresh();
+    words_->button(kOdd)->click();
+    if (!variable.empty()) {
+        odd_->showVariable(variable);
+    }
 }
 
 void DataStage::showVariable(const std::string& name) {
@@ -538,9 +552,11 @@ QString DataStage::state() const {
     if (frame && frame->moments() != nullptr) {
         return tr("summary of %1").arg(frame->moments()->names.size());
     }
-    return frame && session_.hasTable() ? QString("%1 × %2")
+    const std::size_t odd = session_.openOddities();
+    return frame && session_.hasTable() ? QString("%1 × %2%3")
                                               .arg(text(countText(frame->rows())))
                                               .arg(frame->table().columns.size())
+                                              .arg(odd == 0 ? QString() : tr(" · %1 odd").arg(odd))
            : session_.isLoading() ? tr("reading…")
                                   : tr("no table");
 }

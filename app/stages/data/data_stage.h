@@ -11,6 +11,7 @@ namespace rapporto::app {
 
 class DataPage;
 class ImportPage;
+class OddPage;
 class ReviewPage;
 class RowsPage;
 class SummaryPage;
@@ -25,6 +26,9 @@ class DataStage : public Stage {
     void refresh() override;
     [[nodiscard]] ReadingContent reading() const override;
     [[nodiscard]] QString state() const override;
+
+    /// Turns to what looks odd, about a variable where one is named.
+    void showOddities(const std::string& variable = {});
 
     /// Brings the variable into view and focus.
     void showVariable(const std::string& name);
@@ -56,6 +60,7 @@ class DataStage : public Stage {
     QStackedWidget* views_;
     ImportPage* import_;
     RowsPage* rows_;
+    OddPage* odd_;
     ReviewPage* review_;
     SummaryPage* summary_;
     SummaryPage* sheet_;  ///< On which a summary is typed in.

@@ -141,11 +141,12 @@ void DerivePanel::refresh() {
 }
 
 void DerivePanel::showVariable(const ForVariable& found) {
-    ladderTitle_->setText("<b>" + tr("Shape ladder of %1").arg(text(found.name).toHtmlEscaped()) +
-                          "</b> &nbsp; <span style=\"color:#6B6F7B\">" +
-                          tr("skewness under each; the lightest touch that straightens it is "
-                             "marked") +
-                          "</span>");
+    ladderTitle_->setText(
+        themed("<b>" + tr("Shape ladder of %1").arg(text(found.name).toHtmlEscaped()) +
+               "</b> &nbsp; <span style=\"color:{soft}\">" +
+               tr("skewness under each; the lightest touch that straightens it is "
+                  "marked") +
+               "</span>"));
     ladderTitle_->setVisible(!found.ladder.rungs.empty());
     ladder_->setVisible(!found.ladder.rungs.empty());
     ladder_->showLadder(found.ladder);
@@ -258,8 +259,8 @@ void DerivePanel::preview() {
 void DerivePanel::showPreview(const DerivedPreview& preview) {
     last_ = preview;
     if (preview.refusal) {
-        words_->setText("<span style=\"color:#966618\">" +
-                        text(preview.refusal->text()).toHtmlEscaped() + "</span>");
+        words_->setText(themed("<span style=\"color:{caution}\">" +
+                               text(preview.refusal->text()).toHtmlEscaped() + "</span>"));
         // Not the picture of another expression.
         below_->setCurrentIndex(recoded_.empty() ? 0 : 2);
         below_->setFixedHeight(recoded_.empty() ? 178 : 198);
@@ -279,9 +280,9 @@ void DerivePanel::showPreview(const DerivedPreview& preview) {
     QString cautions;
     for (const std::string& caution : preview.cautions) {
         cautions +=
-            "<br><span style=\"color:#966618\">" + text(caution).toHtmlEscaped() + "</span>";
+            "<br><span style=\"color:{caution}\">" + text(caution).toHtmlEscaped() + "</span>";
     }
-    words_->setText("<span style=\"color:#6B6F7B\">" + words + "</span>" + cautions);
+    words_->setText(themed("<span style=\"color:{soft}\">" + words + "</span>" + cautions));
     picture_->showPreview(preview);
     below_->setCurrentIndex(recoded_.empty() ? 1 : 2);
     below_->setFixedHeight(198);
@@ -301,10 +302,10 @@ void DerivePanel::add() {
     }
     const Variable* taken = shownFrame_->variable(utf8(name));
     if (taken != nullptr && taken->expression.empty()) {
-        words_->setText(
-            "<span style=\"color:#966618\">" +
+        words_->setText(themed(
+            "<span style=\"color:{caution}\">" +
             tr("‘%1’ is a variable of the source: choose another name.").arg(name.toHtmlEscaped()) +
-            "</span>");
+            "</span>"));
         name_->setFocus();
         return;
     }

@@ -68,7 +68,7 @@ QVariant GridModel::data(const QModelIndex& index, int role) const {
                                                              : QVariant(colour::kPlum);
         case Qt::BackgroundRole:
             return t->columns[column].isMissing(row)
-                       ? QVariant(QBrush(QColor(0xE3, 0xCF, 0xA4), Qt::BDiagPattern))
+                       ? QVariant(QBrush(colour::kHatch, Qt::BDiagPattern))
                        : QVariant();
         case Qt::FontRole:
             if (frame_ && frame_->states()[row] == RowState::SetAside) {

@@ -30,6 +30,12 @@ QComboBox* choice(const QString& name, const QStringList& values, QWidget* paren
 
 const std::vector<char> kDelimiters = {',', ';', '\t', '|'};
 
+/// Marks between thousands in the order they are offered; the third is what the decimal mark is
+/// not.
+char thousandsMark(int choice, char decimal) {
+    return choice == 1 ? ' ' : choice == 2 ? '\'' : decimal == ',' ? '.' : ',';
+}
+
 }  // namespace
 
 ImportPage::ImportPage(Session& session, QWidget* parent)
@@ -51,13 +57,14 @@ ImportPage::ImportPage(Session& session, QWidget* parent)
     };
     const auto add = [&](QHBoxLayout* line, const QString& label, QComboBox* combo) {
         auto* word = new QLabel(label, this);
-        word->setStyleSheet("color:#6B6F7B");
+        dress(word, "color:{soft}");
         line->addWidget(word);
         line->addWidget(combo);
         connect(combo, &QComboBox::activated, this, &ImportPage::readOptions);
     };
     delimiter_ = choice("delimiter", {tr("comma"), tr("semicolon"), tr("tab"), tr("bar")}, this);
     decimal_ = choice("decimal", {"1.5", "1,5"}, this);
+    thousands_ = choice("thousands", {tr("by column"), "1 234", "1'234", "1,234"}, this);
     header_ = choice("header", {tr("names"), tr("data")}, this);
     encoding_ = choice("encoding", {"UTF-8", "UTF-16", "ISO-8859-1", "windows-1252"}, this);
     skip_ = choice("skip", {"0", "1", "2", "3", "4", "5", "6", "8", "10"}, this);
@@ -68,12 +75,13 @@ ImportPage::ImportPage(Session& session, QWidget* parent)
     connect(query_, &QLineEdit::returnPressed, this, &ImportPage::readOptions);
     add(group(composite_), tr("from"), part_);
     queryWord_ = new QLabel(this);
-    queryWord_->setStyleSheet("color:#6B6F7B");
+    dress(queryWord_, "color:{soft}");
     composite_->layout()->addWidget(queryWord_);
     composite_->layout()->addWidget(query_);
     auto* lines = group(textual_);
     add(lines, tr("cells end at"), delimiter_);
     add(lines, tr("numbers like"), decimal_);
+    add(lines, tr("thousands"), thousands_);
     add(lines, tr("text in"), encoding_);
     auto* head = group(heading_);
     add(head, tr("first line holds"), header_);
@@ -153,9 +161,10 @@ void ImportPage::refresh() {
     if (!p.import) {
         importTitle_->setText(p.refusal ? tr("%1 cannot be read").arg(name)
                                         : tr("Reading %1 …").arg(name));
-        importProblems_->setText(p.refusal ? "<span style=\"color:#A4513A\">" +
-                                                 text(p.refusal->text()).toHtmlEscaped() + "</span>"
-                                           : QString());
+        importProblems_->setText(themed(p.refusal ? "<span style=\"color:{clay}\">" +
+                                                        text(p.refusal->text()).toHtmlEscaped() +
+                                                        "</span>"
+                                                  : QString()));
         previewModel_->showTable(nullptr);
         problemList_->hide();
         mending_->hide();
@@ -193,6 +202,12 @@ void ImportPage::refresh() {
             std::find(kDelimiters.begin(), kDelimiters.end(), *import.used.delimiter) -
             kDelimiters.begin()));
         decimal_->setCurrentIndex(*import.used.decimal == ',' ? 1 : 0);
+        thousands_->setItemText(3, *import.used.decimal == ',' ? "1.234" : "1,234");
+        int mark = 0;
+        for (int k = 1; k < thousands_->count(); ++k) {
+            mark = import.used.thousands == thousandsMark(k, *import.used.decimal) ? k : mark;
+        }
+        thousands_->setCurrentIndex(mark);
         encoding_->setCurrentText(text(import.used.encoding.value_or("UTF-8")));
     }
     header_->setCurrentIndex(import.used.header.value_or(true) ? 0 : 1);
@@ -202,32 +217,32 @@ void ImportPage::refresh() {
     }
     showProblems(import);
     if (p.summary) {
-        importProblems_->setText(
+        importProblems_->setText(themed(
             *p.summary
                 ? tr("<b>This is a summary</b> of %1 variables over %2 rows: it is taken in as "
                      "one, without rows.")
                       .arg((*p.summary)->names.size())
                       .arg((*p.summary)->n, 0, 'f', 0)
-                : "<span style=\"color:#966618\">" +
+                : "<span style=\"color:{caution}\">" +
                       tr("It looks like a summary, but %1 It would be taken in as rows.")
                           .arg(text(p.summary->error().text()).toHtmlEscaped()) +
-                      "</span>");
+                      "</span>"));
     }
 }
 
 void ImportPage::showProblems(const Import& import) {
     const QString count = text(plural(import.problemCount, "repair", "repairs"));
-    importProblems_->setText(
+    importProblems_->setText(themed(
         import.problemCount == 0
             ? (textual_->isHidden() ? tr("Nothing had to be repaired.")
                : import.used.repairs.empty()
                    ? tr("Every line has the same number of cells; nothing had to be repaired.")
                    : tr("Lines mended here: %1; nothing else had to be repaired.")
                          .arg(import.used.repairs.size()))
-            : "<span style=\"color:#966618\"><b>" + count + "</b> " +
+            : "<span style=\"color:{caution}\"><b>" + count + "</b> " +
                   tr("in the whole file; choose one to see its row, and mend its line here, or "
                      "take it as repaired. The file stays as it is.") +
-                  "</span>");
+                  "</span>"));
     mending_->hide();
     problemList_->clear();
     for (const Problem& problem : import.problems) {
@@ -310,9 +325,59 @@ void ImportPage::readOptions() {
     if (!textual_->isHidden()) {
         options.delimiter = kDelimiters[static_cast<std::size_t>(delimiter_->currentIndex())];
         options.decimal = decimal_->currentIndex() == 1 ? ',' : '.';
+        const int mark = thousands_->currentIndex();
+        options.thousands =
+            mark == 0 ? std::nullopt : std::optional(thousandsMark(mark, *options.decimal));
         options.encoding = utf8(encoding_->currentText());
     }
     session_.changeImportOptions(options);
+}
+
+/// What is asked of the columns, answered with one click each.
+void ImportPage::addAnswers(ReadingContent& content, const Import& import) const {
+    const PendingImport& p = *session_.pending();
+    std::vector<VariableEntry> codes;
+    QStringList coded;
+    for (std::size_t j = 0; j < import.evidence.size(); ++j) {
+        const std::string& name = import.table.variables[j].name;
+        const ColumnEvidence& e = import.evidence[j];
+        const bool known = std::any_of(p.entries.begin(), p.entries.end(),
+                                       [&](const VariableEntry& one) { return one.name == name; });
+        if (!e.suspected.empty() && !known) {
+            VariableEntry entry;
+            entry.name = name;
+            entry.missing = e.suspected;
+            codes.push_back(entry);
+            coded << text(name);
+        }
+        if (e.inTheWay.empty()) {
+            continue;
+        }
+        QStringList words;
+        for (std::size_t k = 0; k < std::min<std::size_t>(e.inTheWay.size(), 4); ++k) {
+            words << QString("“%1”").arg(text(e.inTheWay[k]));
+        }
+        const QString texts = words.join(", ") + (e.inTheWay.size() > 4 ? " …" : "");
+        content.actions.push_back(
+            {tr("Read %1 as missing").arg(texts), tr("%1 becomes numbers").arg(text(name)),
+             [this, add = e.inTheWay] {
+                 ReaderOptions options = session_.pending()->options;
+                 options.missing.insert(options.missing.end(), add.begin(), add.end());
+                 session_.changeImportOptions(options);
+             }});
+        content.actions.push_back({tr("Keep %1 as text").arg(text(name)),
+                                   tr("its cells stay as they are written"), [this, name] {
+                                       ReaderOptions options = session_.pending()->options;
+                                       options.asText.push_back(name);
+                                       session_.changeImportOptions(options);
+                                   }});
+    }
+    if (!codes.empty()) {
+        content.actions.insert(content.actions.begin(),
+                               {tr("Make codes for “no answer” missing"), coded.join(", "),
+                                [this, codes] { session_.noteImport(codes); }});
+    }
+    content.actionsTitle = content.actions.empty() ? QString() : tr("What is open");
 }
 
 ReadingContent ImportPage::reading() const {
@@ -339,6 +404,12 @@ ReadingContent ImportPage::reading() const {
                                            "**: " + e.suggestion);
         }
     }
+    if (p.import->used.thousands && !textual_->isHidden()) {
+        const QChar mark(*p.import->used.thousands);
+        content.paragraphs << tr("Numbers have %1 between thousands, by what the columns show.")
+                                  .arg(mark == ' ' ? tr("a space") : QString("“%1”").arg(mark));
+    }
+    addAnswers(content, *p.import);
     for (std::size_t j = 0; j < std::min<std::size_t>(p.import->evidence.size(), 40); ++j) {
         content.fields.push_back({text(p.import->table.variables[j].name),
                                   text(measureName(p.import->table.variables[j].measure) + ": " +

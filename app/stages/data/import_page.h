@@ -20,6 +20,7 @@ class ImportPage : public DataPage {
     [[nodiscard]] ReadingContent reading() const override;
 
   private:
+    void addAnswers(ReadingContent& content, const Import& import) const;
     void readOptions();
     void showProblems(const Import& import);
     void showLine(int problem);
@@ -31,6 +32,7 @@ class ImportPage : public DataPage {
     QLabel* importProblems_ = nullptr;
     QListWidget* problemList_ = nullptr;
     QComboBox* delimiter_ = nullptr;
+    QComboBox* thousands_ = nullptr;
     QComboBox* decimal_ = nullptr;
     QComboBox* header_ = nullptr;
     QComboBox* encoding_ = nullptr;

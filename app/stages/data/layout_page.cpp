@@ -68,7 +68,7 @@ LayoutPage::LayoutPage(Session& session, QWidget* parent)
     sentence->addStretch(1);
     layout->addLayout(sentence);
     facts_->setObjectName("layout:facts");
-    facts_->setStyleSheet("color:#232733");
+    dress(facts_, "color:{ink}");
     layout->addWidget(facts_);
     auto* middle = new QHBoxLayout;
     middle->setSpacing(20);
@@ -104,7 +104,7 @@ LayoutPage::LayoutPage(Session& session, QWidget* parent)
     further->addStretch(1);
     layout->addLayout(further);
     surveyFacts_->setObjectName("layout:survey");
-    surveyFacts_->setStyleSheet("color:#232733");
+    dress(surveyFacts_, "color:{ink}");
     layout->addWidget(surveyFacts_);
     layout->addStretch(1);
     for (QComboBox* one : {kind_, unit_, time_, frequency_}) {
@@ -234,8 +234,8 @@ void LayoutPage::show(const Found& found) {
                "of serial correlation do not apply. Say so here if a row is a moment "
                "of a series, or one unit at one moment."));
     } else if (found.refusal) {
-        facts_->setText("<span style=\"color:#966618\">" +
-                        text(found.refusal->text()).toHtmlEscaped() + "</span>");
+        facts_->setText(themed("<span style=\"color:{caution}\">" +
+                               text(found.refusal->text()).toHtmlEscaped() + "</span>"));
     } else {
         const LayoutFacts& f = found.facts;
         QString words =
@@ -255,11 +255,11 @@ void LayoutPage::show(const Found& found) {
                                        "units with one row")));
         if (f.unplaced > 0) {
             words +=
-                " · <span style=\"color:#966618\">" +
+                " · <span style=\"color:{caution}\">" +
                 tr("%1 without a unit or a time").arg(text(plural(f.unplaced, "row", "rows"))) +
                 "</span>";
         }
-        facts_->setText(words + ".");
+        facts_->setText(themed(words + "."));
         addRows(tr("repeated"), f.repeated);
         addRows(tr("after a gap"), f.afterGap);
         if (shownFrame_->layout().kind == Layout::Kind::Panel) {
@@ -275,8 +275,9 @@ void LayoutPage::show(const Found& found) {
         return;
     }
     if (!*found.survey) {
-        surveyFacts_->setText("<span style=\"color:#966618\">" +
-                              text(found.survey->error().text()).toHtmlEscaped() + "</span>");
+        surveyFacts_->setText(themed("<span style=\"color:{caution}\">" +
+                                     text(found.survey->error().text()).toHtmlEscaped() +
+                                     "</span>"));
         return;
     }
     const SurveyFacts& s = **found.survey;
@@ -302,7 +303,7 @@ void LayoutPage::show(const Found& found) {
     }
     words += ".";
     if (s.without > 0) {
-        words += tr(" <span style=\"color:#966618\">%1 in the sample lack a part of it.</span>")
+        words += tr(" <span style=\"color:{caution}\">%1 in the sample lack a part of it.</span>")
                      .arg(text(plural(s.without, "row", "rows")));
     }
     if (!s.lonely.empty()) {
@@ -310,9 +311,9 @@ void LayoutPage::show(const Found& found) {
         for (const std::string& one : s.lonely) {
             names += (names.isEmpty() ? "" : ", ") + text(one).toHtmlEscaped();
         }
-        words += tr(" <span style=\"color:#966618\">A single cluster in: %1.</span>").arg(names);
+        words += tr(" <span style=\"color:{caution}\">A single cluster in: %1.</span>").arg(names);
     }
-    surveyFacts_->setText(words);
+    surveyFacts_->setText(themed(words));
 }
 
 void LayoutPage::addRows(const QString& what, const std::vector<std::uint32_t>& rows) {

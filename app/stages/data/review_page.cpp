@@ -44,7 +44,7 @@ ReviewPage::ReviewPage(Session& session, QWidget* parent)
     title_->setFont(paperFont(19, true));
     layout->addWidget(title_);
     words_->setObjectName("review:words");
-    words_->setStyleSheet("color:#232733");
+    dress(words_, "color:{ink}");
     layout->addWidget(words_);
     columns_->setHorizontalHeaderLabels(
         {tr("file"), tr("column"), tr("what differs"), tr("used by")});

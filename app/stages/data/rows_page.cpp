@@ -153,15 +153,15 @@ void RowsPage::previewRule() {
 
 void RowsPage::showRule(const RuleCount& found) {
     if (found.refusal) {
-        rulePreview_->setText("<span style=\"color:#966618\">" +
-                              text(found.refusal->text()).toHtmlEscaped() + "</span>");
+        rulePreview_->setText(themed("<span style=\"color:{caution}\">" +
+                                     text(found.refusal->text()).toHtmlEscaped() + "</span>"));
         return;
     }
     const bool applied = found.rule == session_.study().sample.where;
-    rulePreview_->setText(
-        "<span style=\"color:#6B6F7B\">" +
+    rulePreview_->setText(themed(
+        "<span style=\"color:{soft}\">" +
         tr("%1 of %2 rows").arg(text(countText(found.kept)), text(countText(shownFrame_->rows()))) +
-        (applied ? QString() : tr(" · Enter applies it")) + "</span>");
+        (applied ? QString() : tr(" · Enter applies it")) + "</span>"));
 }
 
 }  // namespace rapporto::app

@@ -178,11 +178,11 @@ void SamplePage::showSteps(const Found& found) {
         put(steps_, row, 2, step.unknown > 0 ? count(step.unknown) : QString(), true);
         put(steps_, row, 3, count(step.left), true);
     }
-    conditionSays_->setText(
-        found.refusal ? "<span style=\"color:#966618\">" +
+    conditionSays_->setText(themed(
+        found.refusal ? "<span style=\"color:{caution}\">" +
                             text(found.refusal->text()).toHtmlEscaped() + "</span>"
         : found.steps.empty() ? tr("No rule: all %1 rows count.").arg(count(shownFrame_->rows()))
-                              : QString());
+                              : QString()));
 }
 
 void SamplePage::showAside() {
@@ -233,8 +233,8 @@ void SamplePage::addCondition() {
     }
     const auto parsed = Expression::parse(condition);
     if (!parsed) {
-        conditionSays_->setText("<span style=\"color:#966618\">" +
-                                text(parsed.error().text()).toHtmlEscaped() + "</span>");
+        conditionSays_->setText(themed("<span style=\"color:{caution}\">" +
+                                       text(parsed.error().text()).toHtmlEscaped() + "</span>"));
         return;
     }
     const std::string rule = joinedRule(session_.study().sample.where, condition);
@@ -262,8 +262,8 @@ void SamplePage::setAsideByRule() {
     }
     const auto found = rowsWhere(*shownFrame_, rule);
     if (!found) {
-        conditionSays_->setText("<span style=\"color:#966618\">" +
-                                text(found.error().text()).toHtmlEscaped() + "</span>");
+        conditionSays_->setText(themed("<span style=\"color:{caution}\">" +
+                                       text(found.error().text()).toHtmlEscaped() + "</span>"));
         return;
     }
     std::vector<std::size_t> rows;
@@ -295,12 +295,13 @@ void SamplePage::drawPart() {
     const bool share = kind == 0 || kind == 3;
     const bool sound = fits && amount > 0.0 && (!share || amount < 100.0) &&
                        (share || amount == std::floor(amount)) && (kind != 2 || amount >= 2.0);
-    const QString warn = "<span style=\"color:#966618\">%1</span>";
+    const QString warn = "<span style=\"color:{caution}\">%1</span>";
     if (!sound || !whole) {
-        conditionSays_->setText(warn.arg(
-            !whole  ? tr("A seed is a whole number.")
-            : share ? tr("A share lies between 0 and 100 %.")
-                    : tr("How many is a whole number%1.").arg(kind == 2 ? tr(", 2 or more") : "")));
+        conditionSays_->setText(themed(warn.arg(
+            !whole ? tr("A seed is a whole number.")
+            : share
+                ? tr("A share lies between 0 and 100 %.")
+                : tr("How many is a whole number%1.").arg(kind == 2 ? tr(", 2 or more") : ""))));
         return;
     }
     seed_->setText(seed);
@@ -316,8 +317,8 @@ void SamplePage::drawPart() {
         const std::string by =
             survey.cluster.empty() ? session_.study().layout.unit : survey.cluster;
         if (by.empty()) {
-            conditionSays_->setText(
-                warn.arg(tr("Say first what the clusters are, or the units: What a row is.")));
+            conditionSays_->setText(themed(
+                warn.arg(tr("Say first what the clusters are, or the units: What a row is."))));
             return;
         }
         // A cluster comes whole: its smallest number decides, brought back to an even law.

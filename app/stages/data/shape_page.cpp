@@ -57,7 +57,7 @@ QHBoxLayout* line(QVBoxLayout* into, std::initializer_list<QWidget*> widgets) {
 }
 
 QString caution(const QString& words) {
-    return "<span style=\"color:#966618\">" + words.toHtmlEscaped() + "</span>";
+    return "<span style=\"color:{caution}\">" + words.toHtmlEscaped() + "</span>";
 }
 
 }  // namespace
@@ -343,7 +343,7 @@ void ShapePage::useFile(const QString& path) {
 void ShapePage::showOther(const Other& other) {
     other_ = other;
     if (other.refusal) {
-        says_->setText(caution(text(other.refusal->text())));
+        says_->setText(themed(caution(text(other.refusal->text()))));
         return;
     }
     const auto here = present();
@@ -445,8 +445,8 @@ void ShapePage::show(const Tried& tried) {
     add_->setEnabled(tried.table != nullptr);
     if (tried.refusal) {
         const bool waiting = tried.refusal->code == ErrorCode::NoTerms && !tried.step;
-        says_->setText(waiting ? text(tried.refusal->what).toHtmlEscaped()
-                               : caution(text(tried.refusal->text())));
+        says_->setText(themed(waiting ? text(tried.refusal->what).toHtmlEscaped()
+                                      : caution(text(tried.refusal->text()))));
         model_->showTable(present());
         return;
     }

@@ -542,9 +542,10 @@ void VariablesPage::showLevels() {
             ->setTextAlignment(Qt::AlignRight | Qt::AlignVCenter);
         cell(3, text(level.label), true);
     }
-    levelsTitle_->setText(tr("<b>Levels of %1</b> <span style=\"color:#6B6F7B\">one word under "
-                             "“becomes” merges</span>")
-                              .arg(text(v->name).toHtmlEscaped()));
+    levelsTitle_->setText(
+        themed(tr("<b>Levels of %1</b> <span style=\"color:{soft}\">one word under "
+                  "“becomes” merges</span>")
+                   .arg(text(v->name).toHtmlEscaped())));
     filling_ = false;
 }
 

@@ -100,7 +100,7 @@ bool hasLogAxis(const Frame& frame, const std::string& name) {
 
 QLabel* softLabel(const QString& words, QWidget* parent) {
     auto* label = new QLabel(words, parent);
-    label->setStyleSheet("color:#6B6F7B");
+    dress(label, "color:{soft}");
     return label;
 }
 
@@ -623,7 +623,7 @@ void ExploreStage::addSelectionReading(ReadingContent& content) const {
                  ("<b>" + text(rowName(*frame, row)).toHtmlEscaped() + "</b>");
     }
     content.paragraphs << names + "."
-                       << tr("<span style=\"color:#6B6F7B\">They are lit in every picture and "
+                       << tr("<span style=\"color:{soft}\">They are lit in every picture and "
                              "in the grid.</span>");
     const auto without = slopeWithoutSelected();
     content.actions.push_back(
@@ -720,7 +720,7 @@ ReadingContent ExploreStage::reading() const {
         content.paragraphs << richText(p);
     }
     if (picture.table) {
-        content.paragraphs << "<span style=\"color:#6B6F7B\">" +
+        content.paragraphs << "<span style=\"color:{soft}\">" +
                                   text(picture.table->note).toHtmlEscaped() + "</span>";
     }
     for (const NamedNumber& number : picture.numbers) {

@@ -208,9 +208,9 @@ void PictureTile::setRowNamer(std::function<QString(std::size_t)> namer) {
 }
 
 void PictureTile::setInHand(bool inHand, bool amongSeveral) {
-    setStyleSheet(amongSeveral ? QString("#pictureTile{border:1px solid %1;border-radius:3px}")
-                                     .arg(inHand ? "#14606B" : "#D9D2C3")
-                               : QString());
+    dress(this, amongSeveral ? QString("#pictureTile{border:1px solid %1;border-radius:3px}")
+                                   .arg(inHand ? "{accent}" : "{hairline}")
+                             : QString());
     close_->setVisible(amongSeveral);
     close_->adjustSize();
     close_->move(width() - close_->width() - 3, height() - close_->height() - 3);

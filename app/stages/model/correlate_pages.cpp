@@ -29,7 +29,7 @@ CorrelatePages::CorrelatePages(Session& session, QWidget* parent)
            "the digits. Enter or a double click opens the scatter of a pair."),
         this);
     note->setFont(interfaceFont(11));
-    note->setStyleSheet("color:#6B6F7B");
+    dress(note, "color:{soft}");
     note->setWordWrap(true);
     layout->addWidget(note);
     connect(similar_, &QPushButton::toggled, this,

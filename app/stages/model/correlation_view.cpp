@@ -156,9 +156,12 @@ void CorrelationView::drawShade(QPainter& painter, const QRectF& area, int a, in
         return area.left() + 6.0 + (value + 1.0) / 2.0 * (area.width() - 12.0);
     };
     const bool dark = std::abs(r) > 0.55;
-    const QColor ink = dark ? QColor(Qt::white) : colour::kInk;
+    const QColor ink = dark ? colour::kField : colour::kInk;
     const double middle = area.center().y();
-    painter.setPen(QPen(dark ? QColor(255, 255, 255, 150) : colour::kSoft, 1));
+    painter.setPen(
+        QPen(dark ? QColor(colour::kField.red(), colour::kField.green(), colour::kField.blue(), 150)
+                  : colour::kSoft,
+             1));
     painter.drawLine(QPointF(x(0.0), middle - 9), QPointF(x(0.0), middle + 9));
     // A bar from zero to r, and the interval on its end.
     const double tall = std::min(14.0, area.height() * 0.3);

@@ -320,10 +320,10 @@ void CurvePage::listTrials() {
         return QString("<td align=\"%1\" style=\"padding:2px 10px\">%2</td>").arg(align, value);
     };
     const auto soft = [](const QString& value) {
-        return "<span style=\"color:#6B6F7B\">" + value + "</span>";
+        return "<span style=\"color:{soft}\">" + value + "</span>";
     };
     const auto link = [](const QString& to, const QString& label) {
-        return "<a href=\"" + to + "\" style=\"color:#14606B;text-decoration:none\">" + label +
+        return "<a href=\"" + to + "\" style=\"color:{accent};text-decoration:none\">" + label +
                "</a>";
     };
     QString rows = "<tr>" + cell(soft(tr("shape")), "left") + cell(soft(tr("coef."))) +
@@ -361,7 +361,7 @@ void CurvePage::listTrials() {
                                  : link(QString("try:%1").arg(i), tr("ask it so"))) +
                 "</tr>";
     }
-    list_->setHtml("<table cellspacing=\"0\">" + rows + "</table>");
+    list_->setHtml(themed("<table cellspacing=\"0\">" + rows + "</table>"));
     emit changed();
 }
 

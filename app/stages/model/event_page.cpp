@@ -19,7 +19,7 @@ EventPage::EventPage(QWidget* parent)
     cohorts_->setWordWrap(true);
     cohorts_->setObjectName("eventCohorts");
     cohorts_->setFont(interfaceFont(11));
-    cohorts_->setStyleSheet("color:#6B6F7B");
+    dress(cohorts_, "color:{soft}");
     layout->addWidget(cohorts_);
 }
 

@@ -22,7 +22,7 @@ QString cell(const QString& value, const char* align = "right") {
     return QString("<td align=\"%1\" style=\"padding:3px 9px\">%2</td>").arg(align, value);
 }
 
-QString soft(const QString& value) { return "<span style=\"color:#6B6F7B\">" + value + "</span>"; }
+QString soft(const QString& value) { return "<span style=\"color:{soft}\">" + value + "</span>"; }
 
 /// All effects at once: p by Holm and by the rate of false findings, intervals that all hold
 /// together by Bonferroni; where the errors are by draws, p stepped down over these.
@@ -96,7 +96,7 @@ HypothesesPage::HypothesesPage(Session& session, QWidget* parent)
     edit_->setAccessibleName(tr("A statement to test"));
     layout->addWidget(edit_);
     message_->setWordWrap(true);
-    message_->setStyleSheet("color:#966618");
+    dress(message_, "color:{caution}");
     message_->setObjectName("hypothesis:message");
     message_->hide();
     layout->addWidget(message_);
@@ -146,7 +146,7 @@ void HypothesesPage::showAnswer(const std::shared_ptr<const Answer>& answer) {
         const auto& h = answer_->hypotheses[i];
         html += QString(
                     "<p style=\"margin-top:12px\"><b>%1</b> &nbsp; <a href=\"out:%2\" "
-                    "style=\"color:#14606B;text-decoration:none\">%3</a><br>")
+                    "style=\"color:{accent};text-decoration:none\">%3</a><br>")
                     .arg(text(answer_->question.hypotheses[i]).toHtmlEscaped())
                     .arg(i)
                     .arg(tr("take out"));
@@ -174,7 +174,7 @@ void HypothesesPage::showAnswer(const std::shared_ptr<const Answer>& answer) {
                         "their terms; a level is named as (zone = 'Ridge').")) +
                 "</p>";
     }
-    list_->setHtml(html + together(*answer_));
+    list_->setHtml(themed(html + together(*answer_)));
 }
 
 QString HypothesesPage::shownText() const { return list_->toPlainText(); }

@@ -157,10 +157,10 @@ ModelStage::ModelStage(Session& session, QWidget* parent)
     message_->setObjectName("modelMessage");
     layout->addWidget(pages_, 1);
     note_->setFont(interfaceFont(11));
-    note_->setStyleSheet("color:#6B6F7B");
+    dress(note_, "color:{soft}");
     note_->setWordWrap(true);
     layout->addWidget(note_);
-    strip_->setStyleSheet("border-top:2px solid #6B6F7B;padding-top:4px");
+    dress(strip_, "border-top:2px solid {soft};padding-top:4px");
     strip_->setObjectName("fitStrip");
     layout->addWidget(strip_);
     connect(tabs_, &QButtonGroup::idClicked, this, &ModelStage::showPage);
@@ -170,6 +170,7 @@ ModelStage::ModelStage(Session& session, QWidget* parent)
     });
     connect(effects_, &EffectRows::coefficientChosen, this, [this](int coefficient) {
         selected_ = coefficient;
+        constantAsked_ = coefficient == 0;
         effects_->showSelected(coefficient);
         emit readingChanged();
     });
@@ -272,8 +273,8 @@ void ModelStage::refresh() {
     if (gone) {
         tabs_->button(0)->setChecked(true);
     }
-    message_->setText("<div style=\"color:#232733;font-size:15px;line-height:125%\">" + why +
-                      "</div>");
+    message_->setText(
+        themed("<div style=\"color:{ink};font-size:15px;line-height:125%\">" + why + "</div>"));
     if (has) {
         pages_->setCurrentIndex(tabs_->checkedId());
     } else {
@@ -313,7 +314,10 @@ void ModelStage::refresh() {
         scale_ = EffectScale::Raw;
         scales_->button(0)->setChecked(true);
     }
-    if (shownQuestion_ != q->id ||
+    const bool constantAlone = answer->fit->coefficients.size() == 1;
+    const bool grown = selected_ == 0 && !constantAsked_ && !constantAlone;
+    constantAsked_ = constantAsked_ && shownQuestion_ == q->id && !constantAlone;
+    if (shownQuestion_ != q->id || grown ||
         selected_ >= static_cast<int>(answer->fit->coefficients.size()) || selected_ < 0) {
         shownQuestion_ = q->id;
         selected_ = answer->fit->coefficients.size() > 1 && answer->design->hasConstant ? 1 : 0;
@@ -380,20 +384,20 @@ void ModelStage::showEquation(const Answer& answer) {
                              ? tr("Standard errors in parentheses; e is what the terms leave.")
                              : tr("Standard errors in parentheses.");
     equation_->setHtml(
-        QString("<div style=\"font-family:STIX;font-size:18px;line-height:115%\">%1</div><p "
-                "style=\"color:#6B6F7B\">%2</p>")
-            .arg(whole, note));
+        themed(QString("<div style=\"font-family:STIX;font-size:18px;line-height:115%\">%1</div><p "
+                       "style=\"color:{soft}\">%2</p>")
+                   .arg(whole, note)));
 }
 
 void ModelStage::showSplit(const Answer& answer) {
-    QString rows = "<tr style=\"color:#6B6F7B\">" + cell(tr("source"), "left") + cell("df") +
+    QString rows = "<tr style=\"color:{soft}\">" + cell(tr("source"), "left") + cell("df") +
                    cell(tr("sum of squares")) + cell(tr("mean square")) + cell("F") + cell("p") +
                    "</tr>";
     for (std::size_t v = 0; v < answer.fit->varianceSplit.size(); ++v) {
         const VarianceSource& s = answer.fit->varianceSplit[v];
         rows +=
             (v == 3
-                 ? "<tr><td colspan=\"6\" style=\"padding:10px 10px 2px 10px;color:#6B6F7B\"><i>" +
+                 ? "<tr><td colspan=\"6\" style=\"padding:10px 10px 2px 10px;color:{soft}\"><i>" +
                        tr("what each term adds to the others") + "</i></td></tr>"
                  : QString()) +
             "<tr>" + cell(text(s.source).toHtmlEscaped(), "left") +
@@ -418,14 +422,14 @@ void ModelStage::showSplit(const Answer& answer) {
                 "<tr>" + cell(text(share.column).toHtmlEscaped(), "left") +
                 cell(text(fixedNumber(100.0 * share.within, 0)) + " %") +
                 "<td style=\"padding:4px 0\"><table cellspacing=\"0\" cellpadding=\"0\"><tr>" +
-                bar(part, "#35527D") + bar(kWidth - part, "#D9D2C3") + "</tr></table></td></tr>";
+                bar(part, "{blue}") + bar(kWidth - part, "{hairline}") + "</tr></table></td></tr>";
         }
-        within = "<p style=\"color:#6B6F7B\"><i>" +
+        within = "<p style=\"color:{soft}\"><i>" +
                  tr("what the data can say: how much of each variable changes within units, the "
                     "rest lies between them") +
                  "</i></p><table cellspacing=\"0\">" + within + "</table>";
     }
-    split_->setHtml("<table cellspacing=\"0\">" + rows + "</table>" + within);
+    split_->setHtml(themed("<table cellspacing=\"0\">" + rows + "</table>" + within));
 }
 
 void ModelStage::showStrip(const Answer& answer) {
@@ -488,11 +492,12 @@ void ModelStage::showStrip(const Answer& answer) {
     QString head;
     QString body;
     for (const auto& [name, value] : cells) {
-        head += "<td style=\"padding-right:26px;color:#6B6F7B;font-size:12px\">" + name + "</td>";
+        head += "<td style=\"padding-right:26px;color:{soft};font-size:12px\">" + name + "</td>";
         body +=
             "<td style=\"padding-right:26px;font-size:15px\">" + value.toHtmlEscaped() + "</td>";
     }
-    strip_->setText("<table cellspacing=\"0\"><tr>" + head + "</tr><tr>" + body + "</tr></table>");
+    strip_->setText(
+        themed("<table cellspacing=\"0\"><tr>" + head + "</tr><tr>" + body + "</tr></table>"));
 }
 
 ReadingContent ModelStage::reading() const {

@@ -77,6 +77,7 @@ class ModelStage : public Stage {
     QLabel* note_;
     QLabel* message_;
     int selected_ = -1;
+    bool constantAsked_ = false;  ///< Somebody chose the constant; else the first effect is shown.
     EffectScale scale_ = EffectScale::Raw;
     std::string shownQuestion_;
     OnOutcome onOutcome_;

@@ -192,8 +192,8 @@ void PathView::drawCurve(QPainter& painter, const PathCurve& curve, bool lit, bo
     const bool together = curve.arrow < 0;
     QColor ink = together       ? colour::kSoft
                  : lit          ? colour::kAccent
-                 : curve.broken ? QColor(0x8A, 0x93, 0xA3)
-                                : QColor(0x4B, 0x86, 0x8E);
+                 : curve.broken ? colour::kMuted
+                                : colour::kAccentSoft;
     ink.setAlphaF(dim ? 0.28F : 1.0F);
     QPainterPath path(pointOf(curve.start));
     path.quadTo(pointOf(curve.control), pointOf(curve.end));
@@ -231,7 +231,7 @@ void PathView::drawBox(QPainter& painter, const PathBox& box, bool lit, bool dim
     painter.setBrush(own ? colour::kAccentWash : colour::kPanel);
     painter.setPen(QPen(own || lit ? colour::kAccent
                         : box.last ? colour::kPlum
-                                   : QColor(0x70, 0x80, 0x90),
+                                   : colour::kSlate,
                         own ? 2.0 : 1.3));
     painter.drawRoundedRect(area, 0.5 * area.height(), 0.5 * area.height());
     if (drawingFrom_ && box.node == target_) {

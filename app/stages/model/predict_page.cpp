@@ -22,7 +22,7 @@ namespace rapporto::app {
 namespace {
 
 constexpr int kSteps = 400;
-const QString kLink = "QPushButton{border:none;background:transparent;color:#14606B;padding:2px}";
+const QString kLink = "QPushButton{border:none;background:transparent;color:{accent};padding:2px}";
 constexpr std::size_t kMostScenarios = 4;
 constexpr double kBarRow = 46.0;
 
@@ -46,8 +46,9 @@ Shown shownOf(const Prediction& p) {
 }
 
 const QColor& colourOf(std::size_t i) {
-    static const QColor kColours[] = {colour::kBlue, colour::kOchre, colour::kPlum, colour::kMoss};
-    return kColours[i % 4];
+    static const std::array kColours = {&colour::kBlue, &colour::kOchre, &colour::kPlum,
+                                        &colour::kMoss};
+    return *kColours[i % 4];
 }
 
 }  // namespace
@@ -161,7 +162,7 @@ PredictPage::PredictPage(Session& session, QWidget* parent)
     scroll->setWidget(sheet_);
     layout->addWidget(scroll, 1);
     message_->setWordWrap(true);
-    message_->setStyleSheet("color:#966618");
+    dress(message_, "color:{caution}");
     message_->setObjectName("predict:message");
     layout->addWidget(message_);
     layout->addWidget(bars_);
@@ -267,7 +268,7 @@ void PredictPage::build() {
     }
     auto* more = new QPushButton(tr("+ scenario"), sheet_);
     more->setObjectName("predict:more");
-    more->setStyleSheet(kLink);
+    dress(more, kLink);
     more->setVisible(requests_.size() < kMostScenarios);
     connect(more, &QPushButton::clicked, this, [this] {
         requests_.push_back(requests_.back());
@@ -277,7 +278,7 @@ void PredictPage::build() {
     });
     auto* less = new QPushButton(tr("− last"), sheet_);
     less->setObjectName("predict:less");
-    less->setStyleSheet(kLink);
+    dress(less, kLink);
     less->setVisible(requests_.size() > 1);
     connect(less, &QPushButton::clicked, this, [this] {
         requests_.pop_back();
@@ -293,11 +294,12 @@ void PredictPage::build() {
     ++row;
     for (const ScenarioVariable& v : answer_->scenarios->variables()) {
         auto* name = new QLabel(sheet_);
-        name->setText(QString("<b>%1</b>%2")
-                          .arg(termText(v.name).toHtmlEscaped(),
-                               v.unit.empty() ? QString()
-                                              : " <span style=\"color:#6B6F7B\">" +
-                                                    text(v.unit).toHtmlEscaped() + "</span>"));
+        name->setText(
+            themed(QString("<b>%1</b>%2")
+                       .arg(termText(v.name).toHtmlEscaped(),
+                            v.unit.empty() ? QString()
+                                           : " <span style=\"color:{soft}\">" +
+                                                 text(v.unit).toHtmlEscaped() + "</span>")));
         name->setToolTip(text(v.label));
         grid_->addWidget(name, row, 0);
         for (std::size_t s = 0; s < requests_.size(); ++s) {

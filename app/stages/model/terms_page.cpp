@@ -20,10 +20,10 @@ QString cell(const QString& value, const char* align = "right") {
     return QString("<td align=\"%1\" style=\"padding:2px 9px\">%2</td>").arg(align, value);
 }
 
-QString soft(const QString& value) { return "<span style=\"color:#6B6F7B\">" + value + "</span>"; }
+QString soft(const QString& value) { return "<span style=\"color:{soft}\">" + value + "</span>"; }
 
 QString link(std::size_t offer, const QString& label) {
-    return QString("<a href=\"take:%1\" style=\"color:#14606B;text-decoration:none\">%2</a>")
+    return QString("<a href=\"take:%1\" style=\"color:{accent};text-decoration:none\">%2</a>")
         .arg(offer)
         .arg(label.toHtmlEscaped());
 }
@@ -189,7 +189,7 @@ void TermsPage::buildChoices() {
     }
     auto* label = new QLabel(tr("always in"), choices_);
     label->setFont(paperFont(14, true));
-    label->setStyleSheet("color:#6B6F7B;padding:3px 0");
+    dress(label, "color:{soft};padding:3px 0");
     choices_->layout()->addWidget(label);
     for (const DesignTerm& term : design.terms) {
         auto* button = toggle(termText(term.name), "terms:hold:" + text(term.name), choices_);
@@ -329,7 +329,7 @@ void TermsPage::drawSubsets() {
         rows += "</tr>";
         offers_.push_back({one->terms, TermChoice{id, among, ""}, title});
     }
-    list_->setHtml("<table cellspacing=\"0\">" + rows + "</table>");
+    list_->setHtml(themed("<table cellspacing=\"0\">" + rows + "</table>"));
 }
 
 void TermsPage::drawLasso() {
@@ -354,10 +354,11 @@ void TermsPage::drawLasso() {
                 "</tr>";
         offers_.push_back({terms, TermChoice{id, among, ""}, title});
     }
-    list_->setHtml("<table cellspacing=\"0\">" + rows + "</table><p>" +
-                   soft(tr("The variant fits the terms that are left by least squares, without the "
-                           "penalty; a level of a grouping that is left brings all its levels.")) +
-                   "</p>");
+    list_->setHtml(
+        themed("<table cellspacing=\"0\">" + rows + "</table><p>" +
+               soft(tr("The variant fits the terms that are left by least squares, without the "
+                       "penalty; a level of a grouping that is left brings all its levels.")) +
+               "</p>"));
 }
 
 void TermsPage::drawSelection() {
@@ -386,8 +387,8 @@ void TermsPage::drawSelection() {
          TermChoice{"double-selection", openedTerms(answer_->question, session_.study().sets),
                     design.terms[s.of].name},
          tr("controls of %1").arg(text(design.terms[s.of].name))});
-    list_->setHtml("<p>" + link(0, tr("Ask with these controls")) +
-                   "</p><table cellspacing=\"0\">" + rows + "</table>");
+    list_->setHtml(themed("<p>" + link(0, tr("Ask with these controls")) +
+                          "</p><table cellspacing=\"0\">" + rows + "</table>"));
     plot_->showExhibit(selectionExhibit(design, s));
 }
 
@@ -407,7 +408,7 @@ void TermsPage::drawOverlap() {
         }
     }
     if (found_.overlap.empty()) {
-        list_->setHtml("<p>" + soft(tr("Nothing to take out.")) + "</p>");
+        list_->setHtml(themed("<p>" + soft(tr("Nothing to take out.")) + "</p>"));
         return;
     }
     QString rows = "<tr>" + cell(soft(tr("take out")), "left") +
@@ -422,8 +423,8 @@ void TermsPage::drawOverlap() {
                 "</tr>";
     }
     offers_.push_back({left, std::nullopt, tr("without %1").arg(out)});
-    list_->setHtml("<p>" + link(0, tr("Ask without %1").arg(out)) +
-                   "</p><table cellspacing=\"0\">" + rows + "</table>");
+    list_->setHtml(themed("<p>" + link(0, tr("Ask without %1").arg(out)) +
+                          "</p><table cellspacing=\"0\">" + rows + "</table>"));
 }
 
 void TermsPage::take(std::size_t offer) {

@@ -102,7 +102,7 @@ TracePages::TracePages(Session& session, QWidget* parent)
     title_->setWordWrap(true);
     title_->setObjectName("trace:headline");
     note_->setFont(interfaceFont(11));
-    note_->setStyleSheet("color:#6B6F7B");
+    dress(note_, "color:{soft}");
     note_->setWordWrap(true);
     waysLayout->addWidget(title_);
     waysLayout->addWidget(note_);
@@ -205,7 +205,7 @@ void TracePages::showPage() {
 }
 
 void TracePages::showWays() {
-    title_->setText(headline(*answer_));
+    title_->setText(themed(headline(*answer_)));
     const Trace& trace = *answer_->trace;
     QStringList parts = {tr("width of an arrow: standardised effect"),
                          tr("broken: its interval holds zero"),
@@ -303,7 +303,7 @@ void TracePages::showFit() {
     QString html;
     const auto row = [&](const QString& name, const QString& value) {
         html += QString(
-                    "<tr><td style=\"padding:3px 26px 3px 2px;color:#6B6F7B\">%1</td><td "
+                    "<tr><td style=\"padding:3px 26px 3px 2px;color:{soft}\">%1</td><td "
                     "align=\"right\" style=\"padding:3px 0\">%2</td></tr>")
                     .arg(name, value);
     };
@@ -334,7 +334,7 @@ void TracePages::showFit() {
                 "</p>";
     }
     if (!trace.absent.empty()) {
-        html += "<p style=\"color:#6B6F7B\"><i>" +
+        html += "<p style=\"color:{soft}\"><i>" +
                 tr("paths that are left out, by what adding each would say") +
                 "</i></p><table cellspacing=\"0\">";
         for (std::size_t k = 0; k < trace.absent.size() && k < 12; ++k) {
@@ -346,7 +346,7 @@ void TracePages::showFit() {
         }
         html += "</table>";
     }
-    fit_->setHtml(html);
+    fit_->setHtml(themed(html));
 }
 
 void TracePages::showSensitivity() {

@@ -99,7 +99,7 @@ ReportStage::ReportStage(Session& session, QWidget* parent)
     auto* layout = new QHBoxLayout(this);
     layout->setContentsMargins(22, 16, 12, 12);
     layout->setSpacing(14);
-    page_->setStyleSheet("QTextBrowser{background:white;border:1px solid #D9D2C3}");
+    page_->setStyleSheet("QTextBrowser{background:white;color:#232733;border:1px solid #D9D2C3}");
     page_->document()->setDocumentMargin(38);
     page_->setAccessibleName(tr("Report page"));
     page_->setObjectName("reportPage");
@@ -107,7 +107,7 @@ ReportStage::ReportStage(Session& session, QWidget* parent)
     auto* side = new QVBoxLayout;
     auto* title = new QLabel(tr("items"), this);
     title->setFont(paperFont(17, true));
-    title->setStyleSheet("color:#6B6F7B");
+    dress(title, "color:{soft}");
     side->addWidget(title);
     page_->setHorizontalScrollBarPolicy(Qt::ScrollBarAlwaysOff);
     items_->setHorizontalScrollBarPolicy(Qt::ScrollBarAlwaysOff);
@@ -115,9 +115,9 @@ ReportStage::ReportStage(Session& session, QWidget* parent)
     items_->setFixedWidth(138);
     items_->setAccessibleName(tr("Items of the report"));
     items_->setObjectName("reportItems");
-    items_->setStyleSheet(
-        "QListWidget::item{padding:7px 2px;border-bottom:1px solid #D9D2C3} "
-        "QListWidget::item:selected{background:#E6EEEE;color:#14606B}");
+    dress(items_,
+          "QListWidget::item{padding:7px 2px;border-bottom:1px solid {hairline}} "
+          "QListWidget::item:selected{background:{wash};color:{accent}}");
     items_->setDragDropMode(QAbstractItemView::InternalMove);
     connect(items_->model(), &QAbstractItemModel::rowsMoved, this,
             [this](const QModelIndex&, int from, int, const QModelIndex&, int to) {
@@ -146,6 +146,13 @@ std::vector<ReportBlock> ReportStage::blocks() const {
         }
     }
     return buildReport(session_.study(), byId);
+}
+
+bool ReportStage::allComplete() const {
+    const auto& all = session_.study().questions;
+    return std::all_of(all.begin(), all.end(), [this](const Question& q) {
+        return session_.answer(q.id) == nullptr || session_.bench().isComplete(q.id);
+    });
 }
 
 void ReportStage::fill(QTextDocument& document, double scale) const {
@@ -180,6 +187,8 @@ void ReportStage::refresh() {
         page_->setHtml(
             tr("<p style=\"color:#6B6F7B\">The report fills itself from the lead question. State a "
                "question first.</p>"));
+    } else if (!shown_.isEmpty() && !allComplete()) {
+        // The page turns once, when all of it is there.
     } else {
         QTextDocument probe;
         fill(probe, 1.0);
@@ -233,6 +242,13 @@ void ReportStage::addPresentQuestion() {
 QString ReportStage::exportTo(const QString& path) const {
     if (const auto may = session_.mayWriteTo(path); !may) {
         return text(may.error().text());
+    }
+    if (!allComplete()) {
+        return session_.bench().progress().busy()
+                   ? tr("Answers of this report are still being worked out. Save it when the line "
+                        "at the foot of the window has stopped counting.")
+                   : tr("Answers of this report were stopped before they were done. Any change "
+                        "starts them again.");
     }
     std::string bytes;
     if (path.endsWith(".pdf")) {

@@ -29,6 +29,7 @@ class ReportStage : public Stage {
 
   private:
     [[nodiscard]] std::vector<ReportBlock> blocks() const;
+    [[nodiscard]] bool allComplete() const;  ///< No answer is old or lacks a check.
     void fill(QTextDocument& document, double scale) const;
     void moveItem(int by);
     void placeItem(int from, int to);

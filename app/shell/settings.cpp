@@ -1,0 +1,115 @@
+#include "app/shell/settings.h"
+
+#include "app/shell/autosave.h"
+
+#include <QComboBox>
+#include <QFormLayout>
+#include <QKeyEvent>
+#include <QLabel>
+#include <QSettings>
+
+#include <algorithm>
+
+namespace rapporto::app {
+namespace {
+
+const QList<int> kSizes = {100, 110, 125, 150, 175, 200};
+
+QSettings kept() { return {QSettings::IniFormat, QSettings::UserScope, "rapporto", "rapporto"}; }
+
+}  // namespace
+
+namespace settings {
+
+Theme theme() {
+    const QString name = kept().value("theme", "desktop").toString();
+    return name == "dark" ? Theme::Dark : name == "paper" ? Theme::Paper : Theme::ByDesktop;
+}
+
+void setTheme(Theme theme) {
+    kept().setValue("theme", theme == Theme::Dark    ? "dark"
+                             : theme == Theme::Paper ? "paper"
+                                                     : "desktop");
+}
+
+int size() { return std::clamp(kept().value("size", 100).toInt(), 100, 200); }
+
+void setSize(int percent) { kept().setValue("size", std::clamp(percent, 100, 200)); }
+
+void applySize() {
+    // What the desktop or the caller asks for comes first.
+    if (size() != 100 && !qEnvironmentVariableIsSet("QT_SCALE_FACTOR")) {
+        qputenv("QT_SCALE_FACTOR", QByteArray::number(size() / 100.0));
+    }
+}
+
+}  // namespace settings
+
+SettingsSheet::SettingsSheet(Autosave* autosave, QWidget* parent)
+    : QFrame(parent, Qt::Popup),
+      autosave_(autosave),
+      theme_(new QComboBox(this)),
+      size_(new QComboBox(this)),
+      saving_(new QComboBox(this)) {
+    setObjectName("settingsSheet");
+    dress(this, "#settingsSheet{background:{field};border:1px solid {accent}}");
+    auto* form = new QFormLayout(this);
+    form->setContentsMargins(16, 14, 16, 14);
+    form->setVerticalSpacing(8);
+    auto* title = new QLabel(tr("settings"), this);
+    title->setFont(paperFont(18, true));
+    form->addRow(title);
+    theme_->setObjectName("settings:theme");
+    theme_->addItems({tr("as the desktop"), tr("paper"), tr("dark")});
+    form->addRow(tr("colours"), theme_);
+    size_->setObjectName("settings:size");
+    for (const int percent : kSizes) {
+        size_->addItem(tr("%1 %").arg(percent));
+    }
+    form->addRow(tr("size"), size_);
+    saving_->setObjectName("settings:saving");
+    saving_->addItems({tr("when you save them"), tr("by themselves")});
+    form->addRow(tr("studies are saved"), saving_);
+    connect(theme_, &QComboBox::activated, this, [this](int index) {
+        const Theme chosen = index == 2   ? Theme::Dark
+                             : index == 1 ? Theme::Paper
+                                          : Theme::ByDesktop;
+        settings::setTheme(chosen);
+        useTheme(chosen);
+        emit themeChanged();
+    });
+    connect(size_, &QComboBox::activated, this, [this](int index) {
+        settings::setSize(kSizes[index]);
+        emit told(
+            tr("Everything will be shown at %1 % from the next start on.").arg(kSizes[index]));
+    });
+    connect(saving_, &QComboBox::activated, this, [this](int index) {
+        autosave_->setOn(index == 1);
+        emit told(index == 1 ? tr("Studies that have a file save themselves a moment after each "
+                                  "step.")
+                             : tr("Studies are saved when you save them."));
+    });
+}
+
+void SettingsSheet::openUnder(const QWidget* widget) {
+    const Theme now = theme();
+    theme_->setCurrentIndex(now == Theme::Dark ? 2 : now == Theme::Paper ? 1 : 0);
+    size_->setCurrentIndex(
+        static_cast<int>(std::max<qsizetype>(0, kSizes.indexOf(settings::size()))));
+    saving_->setCurrentIndex(autosave_->isOn() ? 1 : 0);
+    adjustSize();
+    const QPoint corner = widget->mapToGlobal(QPoint(widget->width(), widget->height() + 4));
+    move(corner.x() - width(), corner.y());
+    show();
+    theme_->setFocus();
+}
+
+void SettingsSheet::keyPressEvent(QKeyEvent* event) {
+    if (event->key() == Qt::Key_Escape) {
+        close();
+        return;
+    }
+    QFrame::keyPressEvent(event);
+}
+
+}  // namespace rapporto::app

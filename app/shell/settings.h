@@ -1,0 +1,52 @@
+#pragma once
+
+#include "app/shell/theme.h"
+
+#include <QFrame>
+
+class QComboBox;
+
+namespace rapporto::app {
+
+class Autosave;
+
+/// What a person has chosen once for all studies, kept in the user’s configuration folder.
+namespace settings {
+
+[[nodiscard]] Theme theme();
+void setTheme(Theme theme);
+
+/// Per cent, 100 to 200; it holds from the next start on.
+[[nodiscard]] int size();
+void setSize(int percent);
+
+/// To be called before there is an application: a size is the whole window’s.
+void applySize();
+
+}  // namespace settings
+
+/// The settings, few and in one place: a small sheet over the window.
+class SettingsSheet : public QFrame {
+    Q_OBJECT
+
+  public:
+    SettingsSheet(Autosave* autosave, QWidget* parent);
+
+    /// Below a widget, aligned with its right edge.
+    void openUnder(const QWidget* widget);
+
+  signals:
+    void themeChanged();
+    void told(const QString& what);
+
+  protected:
+    void keyPressEvent(QKeyEvent* event) override;
+
+  private:
+    Autosave* autosave_;
+    QComboBox* theme_;
+    QComboBox* size_;
+    QComboBox* saving_;
+};
+
+}  // namespace rapporto::app

@@ -1,0 +1,386 @@
+#include "core/base/border.h"
+#include "core/base/parallel.h"
+#include "core/checks/check.h"
+#include "core/checks/common.h"
+#include "core/model/likelihood.h"
+#include "core/model/outcome_models.h"
+#include "core/model/panel.h"
+
+#include <algorithm>
+#include <chrono>
+#include <cmath>
+#include <mutex>
+
+namespace rapporto {
+namespace {
+
+/// Under sampling weights these look at the weighted fit, whose rows, terms or instruments they are
+/// about; others look at each row once, since their laws are those of rows, not of weights.
+bool isOfWeightedFit(const std::string& id) {
+    static const std::vector<std::string> kOf = {"weights-matter",
+                                                 "leverage",
+                                                 "cooks-distance",
+                                                 "dfbetas",
+                                                 "dffits",
+                                                 "covratio",
+                                                 "held-down",
+                                                 "vif",
+                                                 "condition",
+                                                 "endogeneity",
+                                                 "over-identification",
+                                                 "difference-j",
+                                                 "weak-instruments",
+                                                 "under-identification",
+                                                 "anderson-rubin",
+                                                 "pre-trend",
+                                                 "who-is-compared",
+                                                 "roc",
+                                                 "separation",
+                                                 "differences-serial"};
+    return std::find(kOf.begin(), kOf.end(), id) != kOf.end();
+}
+
+/// Every unit lies within one cluster of the errors: what hangs together along a unit is theirs.
+bool unitsWithinClusters(const CheckInput& in) {
+    if (in.design.layout != Layout::Kind::Panel || in.question.errors.by.size() != 1) {
+        return false;
+    }
+    const std::string& unit = in.frame.layout().unit;
+    if (in.question.errors.by.front() == unit) {
+        return true;
+    }
+    const auto units = groupsFor(in, unit);
+    const auto clusters = groupsFor(in, in.question.errors.by.front());
+    if (!units || !clusters) {
+        return false;
+    }
+    std::vector<int> clusterOf(units->labels.size(), -1);
+    for (std::size_t i = 0; i < units->of.size(); ++i) {
+        const int cluster = clusters->of[i];
+        if (units->of[i] < 0 || cluster < 0) {
+            return false;
+        }
+        int& known = clusterOf[static_cast<std::size_t>(units->of[i])];
+        if (known >= 0 && known != cluster) {
+            return false;
+        }
+        known = cluster;
+    }
+    return true;
+}
+
+/// The errors of the question do not need what the check asks.
+bool allowedFor(const CheckInput& in) {
+    const ErrorSpec& errors = in.question.errors;
+    const std::string& id = in.options.id;
+    const std::string group = findCheck(id)->group;
+    if (group == findCheck("breusch-pagan")->group) {
+        return errors.kind != "classical";
+    }
+    const bool byClusters =
+        errors.kind == "clustered" ||
+        (errors.kind == "bootstrap" && errors.scheme.find("clusters") != std::string::npos);
+    if (id == "intraclass") {
+        const bool same = in.options.by.empty() || std::find(errors.by.begin(), errors.by.end(),
+                                                             in.options.by) != errors.by.end();
+        return (byClusters && same) || (errors.kind == "survey" && !in.design.clusters.empty());
+    }
+    static const std::vector<std::string> kAlongTime = {"durbin-watson", "breusch-godfrey",
+                                                        "ljung-box", "runs", "panel-serial"};
+    if (std::find(kAlongTime.begin(), kAlongTime.end(), id) == kAlongTime.end()) {
+        return false;
+    }
+    return errors.kind == "autocorrelation" || errors.kind == "panel-autocorrelation" ||
+           (byClusters && unitsWithinClusters(in));
+}
+
+/// Checks that count rows by their frequency weights themselves: where the rows stood for are too
+/// many to be written out, the others are not made.
+bool countsRows(const std::string& id) {
+    static const std::vector<std::string> kOf = {
+        "reset",     "component-residual", "interactions",       "vif",
+        "condition", "zero-excess",        "pearson-dispersion", "roc"};
+    return std::find(kOf.begin(), kOf.end(), id) != kOf.end();
+}
+
+bool isAmong(const std::vector<const char*>& ids, const std::string& id) {
+    return std::any_of(ids.begin(), ids.end(), [&](const char* one) { return id == one; });
+}
+
+/// They ask about terms, or whether something moves with what the terms give: a mean has neither.
+bool needsTerms(const std::string& id) {
+    static const std::vector<const char*> kOf = {
+        "reset",         "component-residual", "rainbow", "link",
+        "interactions",  "breusch-pagan",      "white",   "harvey",
+        "glejser",       "leverage",           "vif",     "condition",
+        "weights-matter"};
+    return isAmong(kOf, id);
+}
+
+/// They speak of the terms alone, not of what is left.
+bool isOfTermsAlone(const std::string& id) {
+    static const std::vector<const char*> kOf = {
+        "leverage",       "vif", "condition", "weak-instruments", "under-identification",
+        "who-is-compared"};
+    return isAmong(kOf, id);
+}
+
+/// A constant and nothing else, also where effects are swept out.
+bool isMeanAlone(const Design& design) {
+    return design.terms.empty() && design.effects.empty() && !design.swept;
+}
+
+unsigned kindOf(const Design& design, const Fit& fit) {
+    if (fit.quantile) {
+        return fits::kQuantile;
+    }
+    if (fit.robust) {
+        return fits::kHeldDown;
+    }
+    if (fit.likelihood) {
+        const std::string& outcome = fit.likelihood->outcome;
+        return outcome == "count"     ? fits::kCount
+               : outcome == "yes-no"  ? fits::kYesNo
+               : outcome == "ordered" ? fits::kOrdered
+                                      : fits::kOther;
+    }
+    if (fit.dynamic) {
+        return fits::kDynamic;
+    }
+    if (fit.instrumented) {
+        return fits::kInstruments;
+    }
+    if (design.swept) {
+        return design.effects.size() == 1 ? fits::kOneEffect : fits::kEffects;
+    }
+    return fit.panel && fit.panel->sigmaUnit ? fits::kRandom : fits::kPlain;
+}
+
+std::string outOfScope(unsigned kind) {
+    constexpr unsigned kOutcomes =
+        fits::kCount | fits::kYesNo | fits::kOrdered | fits::kOther | fits::kQuantile;
+    return (kind & kOutcomes) != 0   ? "It is made for least squares; of this outcome see its own "
+                                       "checks below."
+           : kind == fits::kHeldDown ? "It is made for least squares of equal rows."
+           : kind == fits::kDynamic
+               ? "It is made for least squares; of earlier moments see whether "
+                 "the cause can be trusted."
+           : kind == fits::kInstruments
+               ? "It is made for least squares; of instruments see whether "
+                 "the cause can be trusted."
+           : kind == fits::kRandom
+               ? "It is not made for rows less a share of their unit’s mean."
+               : "It is not made for effects that are swept out. With few groups, ask with the "
+                 "grouping among the terms.";
+}
+
+/// What does not exist is absent: a statistic or p outside of its law’s domain.
+void onlyNumbers(CheckResult& result) {
+    const auto exists = [](const std::optional<double>& x) { return !x || std::isfinite(*x); };
+    if (result.verdict == Verdict::NotApplicable) {
+        return;
+    }
+    if (!exists(result.statistic) || !exists(result.p)) {
+        result = notApplicable(
+            "Its statistic does not exist on these rows: what it sets against each other does not "
+            "vary, or too little is left.");
+    }
+}
+
+/// One check behind its border: a mistake in it is its own alone.
+CheckResult runOne(const Check& check, const CheckInput& in) {
+    const auto found = guarded("the check ‘" + std::string(check.name) + "’",
+                               [&]() -> Result<CheckResult> { return check.run(in); });
+    if (found) {
+        CheckResult result = *found;
+        onlyNumbers(result);
+        return result;
+    }
+    CheckResult result = notApplicable(found.error().text());
+    result.reading.front() = 'T';  // “The check …”
+    result.fault = found.error().code == ErrorCode::Fault;
+    return result;
+}
+
+/// What the question asks for, in the order it is shown.
+std::vector<CheckRequest> wantedChecks(const Question& question) {
+    if (!question.allChecks) {
+        return question.checks;
+    }
+    std::vector<CheckRequest> wanted;
+    for (const Check& check : allChecks()) {
+        if (check.of != fits::kTrace) {
+            wanted.push_back(CheckRequest{check.id});
+        }
+    }
+    return wanted;
+}
+
+/// Tells of what is there as it comes, not oftener than a person can follow.
+class Telling {
+  public:
+    Telling(const CheckRun& run, std::vector<CheckResult> awaited)
+        : run_(run), results_(std::move(awaited)), last_(Clock::now()) {}
+
+    void put(std::size_t k, CheckResult result) {
+        const std::scoped_lock lock(mutex_);
+        results_[k] = std::move(result);
+        const auto now = Clock::now();
+        if (run_.tell && now - last_ > std::chrono::milliseconds(60)) {
+            run_.tell(results_);
+            last_ = Clock::now();
+        }
+    }
+
+    [[nodiscard]] std::vector<CheckResult> take() { return std::move(results_); }
+
+  private:
+    using Clock = std::chrono::steady_clock;
+    const CheckRun& run_;
+    std::mutex mutex_;
+    std::vector<CheckResult> results_;
+    Clock::time_point last_;
+};
+
+/// What a check looks at, and what of it may be asked here.
+class Asking {
+  public:
+    Asking(const CheckRun& run, const Job& job)
+        : run_(run),
+          job_(job),
+          // The second step of a selection has an uneven spread of its own: least squares' checks
+          // would speak of that.
+          kind_(isSelection(run.question.method) ? unsigned{fits::kOther}
+                                                 : kindOf(run.design, run.fit)),
+          counted_(run.design.weightKind == WeightKind::Frequency &&
+                   run.frame.moments() == nullptr) {}
+
+    void findRows() { rows_ = run_.rows ? run_.rows() : nullptr; }
+
+    [[nodiscard]] CheckResult operator()(const CheckRequest& request) const {
+        const bool aside = rows_ != nullptr && (counted_ || !isOfWeightedFit(request.id));
+        const CheckInput in{run_.frame,
+                            run_.question,
+                            aside ? rows_->design : run_.design,
+                            aside ? rows_->fit : run_.fit,
+                            request,
+                            run_.alpha,
+                            job_};
+        CheckResult result = answered(in);
+        if (isDoubt(result.verdict) && allowedFor(in)) {
+            result.verdict = Verdict::AllowedFor;
+            result.reading += " The errors of this question (" + in.question.errors.shown() +
+                              ") allow for it: intervals and p stand.";
+        }
+        const Check* check = findCheck(request.id);
+        const bool ofData = check != nullptr && check->of == fits::kAll;
+        if (aside && !ofData && !counted_ && result.verdict != Verdict::NotApplicable) {
+            result.reading += " Each row counts once here, whatever its weight.";
+        }
+        result.id = request.id;
+        return result;
+    }
+
+  private:
+    [[nodiscard]] CheckResult answered(const CheckInput& in) const {
+        const std::string& id = in.options.id;
+        const Check* check = findCheck(id);
+        if (check == nullptr) {
+            return notApplicable("The check ‘" + id + "’ is not built yet.");
+        }
+        if (check->needsRows && run_.frame.moments() != nullptr) {
+            return notApplicable("It looks at rows, and the source is a summary of them.");
+        }
+        if (check->of == fits::kTrace) {
+            return notApplicable(
+                "It looks at a system of equations: ask how a cause reaches its outcome.");
+        }
+        if (check->of == fits::kAll) {
+            return runOne(*check, in);  // It looks at the table, whatever is made of it.
+        }
+        if ((check->of & kind_) == 0) {
+            return notApplicable(outOfScope(kind_));
+        }
+        if (run_.fit.exact) {
+            return notApplicable("The terms tell the outcome exactly: there is nothing to tell.");
+        }
+        if (needsTerms(id) && isMeanAlone(run_.design)) {
+            return notApplicable("There is no term: the question asks for a mean.");
+        }
+        // Along one direction the residuals are the terms’ doing; the outcome only scales them.
+        if ((kind_ & fits::kAny) != 0 && run_.fit.dfResidual < 2.0 && !isOfTermsAlone(id)) {
+            return notApplicable(
+                "One degree of freedom is left: what the terms leave has the same shape whatever "
+                "the outcome is.");
+        }
+        if (counted_ && rows_ == nullptr && !countsRows(id)) {
+            return notApplicable("The weights stand for more rows than it can be made for.");
+        }
+        return runOne(*check, in);
+    }
+
+    const CheckRun& run_;
+    const Job& job_;
+    std::shared_ptr<const CheckRows> rows_;
+    unsigned kind_;
+    bool counted_;
+};
+
+}  // namespace
+
+std::vector<CheckResult> awaitedChecks(const Question& question) {
+    std::vector<CheckResult> out;
+    for (const CheckRequest& request : wantedChecks(question)) {
+        CheckResult result = notApplicable("It is being worked out.");
+        result.id = request.id;
+        result.awaited = true;
+        out.push_back(std::move(result));
+    }
+    return out;
+}
+
+std::vector<CheckResult> runChecks(const CheckRun& run, const Job& job) {
+    const std::vector<CheckRequest> wanted = wantedChecks(run.question);
+    Telling results(run, awaitedChecks(run.question));
+    std::vector<std::size_t> open;
+    for (std::size_t k = 0; k < wanted.size(); ++k) {
+        auto known = run.before ? run.before(wanted[k]) : std::nullopt;
+        if (known) {
+            results.put(k, *std::move(known));
+        } else {
+            open.push_back(k);
+        }
+    }
+    Asking asking(run, job);
+    if (!open.empty()) {
+        asking.findRows();
+    }
+    const auto at = [&](std::size_t o) {
+        const std::size_t k = open[o];
+        if (job.stopped()) {
+            return;
+        }
+        CheckResult result = asking(wanted[k]);
+        if (!job.stopped()) {
+            if (run.keep) {
+                run.keep(wanted[k], result);
+            }
+            results.put(k, std::move(result));
+        }
+    };
+    // Small ones side by side; large ones one after another, so that memory holds one’s work.
+    constexpr Eigen::Index kMostBeside = 2000000;
+    if (run.design.X.size() <= kMostBeside) {
+        inParallel(open.size(), at);
+    } else {
+        for (std::size_t o = 0; o < open.size(); ++o) {
+            at(o);
+        }
+    }
+    std::vector<CheckResult> out = results.take();
+    // Those that a stop has left without an answer.
+    std::erase_if(out, [](const CheckResult& result) { return result.awaited; });
+    return out;
+}
+
+}  // namespace rapporto
