@@ -1,4 +1,5 @@
 // Takes a picture of every main view of the demo: shots DIRECTORY [NAME].
+// RAPPORTO_LOOK=dark,1920x1080 for another theme and size.
 #include "app/question/question_line.h"
 #include "app/shell/main_window.h"
 #include "app/shell/theme.h"
@@ -20,6 +21,14 @@ int main(int argc, char** argv) {
     const QString only = argc > 2 ? argv[2] : "";
     MainWindow window;
     window.resize(1280, 800);
+    for (const QString& part : qEnvironmentVariable("RAPPORTO_LOOK").split(',')) {
+        const QStringList size = part.split('x');
+        if (part == "dark") {
+            useTheme(Theme::Dark);
+        } else if (size.size() == 2) {
+            window.resize(size[0].toInt(), size[1].toInt());
+        }
+    }
     window.show();
     if (argc > 3) {
         window.openPath(argv[3]);

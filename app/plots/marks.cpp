@@ -23,7 +23,8 @@ QColor shadeColour(double shade) {
     const auto mix = [&](int from, int to) {
         return static_cast<int>(std::lround(from + (to - from) * part));
     };
-    return {mix(0xF1, end.red()), mix(0xED, end.green()), mix(0xE4, end.blue())};
+    return {mix(colour::kPanel.red(), end.red()), mix(colour::kPanel.green(), end.green()),
+            mix(colour::kPanel.blue(), end.blue())};
 }
 
 void drawMark(QPainter& painter, QPointF at, int series, double size, int alpha) {

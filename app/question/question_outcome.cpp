@@ -191,7 +191,8 @@ void QuestionLine::buildZeroPart(const Question& q) {
         one->setToolTip(tr("Enter changes it · Delete takes it out"));
         connect(one, &QPushButton::clicked, this, [this, one] { pickZeroTerm(one); });
     }
-    auto* more = addSlot(first_, terms.empty() ? tr("the same terms…") : QString("+"), "slot:zero");
+    auto* more =
+        addSlot(first_, terms.empty() ? tr("the same terms…") : tr("another…"), "slot:zero");
     more->setToolTip(selection ? tr("What decides whether the outcome is seen")
                                : tr("What tells zeros from counts"));
     connect(more, &QPushButton::clicked, this, [this, more] { pickZeroTerm(more); });

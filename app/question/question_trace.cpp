@@ -51,7 +51,7 @@ void QuestionLine::buildTrace(const Question* asked) {
     };
     addWord(first_, tr("Trace how"), true);
     chips(roles.causes, "cause");
-    slot(roles.causes.empty() ? tr("a cause…") : QString("+"), "cause", tr("Add a cause"));
+    slot(roles.causes.empty() ? tr("a cause…") : tr("another…"), "cause", tr("Add a cause"));
     addWord(first_, tr("reaches"), true);
     chips(roles.outcomes, "reached");
     if (roles.outcomes.empty()) {
@@ -60,14 +60,14 @@ void QuestionLine::buildTrace(const Question* asked) {
     if (!roles.outcomes.empty() && !roles.causes.empty()) {
         addWord(first_, tr("through"), true);
         chips(roles.between, "between");
-        slot(roles.between.empty() ? tr("what stands between…") : QString("+"), "between",
+        slot(roles.between.empty() ? tr("what stands between…") : tr("another…"), "between",
              tr("Add something that the cause changes first"));
         line = second_;
         if (!roles.beside.empty()) {
             addWord(second_, tr("beside"), false);
             chips(roles.beside, "beside");
         }
-        slot(roles.beside.empty() ? tr("+ beside") : QString("+"), "beside",
+        slot(roles.beside.empty() ? tr("+ beside") : tr("another…"), "beside",
              tr("Add a term whose effect is not asked for"));
     }
     addWord(second_, second_->count() > 0 ? tr("· intervals") : tr("intervals"), false);
@@ -126,7 +126,7 @@ void QuestionLine::nextInTrace() {
     for (const char* role : {"cause", "reached", "between"}) {
         auto* slot = findChild<QPushButton*>(QString("slot:") + role);
         const bool last = QString(role) == "between";
-        if (slot != nullptr && (last || slot->text() != "+")) {
+        if (slot != nullptr && (last || slot->text() != tr("another…"))) {
             slot->setFocus();
             pickTraced(slot, role);
             return;

@@ -128,9 +128,12 @@ MainWindow::MainWindow(QWidget* parent, const QString& journals)
                 explore_->putOnDesk(second);
                 showStage(1);
             });
-    all_ = {
-        data_,  explore_, model, new ChecksStage(session_, this), new CompareStage(session_, this),
-        report_};
+    auto* checks = new ChecksStage(session_, this);
+    connect(checks, &ChecksStage::oddityAsked, this, [this](const std::string& variable) {
+        showStage(0);
+        data_->showOddities(variable);
+    });
+    all_ = {data_, explore_, model, checks, new CompareStage(session_, this), report_};
     for (Stage* stage : all_) {
         stages_->addWidget(stage);
         connect(stage, &Stage::readingChanged, this, [this, stage] {

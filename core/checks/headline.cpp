@@ -210,6 +210,9 @@ GroupVerdict verdictOf(const std::string& group, const Results& tests, double al
             }
         }
     }
+    if (own.ids.size() < 2 && shared == speakers().end()) {
+        own.reading.clear();  // The check says it itself.
+    }
     if (own.awaited) {
         own.line = fmt::format("{} of {}", there, tests.size());
     } else if (applicable.empty()) {

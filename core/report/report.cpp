@@ -106,7 +106,14 @@ class ReportBuilder {
             std::string text = found.size() > 1 ? "**" + questionTitle(*a) + ".** " : "";
             for (std::size_t c = 0; c < a->fit->coefficients.size(); ++c) {
                 if (a->fit->coefficients[c].designTerm >= 0) {
-                    text += effectReading(*a, c).front() + " ";
+                    // Cautions about the data stand before the effect here, too.
+                    for (const std::string& words : effectReading(*a, c)) {
+                        const bool caution = words.starts_with("~");
+                        text += (caution ? words.substr(1) : words) + " ";
+                        if (!caution) {
+                            break;
+                        }
+                    }
                     break;
                 }
             }

@@ -914,7 +914,19 @@ ReadingContent ChecksStage::reading() const {
     if (isDoubt(result->verdict)) {
         addDecision(content, *result);
     }
-    content.actionsTitle = result->remedies.empty() ? QString() : tr("What you can do");
+    if (isDoubt(result->verdict) && check != nullptr && check->of == fits::kAll) {
+        std::string about;
+        for (const Oddity& odd : session_.oddities()) {
+            const bool here = result->headline.starts_with(odd.title) && !odd.variables.empty();
+            about = here ? odd.variables.front() : about;
+        }
+        content.actions.push_back(
+            {tr("Mend it in the data"),
+             tr("or say there why it stands: for every question at once"),
+             [stage = const_cast<ChecksStage*>(this), about] { emit stage->oddityAsked(about); }});
+    }
+    content.actionsTitle =
+        result->remedies.empty() && content.actions.empty() ? QString() : tr("What you can do");
     for (const Remedy& remedy : result->remedies) {
         content.actions.push_back(
             {text(remedy.label), text(remedy.why), [this, remedy] { session_.tryRemedy(remedy); }});

@@ -98,6 +98,10 @@ class ChecksStage : public Stage {
 
     [[nodiscard]] bool showsQuestion() const override { return true; }
 
+  signals:
+    /// What looks odd about this variable is to be mended in the data.
+    void oddityAsked(const std::string& variable);
+
   private:
     [[nodiscard]] static QString stoppedWords();
 

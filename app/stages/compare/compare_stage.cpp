@@ -54,7 +54,7 @@ void CompareTable::showAnswers(std::vector<std::shared_ptr<const Answer>> answer
 QRectF CompareTable::columnRect(std::size_t column) const {
     const double width_ =
         (width() - kNames) / std::max<double>(static_cast<double>(answers_.size()), 1.0);
-    const double w = std::min(width_, 220.0);
+    const double w = std::min(width_, 300.0);
     return {kNames + w * static_cast<double>(column), 0.0, w, static_cast<double>(height())};
 }
 

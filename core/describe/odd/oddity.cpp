@@ -228,8 +228,15 @@ Exhibit oddExhibit(const Frame& frame, const Oddity& oddity) {
     const Column* other = oddity.kind == OddKind::CopiedColumn && oddity.variables.size() > 1
                               ? frame.column(oddity.variables[1])
                               : nullptr;
+    // What is off by orders of magnitude shows on a scale of them, where there is one.
+    const bool magnitudes =
+        oddity.kind == OddKind::SlippedDigit ||
+        (oddity.kind == OddKind::LoneValue && variable.measure != Measure::Date);
+    const bool logged =
+        magnitudes && std::none_of(column->numbers().begin(), column->numbers().end(),
+                                   [](double y) { return y <= 0.0; });
     for (std::size_t i = 0; i < frame.rows(); ++i) {
-        const double y = column->numbers()[i];
+        const double y = logged ? std::log10(column->numbers()[i]) : column->numbers()[i];
         const double x = other != nullptr ? other->numbers()[i] : static_cast<double>(i + 1);
         if ((i % step == 0 || marked.contains(i)) && !std::isnan(y) && !std::isnan(x) &&
             frame.states()[i] == RowState::In) {
@@ -240,7 +247,9 @@ Exhibit oddExhibit(const Frame& frame, const Oddity& oddity) {
     }
     out.yTitle = out.xTitle;
     out.xTitle = other != nullptr ? frame.variable(oddity.variables[1])->shown() : "row";
-    out.yScale = variable.measure == Measure::Date ? AxisScale::Date : AxisScale::Number;
+    out.yScale = logged                              ? AxisScale::Log
+                 : variable.measure == Measure::Date ? AxisScale::Date
+                                                     : AxisScale::Number;
     out.marked.assign(oddity.rows.begin(), oddity.rows.end());
     return out;
 }
