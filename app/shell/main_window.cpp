@@ -180,6 +180,7 @@ MainWindow::MainWindow(QWidget* parent, const QString& journals)
     });
     makeActions();
     showStage(0);
+    session_.bench().waitForPainter(std::chrono::milliseconds(40));
     auto* timer = new QTimer(this);
     connect(timer, &QTimer::timeout, this, &MainWindow::refreshStatus);
     timer->start(250);
@@ -366,11 +367,18 @@ void MainWindow::go(int stage, bool remember) {
 }
 
 void MainWindow::refreshSoon() {
-    if (!refreshing_) {
-        refreshing_ = true;
-        QMetaObject::invokeMethod(
-            this, [this] { refresh(); }, Qt::QueuedConnection);
+    if (refreshing_) {
+        return;
     }
+    refreshing_ = true;
+    // Most answers take less than this: then the window is laid out once, with the answer in it.
+    constexpr int kAnswerIsNear = 3;  // Milliseconds.
+    const bool waits = session_.question() != nullptr && !session_.isFresh();
+    QTimer::singleShot(waits ? kAnswerIsNear : 0, this, [this] {
+        refresh();
+        // Behind the painting that this has asked for.
+        QTimer::singleShot(0, this, [this] { session_.bench().painted(); });
+    });
 }
 
 void MainWindow::refresh() {
@@ -410,7 +418,15 @@ void MainWindow::refresh() {
 }
 
 void MainWindow::refreshReading() {
-    reading_->show(all_[static_cast<std::size_t>(stage_)]->reading());
+    if (readingComes_) {
+        return;
+    }
+    // Numbers are painted first: words take longer to lay out than all of them.
+    readingComes_ = true;
+    QTimer::singleShot(0, this, [this] {
+        readingComes_ = false;
+        reading_->show(all_[static_cast<std::size_t>(stage_)]->reading());
+    });
 }
 
 void MainWindow::refreshStatus() {

@@ -12,12 +12,46 @@
 namespace rapporto::app {
 namespace {
 
+QString spaced(const QString& rich) {
+    return "<div style=\"line-height:122%\">" + themed(rich) + "</div>";
+}
+
+/// Rich text that is laid out once for a width: a layout asks for the height of its parts some six
+/// times a turn.
+class Words : public QLabel {
+  public:
+    using QLabel::QLabel;
+
+    [[nodiscard]] int heightForWidth(int width) const override {
+        if (width != width_ || text() != text_) {
+            width_ = width;
+            text_ = text();
+            height_ = QLabel::heightForWidth(width);
+        }
+        return height_;
+    }
+
+    [[nodiscard]] QSize sizeHint() const override { return {200, 18}; }
+
+    [[nodiscard]] QSize minimumSizeHint() const override { return {40, 18}; }
+
+  private:
+    mutable int width_ = -1;
+    mutable int height_ = 0;
+    mutable QString text_;
+};
+
 QLabel* paragraph(const QString& rich, QWidget* parent) {
-    auto* label = new QLabel("<div style=\"line-height:122%\">" + rich + "</div>", parent);
+    auto* label = new Words(spaced(rich), parent);
     label->setWordWrap(true);
     label->setTextFormat(Qt::RichText);
     label->setTextInteractionFlags(Qt::TextSelectableByMouse);
     return label;
+}
+
+QString cardWords(const ActionCard& card) {
+    return "<b style=\"color:{accent}\">" + card.label.toHtmlEscaped() + "</b>" +
+           (card.why.isEmpty() ? "" : " — " + card.why.toHtmlEscaped());
 }
 
 QLabel* heading(const QString& title, int pixels, QWidget* parent) {
@@ -37,7 +71,7 @@ ReadingColumn::ReadingColumn(QWidget* parent) : QScrollArea(parent) {
 }
 
 void ReadingColumn::show(const ReadingContent& content) {
-    QString signature = content.title + content.paragraphs.join('\n') + content.actionsTitle;
+    QString signature = (isDark() ? "dark" : "") + content.title + content.paragraphs.join('\n') + content.actionsTitle;
     for (const SheetField& f : content.fields) {
         signature += "\n" + f.name + f.value + f.choices.join(',');
     }
@@ -49,6 +83,10 @@ void ReadingColumn::show(const ReadingContent& content) {
         return;  // The cards act through content_, which is new already.
     }
     signature_ = signature;
+    if (takeWords(content)) {
+        return;
+    }
+    paragraphs_.clear();
     auto* page = new QWidget;
     page->setObjectName("readingPage");
     auto* layout = new QVBoxLayout(page);
@@ -58,7 +96,8 @@ void ReadingColumn::show(const ReadingContent& content) {
         layout->addWidget(heading(content.title, 19, page));
     }
     for (const QString& one : content.paragraphs) {
-        layout->addWidget(paragraph(themed(one), page));
+        paragraphs_.push_back(paragraph(one, page));
+        layout->addWidget(paragraphs_.back());
     }
     if (!content.fields.empty()) {
         auto* grid = new QGridLayout;
@@ -82,12 +121,7 @@ void ReadingColumn::show(const ReadingContent& content) {
             button->setAccessibleDescription(content.actions[a].why);
             auto* inner = new QVBoxLayout(button);
             inner->setContentsMargins(12, 7, 8, 7);
-            auto* words = paragraph(themed("<b style=\"color:{accent}\">" +
-                                           content.actions[a].label.toHtmlEscaped() + "</b>") +
-                                        (content.actions[a].why.isEmpty()
-                                             ? ""
-                                             : " — " + content.actions[a].why.toHtmlEscaped()),
-                                    button);
+            auto* words = paragraph(cardWords(content.actions[a]), button);
             words->setTextInteractionFlags(Qt::NoTextInteraction);
             words->setAttribute(Qt::WA_TransparentForMouseEvents);
             inner->addWidget(words);
@@ -107,6 +141,27 @@ void ReadingColumn::show(const ReadingContent& content) {
     }
     layout->addStretch(1);
     setWidget(page);
+    shape_ = shapeOf(content);
+}
+
+QString ReadingColumn::shapeOf(const ReadingContent& content) {
+    QString shape = QString::number(content.paragraphs.size()) + content.title +
+                    content.actionsTitle + (isDark() ? "dark" : "");
+    for (const ActionCard& a : content.actions) {
+        shape += "\n" + a.label + a.why;
+    }
+    return content.fields.empty() ? shape : QString();
+}
+
+bool ReadingColumn::takeWords(const ReadingContent& content) {
+    const QString shape = shapeOf(content);
+    if (shape.isEmpty() || shape != shape_ || widget() == nullptr) {
+        return false;
+    }
+    for (std::size_t k = 0; k < paragraphs_.size(); ++k) {
+        paragraphs_[k]->setText(spaced(content.paragraphs[static_cast<qsizetype>(k)]));
+    }
+    return true;
 }
 
 void ReadingColumn::addField(const SheetField& field, QGridLayout* grid, int row) {

@@ -5,6 +5,7 @@
 #include <QScrollArea>
 
 class QGridLayout;
+class QLabel;
 
 namespace rapporto::app {
 
@@ -20,7 +21,14 @@ class ReadingColumn : public QScrollArea {
   private:
     void addField(const SheetField& field, QGridLayout* grid, int row);
 
+    /// Takes new words into the page that is there, where they are as many: numbers move, widgets
+    /// stay.
+    bool takeWords(const ReadingContent& content);
+    [[nodiscard]] static QString shapeOf(const ReadingContent& content);
+
     QString signature_;
+    QString shape_;
+    std::vector<QLabel*> paragraphs_;
     ReadingContent content_;
 };
 

@@ -209,8 +209,11 @@ QString themed(QString text) {
 }
 
 void dress(QWidget* widget, const QString& sheet) {
+    const QString now = themed(sheet);
     widget->setProperty("sheet", sheet);
-    widget->setStyleSheet(themed(sheet));
+    if (widget->styleSheet() != now) {
+        widget->setStyleSheet(now);  // It polishes all that lies in it anew, the same or not.
+    }
 }
 
 OnPaper::OnPaper() : dark_(chosen().dark) {

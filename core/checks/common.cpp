@@ -299,8 +299,9 @@ MatrixXd auxiliaryProducts(const MatrixXd& Z, const Products& products, const Ve
     return sums[0];
 }
 
-/// Sweeps the columns out of the last one. Nothing when a pivot is too small to be sure of.
-std::optional<Auxiliary> sweep(MatrixXd G) {
+/// Sweeps the columns out of the last one. Nothing when a pivot is too small to be sure of: what is
+/// left of a column is known to about 1e-15 of it before.
+std::optional<Auxiliary> sweep(MatrixXd G, double leastShare) {
     const Index last = G.cols() - 1;
     Auxiliary out;
     VectorXd full;
@@ -312,7 +313,7 @@ std::optional<Auxiliary> sweep(MatrixXd G) {
         if (share < 1e-12) {
             continue;  // A combination of those before it.
         }
-        if (share < 1e-7) {
+        if (share < leastShare) {
             return std::nullopt;
         }
         out.columns += j > 0 ? 1.0 : 0.0;
@@ -330,14 +331,18 @@ std::optional<Auxiliary> sweep(MatrixXd G) {
 Result<Auxiliary> auxiliary(const MatrixXd& Z, const Products& products, const VectorXd& y,
                             const Job& job) {
     const Index columns = Z.cols() + static_cast<Index>(products.size());
-    if (Z.rows() * columns > Index{20'000'000}) {
-        const MatrixXd sums = auxiliaryProducts(Z, products, y, job);
-        if (job.stopped()) {
-            return refuse(ErrorCode::Stopped, "stopped");
-        }
-        if (const auto out = sweep(sums)) {
-            return *out;
-        }
+    // Indicators make many of the products combinations of others: wide arithmetic would be called
+    // for by those alone. Where a column is nearly one, it is.
+    const bool large = Z.rows() * columns > Index{20'000'000};
+    const MatrixXd sums = auxiliaryProducts(Z, products, y, job);
+    if (job.stopped()) {
+        return refuse(ErrorCode::Stopped, "stopped");
+    }
+    if (auto out = sweep(sums, large ? 1e-7 : 1e-5)) {
+        const double units = 16.0 * std::numeric_limits<double>::epsilon();
+        const double total = (y.array() - y.mean()).square().sum();
+        out->varies = total > std::pow(units * y.norm(), 2);
+        return *out;
     }
     MatrixXd W(Z.rows(), columns);
     W.leftCols(Z.cols()) = Z.rowwise() - Z.colwise().mean();

@@ -240,6 +240,8 @@ void Workbench::stop() {
 
 void Workbench::wait() {
     std::unique_lock lock(mutex_);
+    watched_ = false;
+    paint_.notify_all();
     wake_.wait(lock, [this] {
         if (!hasSource() || (stopped_ && running_.empty())) {
             return true;
@@ -248,6 +250,7 @@ void Workbench::wait() {
                std::all_of(answerKeys_.begin(), answerKeys_.end(),
                            [this](const auto& one) { return cache_.contains(one.second); });
     });
+    watched_ = true;
 }
 
 std::size_t Workbench::revision() const {
@@ -435,8 +438,34 @@ void Workbench::showPart(const Task& task, const Answer& part) {
             return;
         }
         newest_[task.question] = {task.key, std::move(shown)};
+        painted_ = false;
     }
     changed_();
+    const bool first = std::all_of(part.checks.begin(), part.checks.end(),
+                                   [](const CheckResult& one) { return one.awaited; });
+    if (first && !part.checks.empty()) {
+        letPaint(task.question);
+    }
+}
+
+void Workbench::waitForPainter(std::chrono::milliseconds most) {
+    const std::scoped_lock lock(mutex_);
+    patience_ = most;
+}
+
+void Workbench::painted() {
+    {
+        const std::scoped_lock lock(mutex_);
+        painted_ = true;
+    }
+    paint_.notify_all();
+}
+
+void Workbench::letPaint(const std::string& question) {
+    std::unique_lock lock(mutex_);
+    if (question == focus_ && patience_.count() > 0) {
+        paint_.wait_for(lock, patience_, [&] { return painted_ || !watched_; });
+    }
 }
 
 void Workbench::finish(const Task& task, std::shared_ptr<const Frame> frame,

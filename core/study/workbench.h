@@ -4,6 +4,7 @@
 #include "core/study/known_checks.h"
 #include "core/study/sources.h"
 
+#include <chrono>
 #include <condition_variable>
 #include <functional>
 #include <map>
@@ -91,6 +92,11 @@ class Workbench {
 
     [[nodiscard]] Progress progress() const;
 
+    /// With a window before it: the checks of the answer in focus begin when the window has painted
+    /// its effects, or after this long. Two cores are few where three want them.
+    void waitForPainter(std::chrono::milliseconds most);
+    void painted();
+
     /// No worker is at work.
     [[nodiscard]] bool isIdle() const;
 
@@ -133,7 +139,13 @@ class Workbench {
     [[nodiscard]] std::uint64_t answerKey(const Question& question) const;
     [[nodiscard]] bool running(std::uint64_t key) const;
 
+    void letPaint(const std::string& question);
+
     std::function<void()> changed_;
+    std::chrono::milliseconds patience_{0};
+    bool painted_ = true;
+    bool watched_ = true;  ///< Nobody blocks in `wait` just now.
+    std::condition_variable_any paint_;
     std::size_t budget_;  ///< Bytes of answers that are kept for when they are wanted again.
     mutable std::mutex mutex_;
     std::condition_variable_any wake_;
