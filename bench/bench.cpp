@@ -959,6 +959,84 @@ void benchJournal(int rounds) {
         });
 }
 
+/// How long until an answer has its effects, and until it has its checks.
+struct Parts {
+    double effects = 0.0;
+    double all = 0.0;
+};
+
+Parts partsOf(const Frame& frame, const Question& q) {
+    Study study;
+    study.questions = {q};
+    const auto from = std::chrono::steady_clock::now();
+    const auto since = [&] {
+        return std::chrono::duration<double>(std::chrono::steady_clock::now() - from).count();
+    };
+    Parts out;
+    Making making{Job()};
+    making.show = [&](const Answer&) { out.effects = out.effects > 0.0 ? out.effects : since(); };
+    static_cast<void>(answerQuestion(study, frame, q, making));
+    out.all = since();
+    out.effects = out.effects > 0.0 ? out.effects : out.all;
+    return out;
+}
+
+/// What was found slow: large tables, many columns, many levels, many draws.
+void benchParts(int rounds) {
+    setThreads(0);
+    {
+        const Frame frame = Frame::make(noiseTable(1000000, 11, 50), {}, {}, {}, {});
+        const Question q = noiseQuestion(11);
+        std::vector<Parts> parts;
+        for (int r = 0; r < std::max(rounds / 3, 2); ++r) {
+            parts.push_back(partsOf(frame, q));
+        }
+        std::size_t next = 0;
+        absolute("1,000,000 x 10: effects", static_cast<int>(parts.size()), 0.5,
+                 [&] { return parts[next++ % parts.size()].effects; });
+        next = 0;
+        absolute("1,000,000 x 10: all checks", static_cast<int>(parts.size()), 4.0,
+                 [&] { return parts[next++ % parts.size()].all; });
+        Question draws = q;
+        draws.allChecks = false;
+        draws.errors.kind = "bootstrap";
+        draws.errors.scheme = "rows";
+        draws.errors.draws = 999;
+        absolute("999 draws of rows, 1,000,000 x 10", 1, 15.0,
+                 [&] { return partsOf(frame, draws).all; });
+    }
+    {
+        const Frame frame = Frame::make(noiseTable(20000, 80, 50), {}, {}, {}, {});
+        Question q = noiseQuestion(80);
+        q.allChecks = false;
+        q.checks = {CheckRequest{"white"}};
+        absolute("White of 80 columns, 20,000 rows", 3, 1.0, [&] { return partsOf(frame, q).all; });
+    }
+    {
+        const Frame frame = Frame::make(noiseTable(3000, 301, 50), {}, {}, {}, {});
+        absolute("300 terms, 3,000 rows, all checks", 2, 3.0,
+                 [&] { return partsOf(frame, noiseQuestion(301)).all; });
+    }
+    {
+        Table table = noiseTable(40000, 4, 2000);
+        for (Variable& v : table.variables) {
+            v.measure = v.name == "g" ? Measure::Groups : v.measure;
+        }
+        Question held = noiseQuestion(4);
+        held.allChecks = false;
+        Question termed = held;
+        held.fixedEffects = {"g"};
+        termed.terms.push_back(Term::expression("g"));
+        const Frame frame = Frame::make(table, {}, {}, {}, {});
+        compare(
+            "2,000 levels as a term against holding them fixed", 3, 2.0,
+            [&] { static_cast<void>(partsOf(frame, termed)); },
+            [&] { static_cast<void>(partsOf(frame, held)); });
+        termed.allChecks = true;
+        absolute("the same with all checks", 1, 5.0, [&] { return partsOf(frame, termed).all; });
+    }
+}
+
 void benchWindow(int rounds) {
     app::MainWindow window;
     window.resize(1280, 800);
@@ -1075,6 +1153,7 @@ int main(int argc, char** argv) {
         {"outcomes", [&] { benchOutcomes(quick, rounds); }},
         {"inference", [&] { benchInference(rounds); }},
         {"traces", [&] { benchTraces(rounds); }},
+        {"parts", [&] { benchParts(rounds); }},
         {"window", [&] { benchWindow(rounds); }}};
     for (const auto& [name, run] : groups) {
         if (only.empty() || only == name) {

@@ -158,6 +158,7 @@ void Finder::tick(int row) {
     const auto at = std::find(ticked_.begin(), ticked_.end(), entry);
     at == ticked_.end() ? ticked_.push_back(entry) : void(ticked_.erase(at));
     item->setData(kTick, std::find(ticked_.begin(), ticked_.end(), entry) != ticked_.end());
+    field_->selectAll();  // The next letters seek another.
     hint_->setText(ticked_.empty() ? tr("Enter takes it · Ctrl+Enter ticks it · Enter on nothing "
                                         "ends")
                                    : tr("Enter takes the %1 ticked").arg(ticked_.size()));

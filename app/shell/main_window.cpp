@@ -418,15 +418,7 @@ void MainWindow::refresh() {
 }
 
 void MainWindow::refreshReading() {
-    if (readingComes_) {
-        return;
-    }
-    // Numbers are painted first: words take longer to lay out than all of them.
-    readingComes_ = true;
-    QTimer::singleShot(0, this, [this] {
-        readingComes_ = false;
-        reading_->show(all_[static_cast<std::size_t>(stage_)]->reading());
-    });
+    reading_->show(all_[static_cast<std::size_t>(stage_)]->reading());
 }
 
 void MainWindow::refreshStatus() {

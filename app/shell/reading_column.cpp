@@ -71,7 +71,8 @@ ReadingColumn::ReadingColumn(QWidget* parent) : QScrollArea(parent) {
 }
 
 void ReadingColumn::show(const ReadingContent& content) {
-    QString signature = (isDark() ? "dark" : "") + content.title + content.paragraphs.join('\n') + content.actionsTitle;
+    QString signature = (isDark() ? "dark" : "") + content.title + content.paragraphs.join('\n') +
+                        content.actionsTitle;
     for (const SheetField& f : content.fields) {
         signature += "\n" + f.name + f.value + f.choices.join(',');
     }

@@ -190,7 +190,7 @@ QString themed(QString text) {
         return text;
     }
     // Only where a style says so: a value of the data in braces is left alone.
-    static const QRegularExpression kRole("(?<=[: ])\\{([a-z]+)\\}(?=[;\"} ]|$)");
+    static const QRegularExpression kRole("(?<=:|solid |dotted )\\{([a-z]+)\\}(?=[;\"} ]|$)");
     auto at = kRole.globalMatch(text);
     QString out;
     qsizetype done = 0;

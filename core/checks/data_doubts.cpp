@@ -1,9 +1,12 @@
 // Are the data what they seem? What looks odd about the variables and rows that a question uses.
+#include "core/checks/data_doubts.h"
+
 #include "core/base/format.h"
 #include "core/checks/common.h"
-#include "core/describe/odd/oddity.h"
 
 #include <algorithm>
+#include <iterator>
+#include <map>
 #include <set>
 
 namespace rapporto {
@@ -134,12 +137,52 @@ const std::string* acceptedReason(const Frame& frame, const Oddity& odd) {
     return nullptr;
 }
 
-CheckResult doubtOf(const CheckInput& in, const Doubt& doubt) {
+const Doubt& doubtFor(const std::string& id) {
+    static const std::map<std::string, Doubt> kDoubts = {
+        {"answer-codes",
+         {{OddKind::NoAnswerCode},
+          Verdict::Fails,
+          "No number among the variables used looks like a code for “no answer”."}},
+        {"spellings",
+         {{OddKind::AlikeLevels},
+          Verdict::Fails,
+          "No two levels of a grouping look like one level spelled twice."}},
+        {"repeats",
+         {{OddKind::RepeatedRows, OddKind::RepeatedMoments},
+          Verdict::Fails,
+          "No row repeats another."}},
+        {"far-values",
+         {{OddKind::LoneValue, OddKind::SlippedDigit, OddKind::WrongSign, OddKind::LoneDate},
+          Verdict::Weigh,
+          "No value among the variables used stands alone by orders of magnitude."}},
+        {"twins",
+         {{OddKind::CopiedColumn}, Verdict::Fails, "No variable used copies or scales another."}},
+        {"heaps",
+         {{OddKind::Heap, OddKind::FractionalCount, OddKind::WeightNotAbove},
+          Verdict::Weigh,
+          "No number stands far more often than others, no count holds fractions, no weight is "
+          "zero or below."}},
+        {"traits",
+         {{OddKind::ChangedTrait},
+          Verdict::Weigh,
+          "No trait of a unit changes once and comes back."}}};
+    return kDoubts.at(id);
+}
+
+OddScope scopeOf(const CheckInput& in) {
     OddScope scope;
     scope.variables = namesBehind(in);
     scope.weight = in.question.weight;
-    scope.kinds = doubt.kinds;
-    std::vector<Oddity> found = oddities(in.frame, scope, in.job);
+    return scope;
+}
+
+/// @param all  what looks odd about the question’s variables.
+CheckResult doubtOf(const CheckInput& in, const std::vector<Oddity>& all) {
+    const Doubt& doubt = doubtFor(in.options.id);
+    std::vector<Oddity> found;
+    std::copy_if(all.begin(), all.end(), std::back_inserter(found), [&](const Oddity& odd) {
+        return std::find(doubt.kinds.begin(), doubt.kinds.end(), odd.kind) != doubt.kinds.end();
+    });
     // Rows that the question does not use do it no harm.
     std::vector<std::size_t> used(in.design.rows.begin(), in.design.rows.end());
     std::sort(used.begin(), used.end());
@@ -180,9 +223,9 @@ CheckResult doubtOf(const CheckInput& in, const Doubt& doubt) {
     if (open == 0) {
         result.headline = let.empty() ? "none found" : "none open";
         result.reading = doubt.none;
-        if (!scope.variables.empty()) {
+        if (const auto names = namesBehind(in); !names.empty()) {
             Oddity none;
-            none.variables = {scope.variables.front()};
+            none.variables = {names.front()};
             none.title = in.frame.variable(none.variables.front())->shown() +
                          (let.empty() ? ": nothing of the kind" : ": nothing open");
             result.exhibit = oddExhibit(in.frame, none);
@@ -194,53 +237,40 @@ CheckResult doubtOf(const CheckInput& in, const Doubt& doubt) {
     return result;
 }
 
+CheckResult lookedAt(const CheckInput& in) {
+    OddScope scope = scopeOf(in);
+    scope.kinds = doubtFor(in.options.id).kinds;
+    return doubtOf(in, oddities(in.frame, scope, in.job));
+}
+
 }  // namespace
 
-CheckResult checkAnswerCodes(const CheckInput& in) {
-    return doubtOf(in, {{OddKind::NoAnswerCode},
-                        Verdict::Fails,
-                        "No number among the variables used looks like a code for “no answer”."});
+void DataDoubts::look(const CheckInput& in) { all_ = oddities(in.frame, scopeOf(in), in.job); }
+
+CheckResult DataDoubts::answer(const CheckInput& in) const {
+    if (in.options.id == "traits" && in.frame.layout().kind != Layout::Kind::Panel) {
+        return checkTraits(in);
+    }
+    return doubtOf(in, all_);
 }
 
-CheckResult checkSpellings(const CheckInput& in) {
-    return doubtOf(in, {{OddKind::AlikeLevels},
-                        Verdict::Fails,
-                        "No two levels of a grouping look like one level spelled twice."});
-}
+CheckResult checkAnswerCodes(const CheckInput& in) { return lookedAt(in); }
 
-CheckResult checkRepeats(const CheckInput& in) {
-    return doubtOf(in, {{OddKind::RepeatedRows, OddKind::RepeatedMoments},
-                        Verdict::Fails,
-                        "No row repeats another."});
-}
+CheckResult checkSpellings(const CheckInput& in) { return lookedAt(in); }
 
-CheckResult checkFarValues(const CheckInput& in) {
-    return doubtOf(
-        in, {{OddKind::LoneValue, OddKind::SlippedDigit, OddKind::WrongSign, OddKind::LoneDate},
-             Verdict::Weigh,
-             "No value among the variables used stands alone by orders of magnitude."});
-}
+CheckResult checkRepeats(const CheckInput& in) { return lookedAt(in); }
 
-CheckResult checkTwins(const CheckInput& in) {
-    return doubtOf(
-        in,
-        {{OddKind::CopiedColumn}, Verdict::Fails, "No variable used copies or scales another."});
-}
+CheckResult checkFarValues(const CheckInput& in) { return lookedAt(in); }
 
-CheckResult checkHeaps(const CheckInput& in) {
-    return doubtOf(in, {{OddKind::Heap, OddKind::FractionalCount, OddKind::WeightNotAbove},
-                        Verdict::Weigh,
-                        "No number stands far more often than others, no count holds fractions, "
-                        "no weight is zero or below."});
-}
+CheckResult checkTwins(const CheckInput& in) { return lookedAt(in); }
+
+CheckResult checkHeaps(const CheckInput& in) { return lookedAt(in); }
 
 CheckResult checkTraits(const CheckInput& in) {
     if (in.frame.layout().kind != Layout::Kind::Panel) {
         return notApplicable("It looks at units over time: say under Data what a row is.");
     }
-    return doubtOf(in, {{OddKind::ChangedTrait},
-                        Verdict::Weigh,
-                        "No trait of a unit changes once and comes back."});
+    return lookedAt(in);
 }
 
 }  // namespace rapporto

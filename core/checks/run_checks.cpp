@@ -2,11 +2,13 @@
 #include "core/base/parallel.h"
 #include "core/checks/check.h"
 #include "core/checks/common.h"
+#include "core/checks/data_doubts.h"
 #include "core/model/likelihood.h"
 #include "core/model/outcome_models.h"
 #include "core/model/panel.h"
 
 #include <algorithm>
+#include <atomic>
 #include <chrono>
 #include <cmath>
 #include <mutex>
@@ -188,9 +190,9 @@ void onlyNumbers(CheckResult& result) {
 }
 
 /// One check behind its border: a mistake in it is its own alone.
-CheckResult runOne(const Check& check, const CheckInput& in) {
+CheckResult behindBorder(const Check& check, const std::function<CheckResult()>& run) {
     const auto found = guarded("the check ‘" + std::string(check.name) + "’",
-                               [&]() -> Result<CheckResult> { return check.run(in); });
+                               [&]() -> Result<CheckResult> { return run(); });
     if (found) {
         CheckResult result = *found;
         onlyNumbers(result);
@@ -255,6 +257,11 @@ class Asking {
           counted_(run.design.weightKind == WeightKind::Frequency &&
                    run.frame.moments() == nullptr) {}
 
+    /// What the checks of the data share; before they are made side by side.
+    void lookAtData(const CheckRequest& request) {
+        doubts_.look({run_.frame, run_.question, run_.design, run_.fit, request, run_.alpha, job_});
+    }
+
     void findRows() { rows_ = run_.rows ? run_.rows() : nullptr; }
 
     [[nodiscard]] CheckResult operator()(const CheckRequest& request) const {
@@ -296,7 +303,8 @@ class Asking {
                 "It looks at a system of equations: ask how a cause reaches its outcome.");
         }
         if (check->of == fits::kAll) {
-            return runOne(*check, in);  // It looks at the table, whatever is made of it.
+            // It looks at the table, whatever is made of it.
+            return behindBorder(*check, [&] { return doubts_.answer(in); });
         }
         if ((check->of & kind_) == 0) {
             return notApplicable(outOfScope(kind_));
@@ -316,10 +324,11 @@ class Asking {
         if (counted_ && rows_ == nullptr && !countsRows(id)) {
             return notApplicable("The weights stand for more rows than it can be made for.");
         }
-        return runOne(*check, in);
+        return behindBorder(*check, [&] { return check->run(in); });
     }
 
     const CheckRun& run_;
+    DataDoubts doubts_;
     const Job& job_;
     std::shared_ptr<const CheckRows> rows_;
     unsigned kind_;
@@ -354,6 +363,14 @@ std::vector<CheckResult> runChecks(const CheckRun& run, const Job& job) {
     Asking asking(run, job);
     if (!open.empty()) {
         asking.findRows();
+        const auto ofData = [&](std::size_t k) {
+            const Check* check = findCheck(wanted[k].id);
+            return check != nullptr && check->of == fits::kAll;
+        };
+        if (const auto first = std::find_if(open.begin(), open.end(), ofData);
+            first != open.end() && run.frame.moments() == nullptr) {
+            asking.lookAtData(wanted[*first]);
+        }
     }
     const auto at = [&](std::size_t o) {
         const std::size_t k = open[o];
@@ -368,14 +385,19 @@ std::vector<CheckResult> runChecks(const CheckRun& run, const Job& job) {
             results.put(k, std::move(result));
         }
     };
-    // Small ones side by side; large ones one after another, so that memory holds one’s work.
-    constexpr Eigen::Index kMostBeside = 2000000;
+    // Small ones side by side; of large ones two, so that memory holds the work of no more; of
+    // those that fill it one after another.
+    constexpr Eigen::Index kMostBeside = 2'000'000;
+    constexpr Eigen::Index kMostTwo = 40'000'000;
     if (run.design.X.size() <= kMostBeside) {
         inParallel(open.size(), at);
     } else {
-        for (std::size_t o = 0; o < open.size(); ++o) {
-            at(o);
-        }
+        std::atomic<std::size_t> next{0};
+        inParallel(run.design.X.size() <= kMostTwo ? 2 : 1, [&](std::size_t) {
+            for (std::size_t o = next++; o < open.size(); o = next++) {
+                at(o);
+            }
+        });
     }
     std::vector<CheckResult> out = results.take();
     // Those that a stop has left without an answer.

@@ -1,5 +1,6 @@
 // Is the shape right? RESET and the curvature of each term.
 #include "core/base/format.h"
+#include "core/checks/added_alone.h"
 #include "core/checks/common.h"
 #include "core/describe/smooth.h"
 #include "core/numerics/distributions.h"
@@ -37,6 +38,35 @@ VectorXd standardised(const VectorXd& x) {
     const VectorXd d = x.array() - x.mean();
     const double sd = std::sqrt(d.squaredNorm() / static_cast<double>(x.size()));
     return sd > 0.0 ? VectorXd(d / sd) : d;
+}
+
+/// The square of each term added alone, where the work is large enough for one pass over the rows;
+/// else empty.
+std::vector<AddedAlone> squaresInOnePass(const CheckInput& in,
+                                         const std::vector<const DesignTerm*>& terms) {
+    const auto count = static_cast<Index>(terms.size());
+    if (!isWorthAPass(in, count)) {
+        return {};
+    }
+    AddedColumns added;
+    added.count = count;
+    VectorXd centre = VectorXd::Zero(count);
+    VectorXd scale(count);
+    for (Index j = 0; j < count; ++j) {
+        const auto x = in.design.X.col(terms[static_cast<std::size_t>(j)]->columns.front());
+        centre(j) = in.design.hasConstant ? x.mean() : 0.0;
+        const double reach = (x.array() - centre(j)).abs().maxCoeff();
+        scale(j) = reach > 0.0 ? 1.0 / reach : 0.0;
+        added.groups.push_back({j});
+    }
+    added.fill = [&](Index from, MatrixXd& block) {
+        for (Index j = 0; j < count; ++j) {
+            const auto x = in.design.X.col(terms[static_cast<std::size_t>(j)]->columns.front());
+            block.col(j) =
+                ((x.segment(from, block.rows()).array() - centre(j)) * scale(j)).square();
+        }
+    };
+    return addedAlone(in, added, scaledResiduals(in));
 }
 
 /// The forms beside the one asked for: the square alone, and powers to the fourth.
@@ -148,28 +178,40 @@ CheckResult checkComponentResidual(const CheckInput& in) {
 
     std::vector<Curvature> found;
     const double df = in.fit.dfResidual - 1.0;
+    std::vector<const DesignTerm*> terms;
+    const auto& kept = in.fit.solution.kept;
     for (const DesignTerm& term : in.design.terms) {
-        if (term.groups || term.isProduct || term.yesNo || term.columns.size() != 1 || df < 1.0) {
+        const bool alone =
+            !term.groups && !term.isProduct && !term.yesNo && term.columns.size() == 1 && df >= 1.0;
+        if (alone && std::find(kept.begin(), kept.end(), term.columns.front()) != kept.end()) {
+            terms.push_back(&term);
+        }
+    }
+    const std::vector<AddedAlone> passed = squaresInOnePass(in, terms);
+    const double rss = in.fit.statistics.rss;
+    for (std::size_t k = 0; k < terms.size(); ++k) {
+        const DesignTerm& term = *terms[k];
+        double left = 0.0;
+        double added = 0.0;
+        if (!passed.empty() && passed[k].sure) {
+            left = rss - passed[k].gained;
+            added = passed[k].rank;
+        } else {
+            const VectorXd x = in.design.X.col(term.columns.front());
+            const VectorXd base =
+                in.design.hasConstant ? standardised(x) : VectorXd(x / x.cwiseAbs().maxCoeff());
+            const auto larger = enlarge(in, base.cwiseAbs2());
+            if (!larger) {
+                return notApplicable("The work was stopped.");
+            }
+            left = larger->rss;
+            added = larger->added;
+        }
+        if (added < 1.0 || left <= 0.0) {
             continue;
         }
-        const auto& kept = in.fit.solution.kept;
-        if (std::find(kept.begin(), kept.end(), term.columns.front()) == kept.end()) {
-            continue;
-        }
-        const VectorXd x = in.design.X.col(term.columns.front());
-        const VectorXd base =
-            in.design.hasConstant ? standardised(x) : VectorXd(x / x.cwiseAbs().maxCoeff());
-        const auto larger = enlarge(in, base.cwiseAbs2());
-        if (!larger) {
-            return notApplicable("The work was stopped.");
-        }
-        if (larger->added < 1.0 || larger->rss <= 0.0) {
-            continue;
-        }
-        const double rss = in.fit.statistics.rss;
-        const double t = std::sqrt(std::max(rss - larger->rss, 0.0) / (larger->rss / df));
-        found.push_back(
-            {&term, term.columns.front(), t, twoSidedP(t, df), (rss - larger->rss) / rss});
+        const double t = std::sqrt(std::max(rss - left, 0.0) / (left / df));
+        found.push_back({&term, term.columns.front(), t, twoSidedP(t, df), (rss - left) / rss});
     }
     if (found.empty()) {
         return notApplicable("No term is a quantity on its own that could bend.");

@@ -1,5 +1,6 @@
 // Is the shape right? The middle against the whole, a squared index, products of terms.
 #include "core/base/format.h"
+#include "core/checks/added_alone.h"
 #include "core/checks/common.h"
 #include "core/checks/outcome_residuals.h"
 #include "core/describe/correlation.h"
@@ -220,11 +221,6 @@ CheckResult checkLink(const CheckInput& in) {
 // Each product of two terms added alone; Holm (1979) over all of them.
 CheckResult checkInteractions(const CheckInput& in) {
     constexpr std::size_t kMostPairs = 300;
-    const MatrixXd X = withColumns(in, MatrixXd(in.design.X.rows(), 0));
-    VectorXd root = in.design.weights.size() > 0 ? VectorXd(in.design.weights.cwiseSqrt())
-                                                 : VectorXd::Ones(X.rows());
-    // X A has orthonormal columns for (X'WX)⁻¹ = A A'.
-    const MatrixXd Q = root.asDiagonal() * X * in.fit.solution.factor;
     const VectorXd e = scaledResiduals(in);
     const double rss = e.squaredNorm();
     const auto& kept = in.fit.solution.kept;
@@ -248,57 +244,109 @@ CheckResult checkInteractions(const CheckInput& in) {
         std::size_t second = 0;
     };
 
-    std::vector<Pair> pairs;
-    std::size_t possible = 0;
+    /// A pair with the columns of its product.
+    struct Candidate {
+        std::size_t first;
+        std::size_t second;
+        std::vector<std::pair<Index, Index>> products;
+    };
+
+    std::vector<Candidate> candidates;
+    Index columns = 0;
     for (std::size_t a = 0; a < in.design.terms.size(); ++a) {
-        for (std::size_t b = 0; b < a; ++b) {
+        for (std::size_t b = 0; b < a && candidates.size() < kMostPairs; ++b) {
             const DesignTerm& first = in.design.terms[b];
             const DesignTerm& second = in.design.terms[a];
-            if (first.isProduct || second.isProduct || first.names == second.names ||
-                in.job.stopped()) {
+            if (first.isProduct || second.isProduct || first.names == second.names) {
                 continue;
             }
-            const auto left = columnsOf(first);
-            const auto right = columnsOf(second);
-            const auto q = static_cast<Index>(left.size() * right.size());
-            if (q == 0 || q > 30 || ++possible > kMostPairs) {
-                continue;
-            }
-            MatrixXd Z(X.rows(), q);
-            Index at = 0;
-            for (const Index l : left) {
-                for (const Index r : right) {
-                    const VectorXd u = in.design.X.col(l).array() - in.design.X.col(l).mean();
-                    const VectorXd v = in.design.X.col(r).array() - in.design.X.col(r).mean();
-                    Z.col(at++) = root.cwiseProduct(u.cwiseProduct(v));
+            Candidate one{b, a, {}};
+            for (const Index l : columnsOf(first)) {
+                for (const Index r : columnsOf(second)) {
+                    one.products.emplace_back(l, r);
                 }
             }
-            const VectorXd before = Z.colwise().norm();
-            Z -= Q * (Q.transpose() * Z);
-            Z -= Q * (Q.transpose() * Z);  // What rounding left.
-            for (Index j = 0; j < q; ++j) {
-                Z.col(j) *= before(j) > 0.0 ? 1.0 / before(j) : 0.0;
+            if (!one.products.empty() && one.products.size() <= 30) {
+                columns += static_cast<Index>(one.products.size());
+                candidates.push_back(std::move(one));
             }
-            const Eigen::ColPivHouseholderQR<MatrixXd> qr(Z);
-            Index rank = 0;
-            for (Index j = 0; j < std::min(q, Z.rows()); ++j) {
-                rank += std::abs(qr.matrixR()(j, j)) > 1e-8 ? 1 : 0;
-            }
-            const double df2 = in.fit.dfResidual - static_cast<double>(rank);
-            if (rank == 0 || df2 < 1.0) {
-                continue;
-            }
-            const VectorXd effects = (qr.householderQ().adjoint() * e).head(rank);
-            Pair pair{first.name + " × " + second.name};
-            pair.first = b;
-            pair.second = a;
-            pair.df1 = static_cast<double>(rank);
-            const double gained = effects.squaredNorm();
-            pair.share = gained / rss;
-            pair.f = gained / pair.df1 / (std::max(rss - gained, 1e-300) / df2);
-            pair.p = fTail(pair.f, pair.df1, df2);
-            pairs.push_back(std::move(pair));
         }
+    }
+    const VectorXd means = in.design.X.colwise().mean();
+    std::vector<AddedAlone> passed;
+    if (isWorthAPass(in, columns)) {
+        AddedColumns added;
+        added.count = columns;
+        Index at = 0;
+        for (const Candidate& one : candidates) {
+            added.groups.emplace_back();
+            for (std::size_t j = 0; j < one.products.size(); ++j) {
+                added.groups.back().push_back(at++);
+            }
+        }
+        added.fill = [&](Index from, MatrixXd& block) {
+            Index c = 0;
+            const Index rows = block.rows();
+            for (const Candidate& one : candidates) {
+                for (const auto& [l, r] : one.products) {
+                    block.col(c++) = (in.design.X.col(l).segment(from, rows).array() - means(l)) *
+                                     (in.design.X.col(r).segment(from, rows).array() - means(r));
+                }
+            }
+        };
+        passed = addedAlone(in, added, e);
+    }
+    MatrixXd Q;
+    VectorXd root;
+    /// By orthogonalising, where sums over rows cannot tell.
+    const auto alone = [&](const Candidate& one) {
+        if (Q.size() == 0) {
+            root = in.design.weights.size() > 0 ? VectorXd(in.design.weights.cwiseSqrt())
+                                                : VectorXd::Ones(in.design.X.rows());
+            // X A has orthonormal columns for (X'WX)⁻¹ = A A'.
+            Q = root.asDiagonal() * withColumns(in, MatrixXd(in.design.X.rows(), 0)) *
+                in.fit.solution.factor;
+        }
+        const auto q = static_cast<Index>(one.products.size());
+        MatrixXd Z(in.design.X.rows(), q);
+        Index at = 0;
+        for (const auto& [l, r] : one.products) {
+            const VectorXd u = in.design.X.col(l).array() - means(l);
+            const VectorXd v = in.design.X.col(r).array() - means(r);
+            Z.col(at++) = root.cwiseProduct(u.cwiseProduct(v));
+        }
+        const VectorXd before = Z.colwise().norm();
+        Z -= Q * (Q.transpose() * Z);
+        Z -= Q * (Q.transpose() * Z);  // What rounding left.
+        for (Index j = 0; j < q; ++j) {
+            Z.col(j) *= before(j) > 0.0 ? 1.0 / before(j) : 0.0;
+        }
+        const Eigen::ColPivHouseholderQR<MatrixXd> qr(Z);
+        Index rank = 0;
+        for (Index j = 0; j < std::min(q, Z.rows()); ++j) {
+            rank += std::abs(qr.matrixR()(j, j)) > 1e-8 ? 1 : 0;
+        }
+        const VectorXd effects = (qr.householderQ().adjoint() * e).head(rank);
+        return AddedAlone{effects.squaredNorm(), static_cast<double>(rank), true};
+    };
+    std::vector<Pair> pairs;
+    for (std::size_t c = 0; c < candidates.size() && !in.job.stopped(); ++c) {
+        const AddedAlone found =
+            !passed.empty() && passed[c].sure ? passed[c] : alone(candidates[c]);
+        const double df2 = in.fit.dfResidual - found.rank;
+        if (found.rank == 0.0 || df2 < 1.0) {
+            continue;
+        }
+        const DesignTerm& first = in.design.terms[candidates[c].first];
+        const DesignTerm& second = in.design.terms[candidates[c].second];
+        Pair pair{first.name + " × " + second.name};
+        pair.first = candidates[c].first;
+        pair.second = candidates[c].second;
+        pair.df1 = found.rank;
+        pair.share = found.gained / rss;
+        pair.f = found.gained / pair.df1 / (std::max(rss - found.gained, 1e-300) / df2);
+        pair.p = fTail(pair.f, pair.df1, df2);
+        pairs.push_back(std::move(pair));
     }
     if (pairs.empty() || rss <= 0.0) {
         return notApplicable("There are no two terms whose product could be added.");

@@ -3,12 +3,14 @@
 #include "core/model/reweighted.h"
 #include "core/numerics/distributions.h"
 #include "core/numerics/random.h"
+#include "core/numerics/square_sums.h"
 
 #include <fmt/format.h>
 
 #include <algorithm>
 #include <atomic>
 #include <cmath>
+#include <cstdint>
 #include <limits>
 
 namespace rapporto {
@@ -193,29 +195,50 @@ class Bootstrap {
     bool drawRows() {
         const Index n = Q_.rows();
         const Index k = Q_.cols();
-        // By rows, so that a row drawn is one piece of memory.
-        Eigen::Matrix<double, Eigen::Dynamic, Eigen::Dynamic, Eigen::RowMajor> M(n, k + 1);
+        MatrixXd M(n, k + 1);
         M << Q_, e_;
         // A row left out: its coefficients move by (X'X)⁻¹x e/(1 − h).
         influence_ = Q_.array().colwise() * (e_.array() / (1.0 - in_.leverage.array()).max(1e-12));
         return inBlocks(spec_.draws, in_.job, [&](int first, int last) {
-            constexpr Index kRows = 256;
-            MatrixXd gathered(k + 1, kRows);
-            for (int d = first; d < last; ++d) {
-                RandomStream random(seed_, static_cast<std::uint64_t>(d));
-                MatrixXd sums = MatrixXd::Zero(k + 1, k + 1);
-                for (Index at = 0; at < n; at += kRows) {
-                    const Index size = std::min(kRows, n - at);
-                    for (Index i = 0; i < size; ++i) {
-                        gathered.col(i) =
-                            M.row(static_cast<Index>(random.below(static_cast<std::uint64_t>(n))))
-                                .transpose();
-                    }
-                    sums.selfadjointView<Eigen::Lower>().rankUpdate(gathered.leftCols(size));
-                }
-                solve(sums, d);
+            // Counted first: rows looked up as they are drawn would come from all over the memory.
+            // A few draws share each pass, so that a block of rows is read once for all of them.
+            constexpr int kTogether = 4;
+            for (int d = first; d < last && !in_.job.stopped(); d += kTogether) {
+                addDraws(M, d, std::min(kTogether, last - d));
             }
         });
+    }
+
+    void addDraws(const MatrixXd& M, int first, int draws) {
+        constexpr Index kRows = 512;
+        const Index n = M.rows();
+        // A row drawn 256 times among n ≥ 256 has a chance of n · 1e-507.
+        std::vector<std::vector<std::uint8_t>> counts(
+            static_cast<std::size_t>(draws),
+            std::vector<std::uint8_t>(static_cast<std::size_t>(n)));
+        for (int g = 0; g < draws; ++g) {
+            RandomStream random(seed_, static_cast<std::uint64_t>(first + g));
+            auto& own = counts[static_cast<std::size_t>(g)];
+            for (Index i = 0; i < n; ++i) {
+                ++own[random.below(static_cast<std::uint64_t>(n))];
+            }
+        }
+        std::vector<SquareSums> sums(static_cast<std::size_t>(draws), SquareSums(M.cols()));
+        VectorXd times(kRows);
+        for (Index at = 0; at < n; at += kRows) {
+            const Index rows = std::min(kRows, n - at);
+            for (std::size_t g = 0; g < counts.size(); ++g) {
+                for (Index i = 0; i < rows; ++i) {
+                    times(i) = counts[g][static_cast<std::size_t>(at + i)];
+                }
+                sums[g].add(M.data() + at, n, rows, times.data());
+            }
+        }
+        for (int g = 0; g < draws; ++g) {
+            MatrixXd sum = MatrixXd::Zero(M.cols(), M.cols());
+            sums[static_cast<std::size_t>(g)].moveTo(sum);
+            solve(sum.transpose(), first + g);
+        }
     }
 
     bool drawClusters() {

@@ -246,6 +246,19 @@ std::vector<std::string> effectReading(const Answer& answer, std::size_t coeffic
     }
     const Design& design = *answer.design;
     const Coefficient& c = answer.fit->coefficients[coefficient];
+    if (c.designTerm < 0 && design.terms.empty() && design.effects.empty() &&
+        !answer.fit->likelihood && !answer.fit->quantile && !answer.fit->robust) {
+        const int digits = decimalsFor(c.se);
+        out.push_back("With a constant alone the question asks for a mean: that of " +
+                      design.outcome + " is **" + fixedNumber(c.estimate, digits) + "**" +
+                      (design.outcomeUnit.empty() ? "" : " " + design.outcomeUnit) +
+                      (std::isnan(c.low)
+                           ? std::string()
+                           : " (" + percentLevel(answer.alpha) + ": " + fixedNumber(c.low, digits) +
+                                 " to " + fixedNumber(c.high, digits) + ")") +
+                      ". Add a term to ask what it goes with.");
+        return out;
+    }
     if (c.designTerm < 0) {
         out.push_back(
             "The constant is where the fit meets **all terms at zero** and all groups at their "
