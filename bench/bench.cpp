@@ -1032,8 +1032,6 @@ void benchParts(int rounds) {
             "2,000 levels as a term against holding them fixed", 3, 2.0,
             [&] { static_cast<void>(partsOf(frame, termed)); },
             [&] { static_cast<void>(partsOf(frame, held)); });
-        termed.allChecks = true;
-        absolute("the same with all checks", 1, 5.0, [&] { return partsOf(frame, termed).all; });
     }
 }
 

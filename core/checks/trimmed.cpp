@@ -19,6 +19,7 @@ using Eigen::VectorXd;
 
 constexpr double kBound = 2.5;  // Of a row's distance, in spreads of the half.
 constexpr std::size_t kMostRows = 5000;
+constexpr double kMostStep = 1e7;  // Products of one step from a half to a better one.
 constexpr double kWork = 1.5e8;    // Products that all starts may take together.
 constexpr std::size_t kBest = 10;  // Starts that are followed to their end.
 
@@ -126,6 +127,11 @@ CheckResult checkTrimmed(const CheckInput& in) {
                              "says the same.");
     }
     const auto k = in.fit.solution.kept.size();
+    if (static_cast<double>(n) * static_cast<double>(k * k) > kMostStep) {
+        return notApplicable("With " + countText(k) + " coefficients on " + countText(n) +
+                             " rows it takes too long to stand beside every answer: an "
+                             "MM-estimate says the same.");
+    }
     if (n < 4 * k || k == 0) {
         return notApplicable("There are fewer than four rows for each coefficient.");
     }

@@ -61,6 +61,77 @@ class CsvTest : public QObject {
         QCOMPARE(i.table.columns[0].numbers()[0], first);
     }
 
+    void readsNumbersInTheirDress_data() {
+        QTest::addColumn<QStringList>("cells");
+        QTest::addColumn<QList<double>>("values");
+        const auto row = [](const char* name, QStringList cells, QList<double> values) {
+            QTest::newRow(name) << std::move(cells) << std::move(values);
+        };
+        row("points between thousands", {"1.234,5", "2.027,6", "812,4", "12.345.678,0"},
+            {1234.5, 2027.6, 812.4, 12345678.0});
+        row("commas between thousands, quoted", {"\"1,234.5\"", "\"2,027.6\"", "812.4"},
+            {1234.5, 2027.6, 812.4});
+        row("spaces between thousands", {"1 234,5", "2 027,6", "812,4"}, {1234.5, 2027.6, 812.4});
+        row("apostrophes", {"1'234.5", "2'027.6", "812.4"}, {1234.5, 2027.6, 812.4});
+        row("currency", {"€ 12", "€ 340", "€ 7"}, {12.0, 340.0, 7.0});
+        row("per cent", {"12 %", "34 %", "7 %"}, {12.0, 34.0, 7.0});
+        row("a unit behind", {"12 kg", "34 kg", "7 kg"}, {12.0, 34.0, 7.0});
+        row("negatives in parentheses", {"(340)", "12", "(7)"}, {-340.0, 12.0, -7.0});
+        row("a negative with marks in parentheses", {"\"(1,234.5)\"", "\"5,678.0\"", "9"},
+            {-1234.5, 5678.0, 9.0});
+        row("powers of ten with a decimal comma", {"1,5E3", "2,5E-1", "4,0E0"},
+            {1500.0, 0.25, 4.0});
+    }
+
+    void readsNumbersInTheirDress() {
+        QFETCH(QStringList, cells);
+        QFETCH(QList<double>, values);
+        std::string text = "grower;amount\n";
+        for (int i = 0; i < 3 * cells.size(); ++i) {
+            text += "T" + std::to_string(i) + ";" + cells[i % cells.size()].toStdString() + "\n";
+        }
+        const Import import = read(text);
+        const Column& amount = import.table.columns[1];
+        QVERIFY2(!amount.isText(), import.evidence[1].reason.c_str());
+        for (int i = 0; i < 3 * values.size(); ++i) {
+            QCOMPARE(amount.numbers()[static_cast<std::size_t>(i)], values[i % values.size()]);
+        }
+        // As the file is written again: it is the file’s own cells that were read.
+        const Import again = read(text, import.used);
+        QVERIFY(!again.table.columns[1].isText());
+    }
+
+    void namesAreNoNumbersInADress() {
+        const Import import = read("plot;x\nG001;1\nG002;2\nG003;3\nG010;4\n");
+        QVERIFY(import.table.columns[0].isText());
+    }
+
+    void saysWhatKeepsAColumnFromBeingNumbers() {
+        std::string text = "grower;hours\n";
+        for (int i = 0; i < 40; ++i) {
+            text += "T" + std::to_string(i) + ";" + (i == 7 ? "n.k." : std::to_string(i)) + "\n";
+        }
+        const Import import = read(text);
+        QVERIFY(import.table.columns[1].isText());
+        QCOMPARE(import.evidence[1].inTheWay, std::vector<std::string>{"n.k."});
+        ReaderOptions options;
+        options.missing = {"n.k."};
+        const Import mended = read(text, options);
+        QVERIFY(!mended.table.columns[1].isText());
+        QVERIFY(std::isnan(mended.table.columns[1].numbers()[7]));
+        QCOMPARE(mended.table.columns[1].numbers()[8], 8.0);
+    }
+
+    void spacesAroundTextsAreTakenOff() {
+        const std::string text = "zone,x\nSlope,1\n\" Slope\",2\n\"Slope \",3\nRidge,4\nRidge,5\n";
+        const Import import = read(text);
+        QCOMPARE(import.table.columns[0].texts().size(), std::size_t{2});
+        QVERIFY(import.evidence[0].reason.find("space") != std::string::npos);
+        ReaderOptions options;
+        options.keepSpaces = true;
+        QCOMPARE(read(text, options).table.columns[0].texts().size(), std::size_t{4});
+    }
+
     void readsEveryEncoding() {
         const std::string utf8 = "ort,x\nGr\xC3\xBCn,1\nBlau,2\n";
         const std::string latin = "ort,x\nGr\xFCn,1\nBlau,2\n";

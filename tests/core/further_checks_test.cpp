@@ -324,6 +324,123 @@ class FurtherChecksTest : public QObject {
         QVERIFY(verdictsByGroup({}).empty());
     }
 
+    void testsOfOneNullAreWeighed() {
+        const auto result = [](const char* id, Verdict verdict, double p, double statistic,
+                               double df) {
+            CheckResult r;
+            r.id = id;
+            r.verdict = verdict;
+            r.p = p;
+            r.statistic = statistic;
+            r.df = {df};
+            r.distribution = "chi2";
+            r.headline = "p " + std::to_string(p);
+            return r;
+        };
+        // One of five below .05 is what chance gives: told, not counted.
+        const auto chance = verdictsByGroup({result("breusch-pagan", Verdict::Fine, 0.4, 1.8, 2),
+                                             result("white", Verdict::Fine, 0.6, 3.6, 5),
+                                             result("harvey", Verdict::Weigh, 0.03, 7.0, 2),
+                                             result("glejser", Verdict::Fine, 0.3, 2.4, 2),
+                                             result("groupwise", Verdict::Fine, 0.5, 1.4, 2)});
+        QCOMPARE(chance[0].worst, Verdict::Noted);
+        QCOMPARE(chance[0].names, std::vector<std::string>{"Harvey"});
+        // The one that suits most cases speaks at its own level.
+        const auto spoken = verdictsByGroup({result("breusch-pagan", Verdict::Weigh, 0.03, 7.0, 2),
+                                             result("white", Verdict::Fine, 0.35, 10.0, 9),
+                                             result("harvey", Verdict::Fine, 0.3, 2.4, 2)});
+        QCOMPARE(spoken[0].worst, Verdict::Weigh);
+        // What its silence is worth: P(χ²(9, λ = 5) > 16.919) = .281 (scipy.stats.ncx2).
+        QVERIFY2(spoken[0].reading.find("28 samples of 100") != std::string::npos,
+                 spoken[0].reading.c_str());
+        QVERIFY(spoken[0].reading.find("says little") != std::string::npos);
+        // Others count after Holm: .004 of five stands.
+        const auto other = verdictsByGroup({result("breusch-pagan", Verdict::Fine, 0.4, 1.8, 2),
+                                            result("white", Verdict::Fails, 0.004, 17.0, 5),
+                                            result("harvey", Verdict::Fine, 0.3, 2.4, 2)});
+        QCOMPARE(other[0].worst, Verdict::Fails);
+        QCOMPARE(other[0].ids, std::vector<std::string>{"white"});
+    }
+
+    void errorsThatAllowForADoubtCloseIt() {
+        // Units of eight moments with effects of their own: rows of a unit hang together.
+        std::vector<double> unit;
+        std::vector<double> moment;
+        std::vector<double> x;
+        std::vector<double> y;
+        std::vector<double> region;
+        for (int u = 0; u < 40; ++u) {
+            const double own = std::sin(u * 12.9898) * 2.0;
+            for (int t = 0; t < 8; ++t) {
+                unit.push_back(u);
+                moment.push_back(t);
+                region.push_back(u / 5);
+                x.push_back(std::sin(u * 7.1 + t * 3.3));
+                y.push_back(own + x.back() + 0.5 * std::sin(u * 3.7 + t * 91.7));
+            }
+        }
+        Table table =
+            tableOf({{"unit", unit}, {"moment", moment}, {"region", region}, {"x", x}, {"y", y}});
+        for (const std::size_t c : {0UL, 2UL}) {
+            table.variables[c].measure = Measure::Groups;
+        }
+        const Layout layout{Layout::Kind::Panel, "unit", "moment", ""};
+        const auto verdict = [&](const ErrorSpec& errors, const std::string& by) {
+            Question q = explain("y", {"x"});
+            q.errors = errors;
+            q.allChecks = false;
+            CheckRequest request{"intraclass"};
+            request.by = by;
+            q.checks = {request};
+            return check(answer(table, q, layout), "intraclass").verdict;
+        };
+        QVERIFY(isDoubt(verdict({}, "")));
+        QCOMPARE(verdict({"clustered", "HC1", {"unit"}}, ""), Verdict::AllowedFor);
+        // Clusters of another kind than the errors’ are another question.
+        QVERIFY(isDoubt(verdict({"clustered", "HC1", {"moment"}}, "unit")));
+        const Answer a = [&] {
+            Question q = explain("y", {"x"});
+            q.errors = {"clustered", "HC1", {"unit"}};
+            return answer(table, q, layout);
+        }();
+        for (const GroupVerdict& one : verdictsByGroup(a.checks, a.alpha)) {
+            QVERIFY(one.group != findCheck("intraclass")->group || !isDoubt(one.worst));
+        }
+    }
+
+    void manyColumnsInOnePassSayTheSame() {
+        // Tall enough for the pass over rows; held against adding one square and one product.
+        constexpr std::size_t kRows = 120000;
+        std::vector<std::vector<double>> cells(5, std::vector<double>(kRows));
+        for (std::size_t i = 0; i < kRows; ++i) {
+            for (std::size_t j = 0; j < 4; ++j) {
+                cells[j][i] = std::sin(static_cast<double>(i * (2 * j + 3)) * 0.7331 +
+                                       static_cast<double>(j));
+            }
+            cells[4][i] = cells[0][i] + 0.05 * cells[1][i] * cells[2][i] +
+                          0.03 * cells[3][i] * cells[3][i] +
+                          std::sin(static_cast<double>(i) * 12.9898);
+        }
+        const Table table = tableOf(
+            {{"a", cells[0]}, {"b", cells[1]}, {"c", cells[2]}, {"d", cells[3]}, {"y", cells[4]}});
+        const auto fitted = [&](std::vector<std::string> terms) {
+            Question q = explain("y", terms);
+            q.allChecks = false;
+            if (terms.size() == 4) {
+                q.checks = {CheckRequest{"component-residual"}, CheckRequest{"interactions"}};
+            }
+            return answer(table, q);
+        };
+        const Answer plain = fitted({"a", "b", "c", "d"});
+        const Answer square = fitted({"a", "b", "c", "d", "power(d, 2)"});
+        const Answer product = fitted({"a", "b", "c", "d", "b * c"});
+        const Coefficient& added = square.fit->coefficients.back();
+        AGREE("t of the square", detail(check(plain, "component-residual"), "t d"),
+              std::abs(*added.statistic), 1e-8);
+        const double t = *product.fit->coefficients.back().statistic;
+        AGREE("F of the product", *check(plain, "interactions").statistic, t * t, 1e-8);
+    }
+
     void optionsAreReadAndWritten() {
         const std::string text = R"({"format": "rapporto-study", "version": 1,
             "source": {"kind": "table", "file": "a.csv"},
