@@ -48,7 +48,7 @@ int main(int argc, char** argv) {
             continue;
         }
         // The pages of Data each have their picture.
-        for (const auto& [page, name] : {std::pair{"Shape", "shape"}}) {
+        for (const auto& [page, name] : {std::pair{"What looks odd", "odd"}}) {
             if (auto* word = window.findChild<QPushButton*>(QString("data:page:") + page)) {
                 word->click();
                 if (auto* codebook = window.findChild<VariablesPage*>();

@@ -47,7 +47,8 @@ std::optional<OddMend> makeMissingEverywhere(const Frame& frame, const Oddity& o
     std::vector<std::string> names;
     for (const Oddity& one : all) {
         const bool same =
-            one.kind == odd.kind &&
+            one.kind == odd.kind && !one.variables.empty() &&
+            frame.variable(one.variables.front()) != nullptr &&
             std::all_of(odd.values.begin(), odd.values.end(), [&](const Key& key) {
                 return std::find(one.values.begin(), one.values.end(), key) != one.values.end();
             });
@@ -107,6 +108,12 @@ OddMend merge(const Frame& frame, const Oddity& odd, const std::vector<ReadAs>& 
 std::vector<OddMend> mendsOf(const Study& study, const Frame& frame, const Oddity& odd,
                              const std::vector<Oddity>& all) {
     std::vector<OddMend> out;
+    const bool here =
+        std::all_of(odd.variables.begin(), odd.variables.end(),
+                    [&](const std::string& one) { return frame.variable(one) != nullptr; });
+    if (!here) {
+        return out;  // Of a table that is gone.
+    }
     const std::string name = odd.variables.empty() ? "" : odd.variables.front();
     switch (odd.kind) {
         case OddKind::NoAnswerCode:

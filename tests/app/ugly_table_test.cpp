@@ -331,6 +331,25 @@ class UglyTableTest : public WindowDriver {
         session().undo();
     }
 
+    /// What looked odd in one table is nothing to mend in the next.
+    void anotherTableIsLookedOverAnew() {
+        session().openDemo();
+        window_->settle();
+        turnTo(OddKind::NoAnswerCode);
+        begin();
+        auto* use = find<QPushButton>("import:use");
+        QTest::mouseClick(use, Qt::LeftButton);  // The frame is new before it has been looked over.
+        QApplication::processEvents();
+        window_->settle();
+        for (const Oddity& one : session().oddities()) {
+            for (const std::string& name : one.variables) {
+                QVERIFY(session().frame()->column(name) != nullptr);
+            }
+        }
+        turnTo(OddKind::NoAnswerCode);
+        QVERIFY(card("Make −99") != nullptr);
+    }
+
     /// From file to report with every trap mended where it is named.
     void theTableGoesFromFileToReport() {
         begin();

@@ -553,10 +553,10 @@ QString DataStage::state() const {
         return tr("summary of %1").arg(frame->moments()->names.size());
     }
     const std::size_t odd = session_.openOddities();
-    return frame && session_.hasTable() ? QString("%3%1 × %2")
-                                              .arg(text(countText(frame->rows())))
-                                              .arg(frame->table().columns.size())
-                                              .arg(odd == 0 ? QString() : tr("%1 odd · ").arg(odd))
+    return frame && session_.hasTable() ? (odd == 0 ? QString() : tr("%1 odd · ").arg(odd)) +
+                                              QString("%1 × %2")
+                                                  .arg(text(countText(frame->rows())))
+                                                  .arg(frame->table().columns.size())
            : session_.isLoading() ? tr("reading…")
                                   : tr("no table");
 }

@@ -83,6 +83,11 @@ ImportPage::ImportPage(Session& session, QWidget* parent)
     add(lines, tr("numbers like"), decimal_);
     add(lines, tr("thousands"), thousands_);
     add(lines, tr("text in"), encoding_);
+    options->addStretch(1);
+    layout->addLayout(options);
+    // A line of its own: beside the others there is no room for their words.
+    options = new QHBoxLayout;
+    options->setSpacing(8);
     auto* head = group(heading_);
     add(head, tr("first line holds"), header_);
     add(head, tr("skip"), skip_);

@@ -72,8 +72,14 @@ OddPage::OddPage(Session& session, QWidget* parent)
 }
 
 const Oddity* OddPage::chosen() const {
+    const auto frame = session_.frame();
     for (const Oddity& one : session_.oddities()) {
-        if (one.id() == chosen_) {
+        // While another table is being looked over those of the one before are still there.
+        const bool here = frame && std::all_of(one.variables.begin(), one.variables.end(),
+                                               [&](const std::string& name) {
+                                                   return frame->column(name) != nullptr;
+                                               });
+        if (one.id() == chosen_ && here) {
             return &one;
         }
     }
