@@ -106,6 +106,9 @@ std::string numbersIn(std::string_view text) {
             out.push_back(' ');
         }
     }
+    if (!out.empty() && out.back() != ' ') {
+        out.push_back(' ');
+    }
     return out;
 }
 
