@@ -1,21 +1,18 @@
 #include "app/shell/autosave.h"
 
+#include "app/shell/settings.h"
+
 #include <QFileInfo>
-#include <QSettings>
 
 namespace rapporto::app {
 namespace {
 
 constexpr int kPause = 1500;  // Milliseconds after the last step.
 
-QSettings settings() {
-    return {QSettings::IniFormat, QSettings::UserScope, "rapporto", "rapporto"};
-}
-
 }  // namespace
 
 Autosave::Autosave(Session& session, QObject* parent)
-    : QObject(parent), session_(session), on_(settings().value("autosave", false).toBool()) {
+    : QObject(parent), session_(session), on_(settings::store().value("autosave", false).toBool()) {
     wait_.setSingleShot(true);
     wait_.setInterval(kPause);
     connect(&wait_, &QTimer::timeout, this, &Autosave::save);
@@ -24,10 +21,15 @@ Autosave::Autosave(Session& session, QObject* parent)
 
 void Autosave::setOn(bool on) {
     on_ = on;
-    settings().setValue("autosave", on);
+    settings::store().setValue("autosave", on);
     failedAt_.clear();
     considerSaving();
     emit changed();
+}
+
+QString Autosave::words() const {
+    return on_ ? tr("Studies that have a file save themselves a moment after each step.")
+               : tr("Studies are saved when you save them.");
 }
 
 bool Autosave::covers() const {

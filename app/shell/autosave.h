@@ -17,6 +17,9 @@ class Autosave : public QObject {
 
     [[nodiscard]] bool isOn() const { return on_; }
 
+    /// What it does now, said to a person.
+    [[nodiscard]] QString words() const;
+
     /// Kept for the next start.
     void setOn(bool on);
 

@@ -128,12 +128,13 @@ MainWindow::MainWindow(QWidget* parent, const QString& journals)
                 explore_->putOnDesk(second);
                 showStage(1);
             });
-    auto* checks = new ChecksStage(session_, this);
-    connect(checks, &ChecksStage::oddityAsked, this, [this](const std::string& variable) {
+    connect(&session_, &Session::oddityAsked, this, [this](const std::string& variable) {
         showStage(0);
         data_->showOddities(variable);
     });
-    all_ = {data_, explore_, model, checks, new CompareStage(session_, this), report_};
+    all_ = {
+        data_,  explore_, model, new ChecksStage(session_, this), new CompareStage(session_, this),
+        report_};
     for (Stage* stage : all_) {
         stages_->addWidget(stage);
         connect(stage, &Stage::readingChanged, this, [this, stage] {
@@ -280,10 +281,7 @@ void MainWindow::makeActions() {
     connect(autosave_, &Autosave::changed, this, &MainWindow::refreshSoon);
     add(tr("Let studies save themselves, or stop it"), {}, [this] {
         autosave_->setOn(!autosave_->isOn());
-        say(autosave_->isOn() ? tr("Studies that have a file save themselves a moment after each "
-                                   "step.")
-                              : tr("Studies are saved when you save them."),
-            false);
+        say(autosave_->words(), false);
     });
     settings_ = new SettingsSheet(autosave_, this);
     connect(settings_, &SettingsSheet::told, this,

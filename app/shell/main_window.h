@@ -124,7 +124,6 @@ class MainWindow : public QMainWindow {
     std::set<std::string> passedOver_;  ///< Journals that the person put off.
     bool wasPending_ = false;
     bool refreshing_ = false;
-    bool readingComes_ = false;
     bool alone_ = false;
     bool leaving_ = false;  ///< The question before closing was answered.
 };

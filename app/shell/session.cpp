@@ -149,9 +149,10 @@ void Session::lookForOddities() {
         }
         QMetaObject::invokeMethod(
             this,
-            [this, frame, all = found ? *std::move(found) : std::vector<Oddity>()]() mutable {
+            [this, frame, found = std::move(found)]() mutable {
                 if (frame == frame_) {
-                    oddities_ = std::move(all);
+                    oddTrouble_ = found ? std::nullopt : std::optional(found.error());
+                    oddities_ = found ? *std::move(found) : std::vector<Oddity>();
                     odditiesFrame_ = frame;
                     emit changed();
                 }

@@ -82,6 +82,9 @@ class Session : public QObject {
     /// They are of the present table; else they are being looked for.
     [[nodiscard]] bool odditiesAreFresh() const { return frame_ == odditiesFrame_; }
 
+    /// Why it could not be looked over, where it could not.
+    [[nodiscard]] const std::optional<Refusal>& oddTrouble() const { return oddTrouble_; }
+
     /// Those that nobody has said anything about.
     [[nodiscard]] std::size_t openOddities() const;
 
@@ -211,6 +214,8 @@ class Session : public QObject {
     void selectionChanged();  ///< Rows or the variable in focus.
     void questionChanged();   ///< Another question is in focus.
     void importChanged();
+    /// What looks odd about this variable is to be mended in the data; empty: no one in particular.
+    void oddityAsked(const std::string& variable);
     void refused(const QString& why);
     void told(const QString& what);
     /// `path` holds another study than was read or saved here; nothing was written.
@@ -238,6 +243,7 @@ class Session : public QObject {
     FactsByName facts_;
     std::shared_ptr<const Frame> factsFrame_;  ///< Whose facts they are.
     std::vector<Oddity> oddities_;
+    std::optional<Refusal> oddTrouble_;
     std::shared_ptr<const Frame> odditiesFrame_;
     Job oddLook_;
     std::string questionId_;

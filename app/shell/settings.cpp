@@ -6,7 +6,6 @@
 #include <QFormLayout>
 #include <QKeyEvent>
 #include <QLabel>
-#include <QSettings>
 
 #include <algorithm>
 
@@ -15,26 +14,26 @@ namespace {
 
 const QList<int> kSizes = {100, 110, 125, 150, 175, 200};
 
-QSettings kept() { return {QSettings::IniFormat, QSettings::UserScope, "rapporto", "rapporto"}; }
-
 }  // namespace
 
 namespace settings {
 
+QSettings store() { return {QSettings::IniFormat, QSettings::UserScope, "rapporto", "rapporto"}; }
+
 Theme theme() {
-    const QString name = kept().value("theme", "desktop").toString();
+    const QString name = store().value("theme", "desktop").toString();
     return name == "dark" ? Theme::Dark : name == "paper" ? Theme::Paper : Theme::ByDesktop;
 }
 
 void setTheme(Theme theme) {
-    kept().setValue("theme", theme == Theme::Dark    ? "dark"
-                             : theme == Theme::Paper ? "paper"
-                                                     : "desktop");
+    store().setValue("theme", theme == Theme::Dark    ? "dark"
+                              : theme == Theme::Paper ? "paper"
+                                                      : "desktop");
 }
 
-int size() { return std::clamp(kept().value("size", 100).toInt(), 100, 200); }
+int size() { return std::clamp(store().value("size", 100).toInt(), 100, 200); }
 
-void setSize(int percent) { kept().setValue("size", std::clamp(percent, 100, 200)); }
+void setSize(int percent) { store().setValue("size", std::clamp(percent, 100, 200)); }
 
 void applySize() {
     // What the desktop or the caller asks for comes first.
@@ -85,9 +84,7 @@ SettingsSheet::SettingsSheet(Autosave* autosave, QWidget* parent)
     });
     connect(saving_, &QComboBox::activated, this, [this](int index) {
         autosave_->setOn(index == 1);
-        emit told(index == 1 ? tr("Studies that have a file save themselves a moment after each "
-                                  "step.")
-                             : tr("Studies are saved when you save them."));
+        emit told(autosave_->words());
     });
 }
 

@@ -3,6 +3,7 @@
 #include "app/shell/theme.h"
 
 #include <QFrame>
+#include <QSettings>
 
 class QComboBox;
 
@@ -12,6 +13,9 @@ class Autosave;
 
 /// What a person has chosen once for all studies, kept in the user’s configuration folder.
 namespace settings {
+
+/// Where they are kept.
+[[nodiscard]] QSettings store();
 
 [[nodiscard]] Theme theme();
 void setTheme(Theme theme);

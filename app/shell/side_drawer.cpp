@@ -64,6 +64,7 @@ void SideDrawer::fit(int windowWidth) {
             side_->setParent(this);
             side_->setAutoFillBackground(true);
             side_->hide();
+            splitter_->setSizes({222, std::max(200, windowWidth - 222 - handle_->width())});
         } else {
             splitter_->addWidget(side_);
             splitter_->setStretchFactor(2, 0);
@@ -80,8 +81,6 @@ void SideDrawer::fit(int windowWidth) {
         const int roster = wide == 2 ? 270 : 235;
         const int reading = wide == 2 ? 430 : 300;
         splitter_->setSizes({roster, std::max(200, windowWidth - roster - reading), reading});
-    } else if (drawer) {
-        splitter_->setSizes({222, std::max(200, windowWidth - 222 - handle_->width())});
     }
     place();
 }

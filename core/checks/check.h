@@ -90,6 +90,25 @@ inline constexpr unsigned kAny = 31;
 inline constexpr unsigned kAll = 4095;  ///< All but a path system as a whole.
 }  // namespace fits
 
+/// What is true of a check beside what it computes, as bits.
+namespace traits {
+/// It asks about terms, or whether something moves with what they give: a mean has neither.
+inline constexpr unsigned kNeedsTerms = 1;
+inline constexpr unsigned kOfTermsAlone = 2;  ///< It speaks of the terms, not of what is left.
+/// Under sampling weights it looks at the weighted fit, whose rows, terms or instruments it is
+/// about; others look at each row once, since their laws are those of rows, not of weights.
+inline constexpr unsigned kOfWeightedFit = 4;
+/// It counts rows by their frequency weights itself: where the rows stood for are too many to be
+/// written out, the others are not made.
+inline constexpr unsigned kCountsRows = 8;
+inline constexpr unsigned kOfSpread = 16;    ///< Errors that need no even spread allow for it.
+inline constexpr unsigned kAlongTime = 32;   ///< Errors that expect an echo allow for it.
+inline constexpr unsigned kOfClusters = 64;  ///< Errors by the same clusters allow for it.
+/// The tests under its question share a null; it suits most cases and speaks at its own level.
+inline constexpr unsigned kSpeaks = 128;
+inline constexpr unsigned kRatio = 256;  ///< Its F sets two spreads against each other.
+}  // namespace traits
+
 /// One diagnostic. `run` is pure. Ids are stable keys, saved in documents.
 struct Check {
     const char* id;
@@ -102,6 +121,13 @@ struct Check {
     bool needsRows = true;  ///< False: moments are enough.
     unsigned of = fits::kPlain;
     std::vector<const char*> options = {};  ///< Keys of a `CheckRequest` that it uses.
+    unsigned traits = 0;
+    const char* looksAt = "";  ///< Of a test of a shared null: “the two ends of one term”.
+
+    [[nodiscard]] bool has(unsigned trait) const { return (traits & trait) != 0; }
+
+    /// It looks at the table, whatever is made of it.
+    [[nodiscard]] bool isOfData() const { return of == fits::kAll; }
 };
 
 /// All checks in the order they are shown. Defined in check_table.cpp, the only place to add one.
@@ -134,7 +160,9 @@ struct CheckRun {
     /// where the design has neither sampling nor frequency weights. May be empty.
     std::function<std::shared_ptr<const CheckRows>()> rows = {};
     /// Told of the results while they come, in the order of `runChecks` with those still awaited
-    /// among them: from any thread, one call at a time, at most every 60 ms. May be empty.
+    /// among them: once before any is made, then from any thread, one call at a time, at most every
+    /// 60 ms and for no more than a tenth of the time. Not called where all were known. May be
+    /// empty.
     std::function<void(const std::vector<CheckResult>&)> tell = {};
     /// The result of a request that was answered before on the same table, question and fit, and
     /// where to keep one. May be empty: nothing is remembered.
@@ -167,8 +195,11 @@ struct GroupVerdict {
     std::vector<std::string> names;  ///< Of the checks it rests on.
     std::vector<std::string> ids;    ///< The same.
     std::string line;                ///< For the list: “Breusch–Pagan p .007, and 2 more”.
-    std::string reading;             ///< Which of them to believe here, and why.
-    bool awaited = false;            ///< Some of its checks are still being worked out.
+    /// Silent tests that look in more directions than the one that speaks, by id: how often each
+    /// would see a departure as large as the one found.
+    std::vector<std::pair<std::string, double>> power;
+    std::string reading;   ///< Which of them to believe here, and why.
+    bool awaited = false;  ///< Some of its checks are still being worked out.
 };
 
 /// Each question once, in the order of the checks: five tests of normality are one doubt. Not
@@ -177,6 +208,8 @@ struct GroupVerdict {
 /// Source: Holm (1979); the power of a test in more directions by the noncentral chi-square.
 [[nodiscard]] std::vector<GroupVerdict> verdictsByGroup(const std::vector<CheckResult>& checks,
                                                         double alpha = 0.05);
+[[nodiscard]] std::vector<GroupVerdict> verdictsByGroup(
+    const std::vector<const CheckResult*>& checks, double alpha);
 
 CheckResult checkReset(const CheckInput& in);
 CheckResult checkComponentResidual(const CheckInput& in);

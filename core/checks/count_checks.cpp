@@ -51,7 +51,7 @@ double probabilityAt(const CheckInput& in, Index i, double y) {
     return (y == 0.0 ? pi : 0.0) + (1.0 - pi) * plain;
 }
 
-bool allowsSpread(const CheckInput& in) { return in.question.errors.kind != "classical"; }
+bool allowsSpread(const CheckInput& in) { return in.question.errors.allowUnevenSpread(); }
 
 void offerNegativeBinomial(const CheckInput& in, CheckResult& result) {
     if (in.fit.likelihood->family != "poisson" || !in.question.fixedEffects.empty() ||

@@ -252,17 +252,15 @@ CheckResult checkIntraclass(const CheckInput& in) {
                       {"design effect", 1.0 + (size - 1.0) * share}};
     result.verdict = judge(*result.p, in.alpha, share, 0.01, 0.05);
     result.headline = "share " + fixedNumber(share, 2, true) + ", " + pClause(*result.p);
-    const bool clustered = in.question.errors.kind == "clustered";
     result.reading =
         *result.p >= in.alpha
             ? "Rows of one " + by + " are no more alike than others in what the model leaves (" +
                   pClause(*result.p) + ")."
             : "Rows of one " + by + " resemble each other in what the model leaves: " +
                   fixedNumber(100.0 * share, 1) + " % of it lies between clusters (" +
-                  pClause(*result.p) + "). " +
-                  (clustered ? "This question’s errors are clustered and allow for it."
-                             : "Errors that do not know of the clusters are too small, the more so "
-                               "for terms that are the same within a cluster.");
+                  pClause(*result.p) +
+                  "). Errors that do not know of the clusters are too small, the more so for terms "
+                  "that are the same within a cluster.";
     result.exhibit = residualExhibit(in);
     result.exhibit.title =
         result.verdict == Verdict::Fine ? "Clusters leave no mark" : "Clusters leave their mark";
@@ -283,7 +281,10 @@ CheckResult checkIntraclass(const CheckInput& in) {
         result.exhibit.bars.push_back(
             {at - 0.4, at + 0.4, std::min(means[g], 0.0), std::max(means[g], 0.0)});
     }
-    if (result.verdict != Verdict::Fine && !clustered) {
+    const auto& named = in.question.errors.by;
+    const bool theirs = in.question.errors.allowClusters() &&
+                        std::find(named.begin(), named.end(), by) != named.end();
+    if (result.verdict != Verdict::Fine && !theirs) {
         Question variant = variantBase(in, "clustered by " + by);
         variant.errors = {};
         variant.errors.kind = "clustered";

@@ -7,55 +7,18 @@
 
 #include <algorithm>
 #include <cmath>
-#include <map>
 
 namespace rapporto {
 namespace {
 
 namespace law = boost::math;
 
-/// The questions whose tests share a null, and the test of each that suits most cases.
-const std::map<std::string, std::string>& speakers() {
-    static const std::map<std::string, std::string> kSpeakers = [] {
-        std::map<std::string, std::string> out;
-        for (const char* id : {"breusch-pagan", "breusch-godfrey", "shapiro-wilk"}) {
-            out[findCheck(id)->group] = id;
-        }
-        return out;
-    }();
-    return kSpeakers;
-}
-
-/// What a test of a shared null looks at; empty for others.
-std::string looksAt(const std::string& id) {
-    static const std::map<std::string, std::string> kLooksAt = {
-        {"breusch-pagan", "a spread that moves with the terms"},
-        {"white", "a spread that moves with the terms, their squares and products"},
-        {"harvey", "a spread that a term multiplies"},
-        {"glejser", "a size of errors that moves with the terms"},
-        {"goldfeld-quandt", "the two ends of one term"},
-        {"groupwise", "the spread of each group"},
-        {"arch", "large errors that follow large ones"},
-        {"durbin-watson", "the next moment alone"},
-        {"breusch-godfrey", "several moments at once"},
-        {"ljung-box", "the echo at each lag"},
-        {"runs", "signs alone"},
-        {"intraclass", "rows of one cluster"},
-        {"jarque-bera", "skewness and tails"},
-        {"dagostino", "skewness and tails"},
-        {"shapiro-wilk", "the whole shape"},
-        {"anderson-darling", "the whole shape, its tails above all"},
-        {"lilliefors", "the middle of the shape"}};
-    const auto at = kLooksAt.find(id);
-    return at == kLooksAt.end() ? std::string() : at->second;
-}
-
 using Results = std::vector<const CheckResult*>;
 
 /// The statistic as a chi-square of df[0], where it is one or an F of many rows.
 std::optional<double> asChiSquare(const CheckResult& r) {
     const bool fits = (r.distribution == "chi2" || r.distribution == "F") && !r.df.empty() &&
-                      r.id != "goldfeld-quandt";
+                      !findCheck(r.id)->has(traits::kRatio);
     if (!fits || !r.statistic) {
         return std::nullopt;
     }
@@ -81,8 +44,20 @@ std::optional<double> powerOf(const CheckResult& silent, const CheckResult& loud
 
 std::string nameOf(const CheckResult& r) { return findCheck(r.id)->name; }
 
+std::string looksAt(const CheckResult& r) { return findCheck(r.id)->looksAt; }
+
+bool speaks(const CheckResult& r) { return findCheck(r.id)->has(traits::kSpeaks); }
+
+/// Its tests share a null: one of all checks speaks for them.
+bool isShared(const std::string& group) {
+    const auto& all = allChecks();
+    return std::any_of(all.begin(), all.end(), [&](const Check& one) {
+        return one.has(traits::kSpeaks) && group == one.group;
+    });
+}
+
 /// Which doubts of a shared null stand: the speaker’s own, the others’ after Holm.
-std::vector<bool> standing(const Results& tests, const std::string& speaker, double alpha) {
+std::vector<bool> standing(const Results& tests, double alpha) {
     std::vector<double> p;
     for (const CheckResult* r : tests) {
         p.push_back(r->p.value_or(0.0));
@@ -90,7 +65,7 @@ std::vector<bool> standing(const Results& tests, const std::string& speaker, dou
     const std::vector<double> adjusted = holm(p);
     std::vector<bool> out(tests.size(), true);
     for (std::size_t k = 0; k < tests.size(); ++k) {
-        out[k] = tests[k]->id == speaker || !tests[k]->p || adjusted[k] < alpha;
+        out[k] = speaks(*tests[k]) || !tests[k]->p || adjusted[k] < alpha;
     }
     return out;
 }
@@ -105,12 +80,13 @@ std::string lineOf(const CheckResult& r) {
 }
 
 /// Which of the tests of a shared null to believe.
-std::string whomToBelieve(const Results& tests, const Results& decisive, double alpha) {
+std::string whomToBelieve(const Results& tests, const Results& decisive, double alpha,
+                          std::vector<std::pair<std::string, double>>& silent) {
     const CheckResult& loud = *decisive.front();
     std::string out = fmt::format("**{}** speaks for this question: {}.", nameOf(loud),
                                   loud.headline.empty() ? "see its reading" : loud.headline);
-    if (!looksAt(loud.id).empty()) {
-        out += fmt::format(" It looks at {}.", looksAt(loud.id));
+    if (!looksAt(loud).empty()) {
+        out += fmt::format(" It looks at {}.", looksAt(loud));
     }
     for (const CheckResult* r : tests) {
         if (r->verdict != Verdict::Fine) {
@@ -118,21 +94,21 @@ std::string whomToBelieve(const Results& tests, const Results& decisive, double 
         }
         const auto power = r->p && *r->p >= alpha ? powerOf(*r, loud, alpha) : std::nullopt;
         if (power) {
+            silent.emplace_back(r->id, *power);
             out += fmt::format(
                 " {} sees nothing, in {} directions instead of {}: a departure as large as that "
                 "one it would see in {} samples of 100, so its silence {}.",
                 nameOf(*r), shortNumber(r->df[0], 3), shortNumber(loud.df[0], 3),
                 std::lround(100.0 * *power), *power < 0.8 ? "says little" : "is worth a look");
-        } else if (!looksAt(r->id).empty()) {
-            out += fmt::format(" {} sees nothing; it looks at {}.", nameOf(*r), looksAt(r->id));
+        } else if (!looksAt(*r).empty()) {
+            out += fmt::format(" {} sees nothing; it looks at {}.", nameOf(*r), looksAt(*r));
         }
     }
     return out;
 }
 
-void speakOfSharedNull(GroupVerdict& own, const Results& tests, const std::string& speaker,
-                       double alpha) {
-    const std::vector<bool> stands = standing(tests, speaker, alpha);
+void speakOfSharedNull(GroupVerdict& own, const Results& tests, double alpha) {
+    const std::vector<bool> stands = standing(tests, alpha);
     Results decisive;
     std::size_t fallen = 0;
     for (std::size_t k = 0; k < tests.size(); ++k) {
@@ -146,18 +122,17 @@ void speakOfSharedNull(GroupVerdict& own, const Results& tests, const std::strin
             decisive.push_back(tests[k]);
         }
     }
-    std::stable_sort(decisive.begin(), decisive.end(), [&](const auto* a, const auto* b) {
-        return a->id == speaker && b->id != speaker;
-    });
+    std::stable_sort(decisive.begin(), decisive.end(),
+                     [](const auto* a, const auto* b) { return speaks(*a) && !speaks(*b); });
     if (own.worst == Verdict::Fine && fallen > 0) {
         // Said, since a mark under the question tells it; weighed, since chance gives as much.
         own.worst = Verdict::Noted;
-        own.line = fmt::format("{} of {} below {}, as chance gives", fallen, tests.size(),
-                               shortNumber(alpha, 3));
+        const std::string level = fixedNumber(alpha, alpha < 0.01 ? 3 : 2, true);
+        own.line = fmt::format("{} of {} below {}, as chance gives", fallen, tests.size(), level);
         own.reading = fmt::format(
             "{} of {} tests of one null {} below {}, and by Holm’s correction for their number "
             "none does: so many looks at nothing give as much.",
-            fallen, tests.size(), fallen == 1 ? "lies" : "lie", shortNumber(alpha, 3));
+            fallen, tests.size(), fallen == 1 ? "lies" : "lie", level);
         for (std::size_t k = 0; k < tests.size(); ++k) {
             if (!stands[k] && rank(tests[k]->verdict) > 0) {
                 own.ids.push_back(tests[k]->id);
@@ -171,7 +146,7 @@ void speakOfSharedNull(GroupVerdict& own, const Results& tests, const std::strin
         own.names.push_back(nameOf(*r));
     }
     if (own.worst != Verdict::Fine) {
-        own.reading = whomToBelieve(tests, decisive, alpha);
+        own.reading = whomToBelieve(tests, decisive, alpha, own.power);
     }
 }
 
@@ -187,14 +162,14 @@ GroupVerdict verdictOf(const std::string& group, const Results& tests, double al
             applicable.push_back(r);
         }
     }
-    const auto shared = speakers().find(group);
+    const bool shared = isShared(group);
     if (applicable.empty()) {
         for (const CheckResult* r : tests) {
             own.ids.push_back(r->id);
             own.names.push_back(nameOf(*r));
         }
-    } else if (shared != speakers().end()) {
-        speakOfSharedNull(own, applicable, shared->second, alpha);
+    } else if (shared) {
+        speakOfSharedNull(own, applicable, alpha);
     } else {
         for (const CheckResult* r : applicable) {
             own.worst = rank(r->verdict) > rank(own.worst) ? r->verdict : own.worst;
@@ -210,7 +185,7 @@ GroupVerdict verdictOf(const std::string& group, const Results& tests, double al
             }
         }
     }
-    if (own.ids.size() < 2 && shared == speakers().end()) {
+    if (own.ids.size() < 2 && !shared) {
         own.reading.clear();  // The check says it itself.
     }
     if (own.awaited) {
@@ -236,10 +211,11 @@ GroupVerdict verdictOf(const std::string& group, const Results& tests, double al
 
 }  // namespace
 
-std::vector<GroupVerdict> verdictsByGroup(const std::vector<CheckResult>& checks, double alpha) {
+std::vector<GroupVerdict> verdictsByGroup(const std::vector<const CheckResult*>& checks,
+                                          double alpha) {
     std::vector<std::pair<std::string, Results>> groups;
-    for (const CheckResult& result : checks) {
-        const Check* check = findCheck(result.id);
+    for (const CheckResult* result : checks) {
+        const Check* check = findCheck(result->id);
         if (check == nullptr) {
             continue;
         }
@@ -248,13 +224,21 @@ std::vector<GroupVerdict> verdictsByGroup(const std::vector<CheckResult>& checks
         if (at == groups.end()) {
             at = groups.insert(groups.end(), {check->group, {}});
         }
-        at->second.push_back(&result);
+        at->second.push_back(result);
     }
     std::vector<GroupVerdict> out;
     for (const auto& [group, tests] : groups) {
         out.push_back(verdictOf(group, tests, alpha));
     }
     return out;
+}
+
+std::vector<GroupVerdict> verdictsByGroup(const std::vector<CheckResult>& checks, double alpha) {
+    Results all;
+    for (const CheckResult& result : checks) {
+        all.push_back(&result);
+    }
+    return verdictsByGroup(all, alpha);
 }
 
 }  // namespace rapporto

@@ -16,32 +16,6 @@
 namespace rapporto {
 namespace {
 
-/// Under sampling weights these look at the weighted fit, whose rows, terms or instruments they are
-/// about; others look at each row once, since their laws are those of rows, not of weights.
-bool isOfWeightedFit(const std::string& id) {
-    static const std::vector<std::string> kOf = {"weights-matter",
-                                                 "leverage",
-                                                 "cooks-distance",
-                                                 "dfbetas",
-                                                 "dffits",
-                                                 "covratio",
-                                                 "held-down",
-                                                 "vif",
-                                                 "condition",
-                                                 "endogeneity",
-                                                 "over-identification",
-                                                 "difference-j",
-                                                 "weak-instruments",
-                                                 "under-identification",
-                                                 "anderson-rubin",
-                                                 "pre-trend",
-                                                 "who-is-compared",
-                                                 "roc",
-                                                 "separation",
-                                                 "differences-serial"};
-    return std::find(kOf.begin(), kOf.end(), id) != kOf.end();
-}
-
 /// Every unit lies within one cluster of the errors: what hangs together along a unit is theirs.
 bool unitsWithinClusters(const CheckInput& in) {
     if (in.design.layout != Layout::Kind::Panel || in.question.errors.by.size() != 1) {
@@ -72,59 +46,19 @@ bool unitsWithinClusters(const CheckInput& in) {
 }
 
 /// The errors of the question do not need what the check asks.
-bool allowedFor(const CheckInput& in) {
+bool allowedFor(const Check& check, const CheckInput& in) {
     const ErrorSpec& errors = in.question.errors;
-    const std::string& id = in.options.id;
-    const std::string group = findCheck(id)->group;
-    if (group == findCheck("breusch-pagan")->group) {
-        return errors.kind != "classical";
+    if (check.has(traits::kOfSpread)) {
+        return errors.allowUnevenSpread();
     }
-    const bool byClusters =
-        errors.kind == "clustered" ||
-        (errors.kind == "bootstrap" && errors.scheme.find("clusters") != std::string::npos);
-    if (id == "intraclass") {
+    if (check.has(traits::kOfClusters)) {
         const bool same = in.options.by.empty() || std::find(errors.by.begin(), errors.by.end(),
                                                              in.options.by) != errors.by.end();
-        return (byClusters && same) || (errors.kind == "survey" && !in.design.clusters.empty());
+        return (errors.allowClusters() && same) ||
+               (errors.followTheDesign() && !in.design.clusters.empty());
     }
-    static const std::vector<std::string> kAlongTime = {"durbin-watson", "breusch-godfrey",
-                                                        "ljung-box", "runs", "panel-serial"};
-    if (std::find(kAlongTime.begin(), kAlongTime.end(), id) == kAlongTime.end()) {
-        return false;
-    }
-    return errors.kind == "autocorrelation" || errors.kind == "panel-autocorrelation" ||
-           (byClusters && unitsWithinClusters(in));
-}
-
-/// Checks that count rows by their frequency weights themselves: where the rows stood for are too
-/// many to be written out, the others are not made.
-bool countsRows(const std::string& id) {
-    static const std::vector<std::string> kOf = {
-        "reset",     "component-residual", "interactions",       "vif",
-        "condition", "zero-excess",        "pearson-dispersion", "roc"};
-    return std::find(kOf.begin(), kOf.end(), id) != kOf.end();
-}
-
-bool isAmong(const std::vector<const char*>& ids, const std::string& id) {
-    return std::any_of(ids.begin(), ids.end(), [&](const char* one) { return id == one; });
-}
-
-/// They ask about terms, or whether something moves with what the terms give: a mean has neither.
-bool needsTerms(const std::string& id) {
-    static const std::vector<const char*> kOf = {
-        "reset",         "component-residual", "rainbow", "link",
-        "interactions",  "breusch-pagan",      "white",   "harvey",
-        "glejser",       "leverage",           "vif",     "condition",
-        "weights-matter"};
-    return isAmong(kOf, id);
-}
-
-/// They speak of the terms alone, not of what is left.
-bool isOfTermsAlone(const std::string& id) {
-    static const std::vector<const char*> kOf = {
-        "leverage",       "vif", "condition", "weak-instruments", "under-identification",
-        "who-is-compared"};
-    return isAmong(kOf, id);
+    return check.has(traits::kAlongTime) &&
+           (errors.allowEcho() || (errors.allowClusters() && unitsWithinClusters(in)));
 }
 
 /// A constant and nothing else, also where effects are swept out.
@@ -222,16 +156,28 @@ std::vector<CheckRequest> wantedChecks(const Question& question) {
 class Telling {
   public:
     Telling(const CheckRun& run, std::vector<CheckResult> awaited)
-        : run_(run), results_(std::move(awaited)), last_(Clock::now()) {}
+        : run_(run), results_(std::move(awaited)) {}
+
+    /// Known from before: nothing to tell by itself.
+    void set(std::size_t k, CheckResult result) { results_[k] = std::move(result); }
 
     void put(std::size_t k, CheckResult result) {
         const std::scoped_lock lock(mutex_);
         results_[k] = std::move(result);
-        const auto now = Clock::now();
-        if (run_.tell && now - last_ > std::chrono::milliseconds(60)) {
-            run_.tell(results_);
-            last_ = Clock::now();
+        if (Clock::now() > next_) {
+            tell();
         }
+    }
+
+    /// Telling takes time of its own where pictures hold many rows: a tenth of it all at the most.
+    void tell() {
+        if (!run_.tell) {
+            return;
+        }
+        const auto from = Clock::now();
+        run_.tell(results_);
+        const auto took = Clock::now() - from;
+        next_ = Clock::now() + std::max<Clock::duration>(std::chrono::milliseconds(60), 9 * took);
     }
 
     [[nodiscard]] std::vector<CheckResult> take() { return std::move(results_); }
@@ -241,7 +187,7 @@ class Telling {
     const CheckRun& run_;
     std::mutex mutex_;
     std::vector<CheckResult> results_;
-    Clock::time_point last_;
+    Clock::time_point next_;  ///< Not told of again before.
 };
 
 /// What a check looks at, and what of it may be asked here.
@@ -265,7 +211,9 @@ class Asking {
     void findRows() { rows_ = run_.rows ? run_.rows() : nullptr; }
 
     [[nodiscard]] CheckResult operator()(const CheckRequest& request) const {
-        const bool aside = rows_ != nullptr && (counted_ || !isOfWeightedFit(request.id));
+        const Check* check = findCheck(request.id);
+        const bool ofFit = check != nullptr && check->has(traits::kOfWeightedFit);
+        const bool aside = rows_ != nullptr && (counted_ || !ofFit);
         const CheckInput in{run_.frame,
                             run_.question,
                             aside ? rows_->design : run_.design,
@@ -273,14 +221,13 @@ class Asking {
                             request,
                             run_.alpha,
                             job_};
-        CheckResult result = answered(in);
-        if (isDoubt(result.verdict) && allowedFor(in)) {
+        CheckResult result = answered(check, in);
+        if (isDoubt(result.verdict) && allowedFor(*check, in)) {
             result.verdict = Verdict::AllowedFor;
             result.reading += " The errors of this question (" + in.question.errors.shown() +
                               ") allow for it: intervals and p stand.";
         }
-        const Check* check = findCheck(request.id);
-        const bool ofData = check != nullptr && check->of == fits::kAll;
+        const bool ofData = check != nullptr && check->isOfData();
         if (aside && !ofData && !counted_ && result.verdict != Verdict::NotApplicable) {
             result.reading += " Each row counts once here, whatever its weight.";
         }
@@ -289,11 +236,9 @@ class Asking {
     }
 
   private:
-    [[nodiscard]] CheckResult answered(const CheckInput& in) const {
-        const std::string& id = in.options.id;
-        const Check* check = findCheck(id);
+    [[nodiscard]] CheckResult answered(const Check* check, const CheckInput& in) const {
         if (check == nullptr) {
-            return notApplicable("The check ‘" + id + "’ is not built yet.");
+            return notApplicable("The check ‘" + in.options.id + "’ is not built yet.");
         }
         if (check->needsRows && run_.frame.moments() != nullptr) {
             return notApplicable("It looks at rows, and the source is a summary of them.");
@@ -302,8 +247,7 @@ class Asking {
             return notApplicable(
                 "It looks at a system of equations: ask how a cause reaches its outcome.");
         }
-        if (check->of == fits::kAll) {
-            // It looks at the table, whatever is made of it.
+        if (check->isOfData()) {
             return behindBorder(*check, [&] { return doubts_.answer(in); });
         }
         if ((check->of & kind_) == 0) {
@@ -312,16 +256,17 @@ class Asking {
         if (run_.fit.exact) {
             return notApplicable("The terms tell the outcome exactly: there is nothing to tell.");
         }
-        if (needsTerms(id) && isMeanAlone(run_.design)) {
+        if (check->has(traits::kNeedsTerms) && isMeanAlone(run_.design)) {
             return notApplicable("There is no term: the question asks for a mean.");
         }
         // Along one direction the residuals are the terms’ doing; the outcome only scales them.
-        if ((kind_ & fits::kAny) != 0 && run_.fit.dfResidual < 2.0 && !isOfTermsAlone(id)) {
+        if ((kind_ & fits::kAny) != 0 && run_.fit.dfResidual < 2.0 &&
+            !check->has(traits::kOfTermsAlone)) {
             return notApplicable(
                 "One degree of freedom is left: what the terms leave has the same shape whatever "
                 "the outcome is.");
         }
-        if (counted_ && rows_ == nullptr && !countsRows(id)) {
+        if (counted_ && rows_ == nullptr && !check->has(traits::kCountsRows)) {
             return notApplicable("The weights stand for more rows than it can be made for.");
         }
         return behindBorder(*check, [&] { return check->run(in); });
@@ -355,17 +300,18 @@ std::vector<CheckResult> runChecks(const CheckRun& run, const Job& job) {
     for (std::size_t k = 0; k < wanted.size(); ++k) {
         auto known = run.before ? run.before(wanted[k]) : std::nullopt;
         if (known) {
-            results.put(k, *std::move(known));
+            results.set(k, *std::move(known));
         } else {
             open.push_back(k);
         }
     }
     Asking asking(run, job);
     if (!open.empty()) {
+        results.tell();
         asking.findRows();
         const auto ofData = [&](std::size_t k) {
             const Check* check = findCheck(wanted[k].id);
-            return check != nullptr && check->of == fits::kAll;
+            return check != nullptr && check->isOfData();
         };
         if (const auto first = std::find_if(open.begin(), open.end(), ofData);
             first != open.end() && run.frame.moments() == nullptr) {

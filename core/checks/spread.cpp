@@ -56,11 +56,10 @@ void describe(const CheckInput& in, CheckResult& result, const VectorXd& e,
     result.headline = pClause(p);
     result.details.emplace_back("spread, top to bottom fifth", ratio);
     const std::string errors =
-        in.question.errors.kind == "classical"
-            ? "The estimates still aim at the right place, but classical standard errors, "
-              "intervals and p are not to be trusted."
-            : "The estimates still aim at the right place, and this question’s errors, " +
-                  in.question.errors.shown() + ", allow for it.";
+        std::string("The estimates still aim at the right place") +
+        (in.question.errors.allowUnevenSpread()
+             ? "."
+             : ", but classical standard errors, intervals and p are not to be trusted.");
     if (p >= in.alpha) {
         result.reading = "There is no sign that the spread of the errors changes with " + what +
                          " (" + pClause(p) + ").";

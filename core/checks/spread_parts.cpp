@@ -42,9 +42,9 @@ std::optional<Order> orderFor(const CheckInput& in) {
 }
 
 std::string trustWords(const CheckInput& in) {
-    return in.question.errors.kind == "classical"
-               ? " Classical standard errors and p are not to be trusted then."
-               : " This question’s errors, " + in.question.errors.shown() + ", allow for it.";
+    return in.question.errors.allowUnevenSpread()
+               ? ""
+               : " Classical standard errors and p are not to be trusted then.";
 }
 
 }  // namespace

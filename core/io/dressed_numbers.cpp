@@ -59,11 +59,11 @@ std::string withMark(std::string_view cell, const std::string& mark) {
     return out;
 }
 
-/// A word before the number; with a space or a full stop after letters.
 bool takeSign(std::string_view& cell) {
     return takeFront(cell, "-") || takeFront(cell, "−") || takeFront(cell, "–");
 }
 
+/// What stands before the number; behind letters there may be a full stop.
 std::optional<std::string> takeBefore(std::string_view& cell) {
     for (const std::string_view sign : kBefore) {
         std::string_view rest = cell;

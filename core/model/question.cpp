@@ -15,6 +15,19 @@ std::string Term::shown() const {
     return text;
 }
 
+bool ErrorSpec::allowUnevenSpread() const { return kind != "classical"; }
+
+bool ErrorSpec::allowClusters() const {
+    return kind == "clustered" ||
+           (kind == "bootstrap" && (scheme == "clusters" || scheme == "wild-clusters"));
+}
+
+bool ErrorSpec::allowEcho() const {
+    return kind == "autocorrelation" || kind == "panel-autocorrelation";
+}
+
+bool ErrorSpec::followTheDesign() const { return kind == "survey"; }
+
 std::string ErrorSpec::shown() const {
     if (kind == "robust") {
         return "robust (" + type + ")";

@@ -32,6 +32,12 @@ struct ErrorSpec {
     /// “clustered by village”, “robust (HC1)”, “classical”.
     [[nodiscard]] std::string shown() const;
 
+    // What they do not need.
+    [[nodiscard]] bool allowUnevenSpread() const;
+    [[nodiscard]] bool allowClusters() const;    ///< Rows of one of `by` may hang together.
+    [[nodiscard]] bool allowEcho() const;        ///< Errors may carry over along time.
+    [[nodiscard]] bool followTheDesign() const;  ///< Clusters are those of the survey.
+
     friend bool operator==(const ErrorSpec&, const ErrorSpec&) = default;
 };
 

@@ -271,8 +271,7 @@ CheckResult asTraceCheck(CheckResult check, const TraceEquation& equation, const
             remedies.push_back(*std::move(own));
         }
     }
-    const bool doubtful = check.verdict == Verdict::Fails || check.verdict == Verdict::Weigh;
-    if (doubtful && remedies.empty() && !check.remedies.empty()) {
+    if (isDoubt(check.verdict) && remedies.empty() && !check.remedies.empty()) {
         remedies.push_back(byItself(equation.question, equation.to, trace));
     }
     check.remedies = std::move(remedies);

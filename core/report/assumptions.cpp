@@ -39,9 +39,9 @@ std::string answeredBy(const Study& study, const std::vector<const Answer*>& ans
 }
 
 /// Every check that gives the group its verdict has a decision.
-bool isDecided(const Question& question, const std::vector<std::string>& checks) {
+bool areDecided(const Question& question, const std::vector<std::string>& checks) {
     return std::all_of(checks.begin(), checks.end(),
-                       [&](const std::string& id) { return decisionOn(question, id) != nullptr; });
+                       [&](const std::string& id) { return isDecided(question, id); });
 }
 
 AssumptionRow rowFor(const Study& study, const std::vector<const Answer*>& answers, const Answer& a,
@@ -81,7 +81,7 @@ AssumptionRow rowFor(const Study& study, const std::vector<const Answer*>& answe
         row.state = state;
         row.done += what.empty() ? "" : (row.done.empty() ? "" : "; ") + what;
     };
-    if (isDecided(a.question, row.checks)) {
+    if (areDecided(a.question, row.checks)) {
         row.state = AssumptionRow::State::Decided;
     } else if (verdict.worst == Verdict::AllowedFor) {
         say(AssumptionRow::State::Answered,
@@ -97,6 +97,10 @@ AssumptionRow rowFor(const Study& study, const std::vector<const Answer*>& answe
 }
 
 }  // namespace
+
+bool isDecided(const Question& question, const std::string& check) {
+    return decisionOn(question, check) != nullptr;
+}
 
 std::vector<AssumptionRow> assumptionLedger(const Study& study,
                                             const std::vector<const Answer*>& answers) {
@@ -117,7 +121,7 @@ std::vector<AssumptionRow> assumptionLedger(const Study& study,
 std::vector<GroupVerdict> openDoubts(const Answer& answer) {
     std::vector<GroupVerdict> out = verdictsByGroup(answer.checks, answer.alpha);
     std::erase_if(out, [&](const GroupVerdict& one) {
-        return !isDoubt(one.worst) || one.awaited || isDecided(answer.question, one.ids);
+        return !isDoubt(one.worst) || one.awaited || areDecided(answer.question, one.ids);
     });
     return out;
 }

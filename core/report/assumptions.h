@@ -32,6 +32,9 @@ struct AssumptionRow {
 [[nodiscard]] std::vector<AssumptionRow> assumptionLedger(
     const Study& study, const std::vector<const Answer*>& answers);
 
+/// A person has given a reason.
+[[nodiscard]] bool isDecided(const Question& question, const std::string& check);
+
 /// The groups of an answer’s checks in which a doubt is open: no decision covers it.
 [[nodiscard]] std::vector<GroupVerdict> openDoubts(const Answer& answer);
 

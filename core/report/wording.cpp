@@ -327,11 +327,8 @@ std::vector<std::string> effectReading(const Answer& answer, std::size_t coeffic
     std::vector<std::string> ofData;
     for (const CheckResult& r : answer.checks) {
         const Check* check = findCheck(r.id);
-        const bool decided =
-            std::any_of(answer.question.decisions.begin(), answer.question.decisions.end(),
-                        [&](const Decision& d) { return d.check == r.id; });
-        if (check != nullptr && check->of == fits::kAll && isDoubt(r.verdict) && !decided &&
-            !r.awaited) {
+        if (check != nullptr && check->isOfData() && isDoubt(r.verdict) && !r.awaited &&
+            !isDecided(answer.question, r.id)) {
             ofData.push_back(r.headline);
         }
     }
@@ -340,12 +337,12 @@ std::vector<std::string> effectReading(const Answer& answer, std::size_t coeffic
         out.insert(out.begin(),
                    "~The data may not be what they seem: " + joinedNames(ofData) + ". See Checks.");
     }
-    const bool doubt =
-        answer.question.errors.kind == "classical" &&
-        std::any_of(answer.checks.begin(), answer.checks.end(), [](const CheckResult& r) {
-            return r.verdict == Verdict::Fails && (r.id == "breusch-pagan" || r.id == "white");
-        });
-    if (doubt) {
+    // By what the tests of it say together, as everywhere.
+    const auto doubts = openDoubts(answer);
+    const bool uneven = std::any_of(doubts.begin(), doubts.end(), [](const GroupVerdict& one) {
+        return one.worst == Verdict::Fails && findCheck(one.ids.front())->has(traits::kOfSpread);
+    });
+    if (uneven) {
         out.emplace_back(
             "~The spread of the errors is uneven and the errors here are classical: the interval "
             "and p are in doubt. See Checks.");

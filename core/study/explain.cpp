@@ -477,8 +477,6 @@ Result<void> answerExplain(Answer& answer, const Study& study, const Frame& fram
     answer.fit = fit;
     CheckRun run{frame, answer.question, *design, *fit, answer.alpha};
     if (making.show) {
-        answer.checks = awaitedChecks(answer.question);
-        making.show(answer);
         run.tell = [&](const std::vector<CheckResult>& checks) {
             answer.checks = checks;
             making.show(answer);

@@ -15,12 +15,13 @@ constexpr std::size_t kMostKept = 16;
 constexpr std::size_t kManyRows = 200000;
 constexpr std::size_t kMostKeptOfMany = 2;
 
-/// The same cells, names and rows: frames share what did not change.
+/// The same cells, names, rows and what was said of them: frames share what did not change.
 bool isSame(const Frame& a, const Frame& b) {
     const Table& one = a.table();
     const Table& other = b.table();
     if (one.columns.size() != other.columns.size() || a.states() != b.states() ||
-        !(a.layout() == b.layout()) || one.variables != other.variables) {
+        !(a.layout() == b.layout()) || one.variables != other.variables ||
+        a.accepted() != b.accepted()) {
         return false;
     }
     for (std::size_t c = 0; c < one.columns.size(); ++c) {

@@ -8,11 +8,15 @@
 namespace rapporto {
 namespace {
 
-std::string keysText(const std::vector<Key>& keys) {
+/// As the variable shows them: a date is no number of days.
+std::string keysText(const Frame& frame, const std::string& name, const std::vector<Key>& keys) {
+    const bool dates = frame.variable(name)->measure == Measure::Date;
     std::vector<std::string> names;
     for (const Key& key : keys) {
         const auto* number = std::get_if<double>(&key);
-        names.push_back(number != nullptr ? shortNumber(*number, 8) : keyText(key));
+        names.push_back(number == nullptr ? keyText(key)
+                        : dates           ? dateText(*number)
+                                          : shortNumber(*number, 8));
     }
     return joinedNames(names);
 }
@@ -33,11 +37,11 @@ VariableEntry withMissing(const Frame& frame, const std::string& name,
 
 OddMend makeMissing(const Frame& frame, const Oddity& odd) {
     const std::string name = odd.variables.front();
-    return {"Make " + keysText(odd.values) + " missing",
+    const std::string values = keysText(frame, name, odd.values);
+    return {"Make " + values + " missing",
             plural(odd.count, "row loses", "rows lose") + " its value of " +
                 frame.variable(name)->shown(),
-            keysText(odd.values) + " is missing in " + name,
-            PutVariable{withMissing(frame, name, odd.values)}};
+            values + " is missing in " + name, PutVariable{withMissing(frame, name, odd.values)}};
 }
 
 /// The same codes in every variable that has them.
@@ -60,11 +64,10 @@ std::optional<OddMend> makeMissingEverywhere(const Frame& frame, const Oddity& o
     if (puts.entries.size() < 2) {
         return std::nullopt;
     }
+    const std::string values = keysText(frame, odd.variables.front(), odd.values);
     return OddMend{
-        "Make " + keysText(odd.values) + " missing in " + countText(puts.entries.size()) +
-            " variables",
-        joinedNames(names),
-        keysText(odd.values) + " is missing in " + countText(names.size()) + " variables",
+        "Make " + values + " missing in " + countText(puts.entries.size()) + " variables",
+        joinedNames(names), values + " is missing in " + countText(names.size()) + " variables",
         std::move(puts)};
 }
 
@@ -159,9 +162,10 @@ std::vector<OddMend> mendsOf(const Study& study, const Frame& frame, const Oddit
         case OddKind::Constant:
             break;
     }
-    std::erase_if(out, [](const OddMend& mend) {
-        const auto* aside = std::get_if<SetRowsAside>(&mend.change);
-        return aside != nullptr && aside->rows.empty();
+    // Rows too many to be listed are not set aside by halves.
+    std::erase_if(out, [&](const OddMend& mend) {
+        return std::holds_alternative<SetRowsAside>(mend.change) &&
+               (odd.rows.empty() || odd.rows.size() < odd.count);
     });
     return out;
 }

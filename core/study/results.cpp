@@ -60,6 +60,22 @@ Json matrixJson(const Eigen::MatrixXd& matrix) {
     return rows;
 }
 
+/// What the checks under each question of the list say together.
+Json askedJson(const Answer& a) {
+    Json list = Json::array();
+    for (const GroupVerdict& one : verdictsByGroup(a.checks, a.alpha)) {
+        Json power = Json::object();
+        for (const auto& [id, share] : one.power) {
+            power[id] = numberJson(share);
+        }
+        list.push_back(Json{{"asks", one.group},
+                            {"verdict", verdictName(one.worst)},
+                            {"checks", one.ids},
+                            {"power", power}});
+    }
+    return list;
+}
+
 Json checksJson(const std::vector<CheckResult>& all) {
     Json list = Json::array();
     for (const CheckResult& c : all) {
@@ -450,6 +466,7 @@ void explainResults(Json& one, const Answer& a) {
     one["errors_note"] = a.fit->errorNote.empty() ? Json() : Json(a.fit->errorNote);
     one["variance_split"] = varianceSplit(*a.fit);
     one["checks"] = checksJson(a.checks);
+    one["asked_of_it"] = askedJson(a);
     if (a.fit->instrumented) {
         putInstruments(one, *a.fit->instrumented);
     }

@@ -1,7 +1,7 @@
 // Every remedy of every check, pressed in the real window.
 #include "app/shell/main_window.h"
 #include "app/shell/theme.h"
-#include "app/stages/checks/checks_stage.h"
+#include "app/stages/checks/check_list.h"
 #include "core/numerics/distributions.h"
 #include "core/numerics/random.h"
 #include "core/paths/trace.h"

@@ -2,9 +2,11 @@
 
 #include "app/shell/finder.h"
 #include "app/shell/main_window.h"
-#include "app/stages/checks/checks_stage.h"
+#include "app/shell/reading_column.h"
+#include "app/stages/checks/check_list.h"
 
 #include <QComboBox>
+#include <QLabel>
 #include <QLineEdit>
 #include <QPushButton>
 #include <QTest>
@@ -91,6 +93,18 @@ class WindowDriver : public QObject {
         window_->settle();
         QCOMPARE(box->currentIndex(), index);
     }
+
+    /// All that the reading column says.
+    QString readingText() {
+        window_->settle();
+        QString all;
+        for (const QLabel* label : window_->findChild<ReadingColumn*>()->findChildren<QLabel*>()) {
+            all += label->text() + "\n";
+        }
+        return all;
+    }
+
+    bool reads(const QString& words) { return readingText().contains(words); }
 
     /// Opens the checks and clicks on one; it must be listed.
     void openCheck(const std::string& id) {

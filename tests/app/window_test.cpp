@@ -151,17 +151,6 @@ class WindowTest : public WindowDriver {
         click("import:use");
     }
 
-    /// The reading column says this somewhere.
-    bool reads(const QString& words) {
-        window_->settle();
-        for (const QLabel* label : window_->findChild<ReadingColumn*>()->findChildren<QLabel*>()) {
-            if (label->text().contains(words)) {
-                return true;
-            }
-        }
-        return false;
-    }
-
   private slots:
 
     void init() { open(); }

@@ -396,6 +396,10 @@ class FurtherChecksTest : public QObject {
         };
         QVERIFY(isDoubt(verdict({}, "")));
         QCOMPARE(verdict({"clustered", "HC1", {"unit"}}, ""), Verdict::AllowedFor);
+        ErrorSpec drawn{"bootstrap", "HC1", {"unit"}};
+        drawn.scheme = "clusters";
+        drawn.draws = 99;
+        QCOMPARE(verdict(drawn, ""), Verdict::AllowedFor);
         // Clusters of another kind than the errors’ are another question.
         QVERIFY(isDoubt(verdict({"clustered", "HC1", {"moment"}}, "unit")));
         const Answer a = [&] {
@@ -405,6 +409,33 @@ class FurtherChecksTest : public QObject {
         }();
         for (const GroupVerdict& one : verdictsByGroup(a.checks, a.alpha)) {
             QVERIFY(one.group != findCheck("intraclass")->group || !isDoubt(one.worst));
+        }
+    }
+
+    /// What errors allow for is said once, whichever test finds it.
+    void errorsThatAllowForASpreadSaySoOnce() {
+        std::vector<double> x;
+        std::vector<double> y;
+        for (int i = 0; i < 400; ++i) {
+            x.push_back(1.0 + i % 40);
+            y.push_back(x.back() + 0.2 * x.back() * std::sin(i * 12.9898));
+        }
+        for (const ErrorSpec& errors : {ErrorSpec{}, ErrorSpec{"robust", "HC3", {}}}) {
+            Question q = explain("y", {"x"});
+            q.errors = errors;
+            const Answer a = answer(tableOf({{"x", x}, {"y", y}}), q);
+            for (const char* id : {"breusch-pagan", "white", "harvey", "glejser"}) {
+                const CheckResult& one = check(a, id);
+                const auto first = one.reading.find("allow for it");
+                if (errors.allowUnevenSpread()) {
+                    QCOMPARE(one.verdict, Verdict::AllowedFor);
+                    QVERIFY2(first != std::string::npos, one.reading.c_str());
+                    QVERIFY2(one.reading.find("allow for it", first + 1) == std::string::npos,
+                             one.reading.c_str());
+                } else {
+                    QVERIFY(isDoubt(one.verdict) && first == std::string::npos);
+                }
+            }
         }
     }
 

@@ -2,6 +2,7 @@
 #include "core/describe/odd/spelling.h"
 #include "core/io/dressed_numbers.h"
 #include "core/study/known_checks.h"
+#include "core/study/odd_mends.h"
 #include "core/study/workbench.h"
 #include "tests/core/fixtures.h"
 
@@ -96,6 +97,93 @@ class PartsTest : public QObject {
         QCOMPARE(madeFor(q), std::size_t{0});
         q.terms.pop_back();
         QCOMPARE(madeFor(q), checksOfOneEquation());
+    }
+
+    void whatIsKnownIsNotShownAsAwaited() {
+        Question q = explain("y", {"a", "b"});
+        const Frame frame = frameOf(waves(400));
+        KnownChecks known;
+        const auto shown = [&](const Question& asked) {
+            Making making{Job()};
+            making.known = &known;
+            std::size_t times = 0;
+            making.show = [&](const Answer&) { ++times; };
+            const Answer a = answerQuestion(studyOf(asked), frame, asked, making);
+            return a.checks.size() == checksOfOneEquation() ? times : std::size_t{9999};
+        };
+        QVERIFY(shown(q) >= 1);
+        q.title = "called another way";
+        QCOMPARE(shown(q), std::size_t{0});
+    }
+
+    /// What a person said of the data is not read from before.
+    void whatStandsIsAskedAnew() {
+        Table table = waves(200);
+        std::vector<double> days;
+        for (std::size_t i = 0; i < 200; ++i) {
+            days.push_back(i % 20 == 0 ? -99.0 : static_cast<double>(5 + i % 30));
+        }
+        table.columns[0] = Column::ofNumbers("a", days);
+        const Question q = explain("y", {"a"});
+        KnownChecks known;
+        const auto verdict = [&](const Frame& frame) {
+            Making making{Job()};
+            making.known = &known;
+            return check(answerQuestion(studyOf(q), frame, q, making), "answer-codes").verdict;
+        };
+        const Frame before = frameOf(table);
+        QCOMPARE(verdict(before), Verdict::Fails);
+        Sample sample;
+        for (const Oddity& one : oddities(before, {}, Job())) {
+            sample.accepted.push_back({one.id(), "debts are counted so"});
+        }
+        QCOMPARE(verdict(Frame::make(table, {}, {}, sample, {})), Verdict::Fine);
+        QCOMPARE(verdict(before), Verdict::Fails);
+    }
+
+    void whatTheQuestionsSayIsAResult() {
+        const Question q = explain("y", {"a", "b", "g"});
+        const Answer a = answer(waves(400), q);
+        const auto one = resultsJson(studyOf(q), {a})["answers"][0];
+        const auto groups = verdictsByGroup(a.checks, a.alpha);
+        QCOMPARE(one["asked_of_it"].size(), groups.size());
+        for (std::size_t k = 0; k < groups.size(); ++k) {
+            const auto& asked = one["asked_of_it"][k];
+            QCOMPARE(asked["asks"].get<std::string>(), groups[k].group);
+            QCOMPARE(asked["verdict"].get<std::string>(), verdictName(groups[k].worst));
+            QCOMPARE(asked["checks"].size(), groups[k].ids.size());
+            QCOMPARE(asked["power"].size(), groups[k].power.size());
+        }
+    }
+
+    void mendsSayDatesAndAreNotHalf() {
+        Table table = waves(60);
+        std::vector<double> days;
+        for (std::size_t i = 0; i < 60; ++i) {
+            days.push_back(18000.0 + static_cast<double>(i) - (i == 30 ? 36524.0 : 0.0));
+        }
+        table.columns[2] = Column::ofNumbers("g", days);
+        table.variables[2].measure = Measure::Date;
+        const Frame frame = frameOf(table);
+        const Study study = studyOf(explain("y", {"a"}));
+        Oddity odd;
+        for (const Oddity& one : oddities(frame, {}, Job())) {
+            odd = one.kind == OddKind::LoneDate ? one : odd;
+        }
+        QCOMPARE(odd.rows, std::vector<std::size_t>{30});
+        const auto mends = mendsOf(study, frame, odd, {odd});
+        QCOMPARE(mends.size(), std::size_t{2});
+        QCOMPARE(mends[0].label, std::string("Set 1 row aside"));
+        QCOMPARE(mends[1].label, "Make " + dateText(days[30]) + " missing");
+        // Rows too many to be listed are not set aside by halves; a table that is gone has no
+        // mends.
+        odd.count = 20000;
+        const auto many = mendsOf(study, frame, odd, {odd});
+        QVERIFY(std::none_of(many.begin(), many.end(), [](const OddMend& mend) {
+            return std::holds_alternative<SetRowsAside>(mend.change);
+        }));
+        odd.variables = {"elsewhere"};
+        QVERIFY(mendsOf(study, frame, odd, {odd}).empty());
     }
 
     void aStopLeavesWhatIsThere() {

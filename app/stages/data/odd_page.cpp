@@ -117,7 +117,11 @@ void OddPage::refresh() {
     }
     const bool known = session_.odditiesAreFresh();
     heading_->setText(
-        !known        ? tr("The table is being looked over …")
+        !known ? tr("The table is being looked over …")
+        : session_.oddTrouble()
+            ? tr("The table could not be looked over: %1").arg(text(session_.oddTrouble()->text()))
+        : session_.frame() && session_.frame()->refusal()
+            ? tr("The table waits for its shape: what looks odd is told once it stands.")
         : all.empty() ? tr("Nothing looks odd: no code that looks like “no answer”, no level "
                            "spelled twice, no row that repeats, no value far from the others.")
         : open == 0
