@@ -5,6 +5,7 @@
 #include "app/stages/data/data_page.h"
 #include "app/stages/data/grid_model.h"
 #include "app/stages/model/effect_rows.h"
+#include "app/stages/report/page_view.h"
 #include "core/base/parallel.h"
 #include "core/data/frame.h"
 #include "core/describe/correlation.h"
@@ -21,6 +22,7 @@
 #include "core/numerics/sweep_effects.h"
 #include "core/paths/draws.h"
 #include "core/paths/trace_edits.h"
+#include "core/report/report.h"
 #include "core/study/journal.h"
 #include "core/study/sweep.h"
 
@@ -1071,6 +1073,25 @@ void benchWindow(int rounds) {
         return change();
     });
     absolute("demo: the same while checks are still coming in", rounds * 3, 0.05, change);
+    while (!window.session().bench().isIdle() || !window.session().isComplete()) {
+        QApplication::processEvents(QEventLoop::AllEvents, 1);
+    }
+    window.showStage(5);
+    window.settle();
+    auto* paper = window.findChild<app::PageView*>();
+    PaintSpy turned;
+    paper->viewport()->installEventFilter(&turned);
+    absolute("report: one item set to its page painted", rounds * 3, 1.0 / 30.0, [&] {
+        auto items = reportItems(window.session().study());
+        items[1].table.below = ++turn % 2 == 0 ? "interval" : "error";
+        const auto from = std::chrono::steady_clock::now();
+        window.session().edit(SetReport{items}, "bench");
+        const int before = turned.paints;
+        while (turned.paints == before) {
+            QApplication::processEvents(QEventLoop::AllEvents, 1);
+        }
+        return std::chrono::duration<double>(std::chrono::steady_clock::now() - from).count();
+    });
     {
         // A page of the grid further down or up each time, over ten million rows.
         constexpr std::size_t kRows = 10'000'000;

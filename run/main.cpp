@@ -2,8 +2,11 @@
 #include "core/base/disk.h"
 #include "core/base/format.h"
 #include "core/base/parallel.h"
+#include "core/report/replication.h"
 #include "core/report/report.h"
+#include "core/report/writers/writer.h"
 #include "core/study/answer.h"
+#include "core/study/compare_results.h"
 #include "core/study/sources.h"
 
 #include <CLI/CLI.hpp>
@@ -27,6 +30,11 @@ struct Call {
     std::vector<std::string> questions;
     std::string out;
     std::string report;
+    std::string replication;  ///< Folder to write.
+    std::string verify;       ///< Folder to look at.
+    std::string against;      ///< Results of another run.
+    double tolerance = 1e-9;
+    bool withoutData = false;
     std::size_t threads = 0;
     bool acceptChanged = false;
     bool anywhere = false;
@@ -88,14 +96,24 @@ Result<void> mayWrite(const Call& call, const Study& study) {
     return {};
 }
 
-const ReportWriter* writerFor(const std::string& path) {
-    const std::string ending = std::filesystem::path(path).extension().string();
-    for (const ReportWriter& writer : allReportWriters()) {
-        if (ending == writer.ending) {
-            return &writer;
+/// The report, and what it needs beside it; nothing that the study reads is written over.
+Result<void> writeReport(const Call& call, const Study& study, const ReportWriter& writer,
+                         const ReportPages& pages) {
+    const std::filesystem::path path(call.report);
+    const auto made = writer.write(pages, path.stem().string());
+    if (!made) {
+        return tl::make_unexpected(made.error());
+    }
+    for (const ReportFile& file : made->beside) {
+        const std::string beside = (path.parent_path() / file.name).string();
+        if (auto may = mayWriteTo(beside, study, call.study); !may) {
+            return may;
+        }
+        if (auto done = write(beside, file.bytes); !done) {
+            return done;
         }
     }
-    return nullptr;
+    return write(call.report, made->bytes);
 }
 
 void noteUnknownKeys(const Study& study) {
@@ -111,6 +129,50 @@ void noteUnknownKeys(const Study& study) {
     }
 }
 
+constexpr std::size_t kMostDifferences = 200;
+constexpr std::size_t kMostResults = std::size_t{1} << 31U;  // Bytes of a results file.
+
+/// Everything in a replication folder computed again and compared.
+int verify(const Call& call) {
+    const auto report = verifyReplication(call.verify, call.tolerance, Job{});
+    if (!report) {
+        return unusable(report.error().text());
+    }
+    for (const std::string& line : report->differences) {
+        std::cout << shortened(line) << "\n";
+    }
+    if (report->differences.empty()) {
+        std::cout << report->compared << " numbers computed again: all agree\n";
+    }
+    return std::cout.flush() ? (report->differences.empty() ? 0 : 4)
+                             : unusable("standard output is lost");
+}
+
+/// What moved between results that were kept and these.
+int compare(const Call& call, const std::string& results) {
+    const auto kept = readWhole(call.against, kMostResults);
+    if (!kept) {
+        return unusable(kept.error().text());
+    }
+    const auto before = nlohmann::ordered_json::parse(*kept, nullptr, false);
+    if (!before.is_object() || before.value("format", "") != "rapporto-results") {
+        return unusable("‘" + call.against + "’ holds no results of this program");
+    }
+    std::size_t left = 0;
+    const auto moved = differencesBetween(before, nlohmann::ordered_json::parse(results),
+                                          call.tolerance, kMostDifferences, &left);
+    for (const ResultDifference& one : moved) {
+        std::cout << shortened(one.text()) << "\n";
+    }
+    if (left > 0) {
+        std::cout << "and " << left << " more\n";
+    }
+    if (moved.empty()) {
+        std::cout << "nothing moved\n";
+    }
+    return std::cout.flush() ? (moved.empty() ? 0 : 4) : unusable("standard output is lost");
+}
+
 int run(const Call& call) {
     const auto study = readStudyFile(call.study);
     if (!study) {
@@ -121,10 +183,13 @@ int run(const Call& call) {
             return unusable("the study has no question ‘" + id + "’");
         }
     }
-    const ReportWriter* writer = call.report.empty() ? nullptr : writerFor(call.report);
+    const ReportWriter* writer =
+        call.report.empty()
+            ? nullptr
+            : findReportWriter(std::filesystem::path(call.report).extension().string());
     if (!call.report.empty() && writer == nullptr) {
-        return unusable("a report cannot be written as ‘" + call.report +
-                        "’ yet: use .html, .md or .csv");
+        return unusable("a report cannot be written as ‘" + call.report + "’: use one of " +
+                        reportEndings());
     }
     const Job job;
     const std::string directory = std::filesystem::absolute(call.study).parent_path().string();
@@ -166,19 +231,31 @@ int run(const Call& call) {
         std::cerr << "\r\033[K";
     }
     const std::string results = prettyJson(resultsJson(*study, answers));
-    auto written = !call.out.empty()     ? write(call.out, results)
-                   : call.report.empty() ? pour(dup(STDOUT_FILENO), "standard output", results)
-                                         : Result<void>();
+    const bool asked = !call.report.empty() || !call.replication.empty() || !call.against.empty();
+    auto written = !call.out.empty() ? write(call.out, results)
+                   : !asked          ? pour(dup(STDOUT_FILENO), "standard output", results)
+                                     : Result<void>();
     if (!written) {
         return unusable("the results are lost: " + written.error().text());
     }
     if (writer != nullptr) {
-        written = write(call.report, writer->write(study->title, buildReport(*study, byId)));
+        written = writeReport(call, *study, *writer, reportPages(*study, byId, &frame));
         if (!written) {
             return unusable("the report is lost: " + written.error().text());
         }
     }
+    if (!call.replication.empty()) {
+        written = writeReplication(*study, directory, *sources, frame, answers, call.replication,
+                                   {!call.withoutData, RAPPORTO_VERSION});
+        if (!written) {
+            return unusable("the replication folder is not whole: " + written.error().text());
+        }
+    }
     noteUnknownKeys(*study);
+    const int moved = call.against.empty() ? 0 : compare(call, results);
+    if (moved == 2) {
+        return moved;
+    }
     for (const Answer& answer : answers) {
         if (answer.refusal) {
             std::cerr << "refused: "
@@ -194,7 +271,7 @@ int run(const Call& call) {
             }
         }
     }
-    return refused || broken ? 3 : 0;
+    return refused || broken ? 3 : moved;
 }
 
 }  // namespace
@@ -210,11 +287,21 @@ int main(int argc, char** argv) {
     }
     CLI::App app("Computes a Rapporto study without a window.", "rapporto-run");
     Call call;
-    app.add_option("STUDY", call.study, "the study file")->required();
+    app.add_option("STUDY", call.study, "the study file");
     app.add_option("--question", call.questions, "answer this question only (may be repeated)");
     app.add_option("--out", call.out, "write the results here (default: standard output)");
     app.add_option("--report", call.report,
-                   "write a report here; its type follows the ending: .html .md .csv");
+                   "write a report here; its type follows the ending: " + reportEndings());
+    app.add_option("--replication", call.replication,
+                   "write a folder from which all of it can be computed again");
+    app.add_flag("--without-data", call.withoutData,
+                 "leave the data out of that folder: checksums and codebook stand for them");
+    app.add_option("--verify", call.verify,
+                   "compute such a folder again and compare: exit 0 where all agrees, else 4");
+    app.add_option("--against", call.against,
+                   "say what moved since the results in this file: exit 4 where something did");
+    app.add_option("--tolerance", call.tolerance,
+                   "by how much of itself a number may differ in comparisons (1e-9)");
     app.add_option("--threads", call.threads, "threads to use (default: all cores)");
     app.add_flag("--anywhere", call.anywhere, "read files outside the study's folder");
     app.add_flag("--accept-changed", call.acceptChanged, "use a source whose checksum differs");
@@ -225,13 +312,20 @@ int main(int argc, char** argv) {
     } catch (const CLI::ParseError& error) {
         return unusable(error.what());
     }
+    if (call.study.empty() == call.verify.empty()) {
+        return unusable(call.study.empty() ? "STUDY is required"
+                                           : "--verify takes a folder and no study");
+    }
+    if (!(call.tolerance >= 0.0 && call.tolerance < 1.0)) {
+        return unusable("--tolerance is a share of a number, from 0 to under 1");
+    }
     if (call.threads > kMostThreads) {
         return unusable("--threads is a whole number from 0 (all cores) to " +
                         std::to_string(kMostThreads));
     }
     try {
         setThreads(call.threads);
-        return run(call);
+        return call.verify.empty() ? run(call) : verify(call);
     } catch (const std::bad_alloc&) {
         return unusable("there is not enough memory for this study");
     } catch (const std::exception& error) {

@@ -20,6 +20,7 @@
 #include "app/stages/report/report_stage.h"
 #include "core/base/format.h"
 #include "core/base/hash.h"
+#include "core/report/report_items.h"
 #include "core/report/wording.h"
 #include "core/study/differences.h"
 
@@ -311,8 +312,7 @@ void MainWindow::makeActions() {
         [this] { session_.setSelectedAside({}); });
     add(tr("Set selected rows aside, with a reason"), {QKeySequence("Shift+Delete")},
         [this] { setAsideAsking(); });
-    add(tr("Send to the report"), {QKeySequence("Ctrl+Return")},
-        [this] { report_->addPresentQuestion(); });
+    add(tr("Send to the report"), {QKeySequence("Ctrl+Return")}, [this] { sendToReport(); });
     add(tr("Back"), {QKeySequence("Alt+Left")}, [this] {
         if (!back_.empty()) {
             forward_.push_back(stage_);
@@ -699,6 +699,18 @@ void MainWindow::paste() {
         tr("What about them, before the pasted cells are looked at?"),
         [this, cells] { session_.beginPaste(cells.toUtf8()); },
         [this, cells] { furtherWindow()->session().beginPaste(cells.toUtf8()); });
+}
+
+void MainWindow::sendToReport() {
+    const auto* stage = qobject_cast<const Stage*>(stages_->currentWidget());
+    const auto items = stage == nullptr ? std::vector<ReportItem>() : stage->forReport();
+    if (items.empty()) {
+        report_->addPresentQuestion();
+        return;
+    }
+    const ReportItemKind* kind = findReportItem(items.front().item);
+    report_->addItems(items, text(kind == nullptr ? items.front().item : std::string(kind->words)));
+    emit session_.told(tr("it stands in the report now"));
 }
 
 void MainWindow::setAsideAsking() {

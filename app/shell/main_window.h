@@ -63,6 +63,8 @@ class MainWindow : public QMainWindow {
     void resizeEvent(QResizeEvent* event) override;
 
   private:
+    /// What is in front goes into the report.
+    void sendToReport();
     [[nodiscard]] QWidget* makeTop();
     [[nodiscard]] QWidget* makeStatus();
     void makeActions();

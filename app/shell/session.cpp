@@ -5,6 +5,7 @@
 #include "core/base/format.h"
 #include "core/base/hash.h"
 #include "core/io/table_file.h"
+#include "core/report/replication.h"
 #include "core/report/wording.h"
 #include "core/study/odd_mends.h"
 
@@ -85,6 +86,22 @@ std::vector<TrailStep> Session::unsavedSteps() const {
 
 Result<void> Session::mayWriteTo(const QString& path) const {
     return rapporto::mayWriteTo(utf8(path), study_, utf8(path_));
+}
+
+Result<void> Session::writeReplicationTo(const QString& folder, bool withData) const {
+    if (frame_ == nullptr) {
+        return refuse(ErrorCode::File, "there is no table to compute from", "report",
+                      "Open one first.");
+    }
+    std::vector<Answer> answers;
+    for (const Question& q : study_.questions) {
+        if (const auto one = answer(q.id)) {
+            answers.push_back(*one);
+        }
+    }
+    const QString directory = path_.isEmpty() ? QDir::currentPath() : QFileInfo(path_).path();
+    return writeReplication(study_, utf8(directory), sources_, *frame_, answers, utf8(folder),
+                            {withData, RAPPORTO_VERSION});
 }
 
 void Session::letGo() {

@@ -179,6 +179,9 @@ class Session : public QObject {
     /// Refuses a place for a report or a table that is the study or one of its sources.
     [[nodiscard]] Result<void> mayWriteTo(const QString& path) const;
 
+    /// Writes a folder from which the study can be computed again. All answers must be there.
+    [[nodiscard]] Result<void> writeReplicationTo(const QString& folder, bool withData) const;
+
     /// What is not saved shall go: its journal is dropped.
     void letGo();
 

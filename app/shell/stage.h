@@ -53,6 +53,9 @@ class Stage : public QWidget {
     /// This stage works on the question line's question.
     [[nodiscard]] virtual bool showsQuestion() const { return false; }
 
+    /// What is in front here, as items of the report; none: the question in focus.
+    [[nodiscard]] virtual std::vector<ReportItem> forReport() const { return {}; }
+
   signals:
     void readingChanged();
 

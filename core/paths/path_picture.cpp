@@ -358,60 +358,61 @@ PathLayout layoutPaths(const Trace& trace, const std::map<std::string, NodePlace
     return Layouter(trace, places, width, height).run();
 }
 
-std::string pathPictureSvg(const Trace& trace, const std::map<std::string, NodePlace>& places,
-                           double width, double height) {
-    const PathLayout layout = layoutPaths(trace, places, width, height);
-    std::string svg = fmt::format(
-        "<svg xmlns=\"http://www.w3.org/2000/svg\" width=\"{0:.0f}\" height=\"{1:.0f}\" "
-        "viewBox=\"0 0 {0:.0f} {1:.0f}\" font-family=\"Lato, sans-serif\">",
-        width, height);
+Drawing pathDrawing(const Trace& trace, const std::map<std::string, NodePlace>& places,
+                    double width, double height) {
+    // Laid out at the size of the window and shrunk, so that boxes keep their room.
+    constexpr double kScreen = 640.0;
+    const double scale = width / kScreen;
+    const PathLayout layout = layoutPaths(trace, places, kScreen, height / scale);
+    const auto at = [&](double x, double y) { return Drawing::Point{x * scale, y * scale}; };
+    Drawing out;
+    out.width = width;
+    out.height = height;
     for (const PathCurve& c : layout.curves) {
         const bool together = c.arrow < 0;
-        const char* colour = together ? "#6B6F7B" : c.broken ? "#8A93A3" : "#14606B";
-        svg += fmt::format(
-            "<path d=\"M{:.1f},{:.1f} Q{:.1f},{:.1f} {:.1f},{:.1f}\" fill=\"none\" stroke=\"{}\" "
-            "stroke-width=\"{:.2f}\"{}/>",
-            c.start.x, c.start.y, c.control.x, c.control.y, c.end.x, c.end.y, colour, c.width,
-            c.broken ? " stroke-dasharray=\"6 5\"" : "");
+        const std::string colour = together ? "#6B6F7B" : c.broken ? "#8A93A3" : "#14606B";
+        out.curve(at(c.start.x, c.start.y), at(c.control.x, c.control.y), at(c.end.x, c.end.y),
+                  {.stroke = colour, .width = c.width * scale, .dashed = c.broken});
         if (!together) {
             const double length = std::max(distance(c.control, c.end), 1.0);
             const double dx = (c.end.x - c.control.x) / length;
             const double dy = (c.end.y - c.control.y) / length;
             const double size = 8.0 + c.width;
             const double side = 3.5 + 0.6 * c.width;
-            svg += fmt::format(
-                "<polygon points=\"{:.1f},{:.1f} {:.1f},{:.1f} {:.1f},{:.1f}\" fill=\"{}\"/>",
-                c.end.x, c.end.y, c.end.x - size * dx - side * dy, c.end.y - size * dy + side * dx,
-                c.end.x - size * dx + side * dy, c.end.y - size * dy - side * dx, colour);
+            out.path({at(c.end.x, c.end.y),
+                      at(c.end.x - size * dx - side * dy, c.end.y - size * dy + side * dx),
+                      at(c.end.x - size * dx + side * dy, c.end.y - size * dy - side * dx)},
+                     {.fill = colour}, true);
         }
     }
     for (const PathCurve& c : layout.curves) {
         const double half = 0.5 * textWidth(c.text, 12.0) + 4.0;
-        svg += fmt::format(
-            "<rect x=\"{:.1f}\" y=\"{:.1f}\" width=\"{:.1f}\" height=\"16\" fill=\"#FFFFFF\" "
-            "fill-opacity=\".92\"/><text x=\"{:.1f}\" y=\"{:.1f}\" text-anchor=\"middle\" "
-            "font-size=\"12\" fill=\"{}\">{}</text>",
-            c.textAt.x - half, c.textAt.y - 8.0, 2.0 * half, c.textAt.x, c.textAt.y + 4.0,
-            c.arrow < 0 ? "#6B6F7B" : "#232733", escapedText(c.text));
+        out.box(at(c.textAt.x - half, c.textAt.y - 8.0), 2.0 * half * scale, 16.0 * scale,
+                {.fill = "#FFFFFF", .opacity = 0.92});
+        out.words(at(c.textAt.x, c.textAt.y + 4.0), c.text, 12.0 * scale,
+                  c.arrow < 0 ? "#6B6F7B" : "#232733", Drawing::Anchor::Middle);
     }
     for (const PathBox& box : layout.boxes) {
-        svg += fmt::format(
-            "<rect x=\"{:.1f}\" y=\"{:.1f}\" width=\"{:.1f}\" height=\"{:.1f}\" rx=\"{:.1f}\" "
-            "fill=\"#F1EDE4\" stroke=\"{}\" stroke-width=\"1.2\"/>",
-            box.middle.x - 0.5 * box.width, box.middle.y - 0.5 * box.height, box.width, box.height,
-            0.5 * box.height, box.last ? "#7A4069" : "#708090");
-        svg += fmt::format(
-            "<text x=\"{:.1f}\" y=\"{:.1f}\" text-anchor=\"middle\" "
-            "font-size=\"13.5\" fill=\"#232733\">{}</text>",
-            box.middle.x, box.middle.y + (box.below.empty() ? 4.5 : -2.0), escapedText(box.name));
+        out.box(at(box.middle.x - 0.5 * box.width, box.middle.y - 0.5 * box.height),
+                box.width * scale, box.height * scale,
+                {.stroke = box.last ? "#7A4069" : "#708090", .width = 1.0, .fill = "#F1EDE4"},
+                0.5 * box.height * scale);
+        const double room = (box.width - 10.0) * scale;
+        out.words(at(box.middle.x, box.middle.y + (box.below.empty() ? 4.5 : -2.0)),
+                  fittedWords(box.name, 13.5 * scale, room), 13.5 * scale, "#232733",
+                  Drawing::Anchor::Middle);
         if (!box.below.empty()) {
-            svg += fmt::format(
-                "<text x=\"{:.1f}\" y=\"{:.1f}\" text-anchor=\"middle\" "
-                "font-size=\"11\" fill=\"#6B6F7B\">{}</text>",
-                box.middle.x, box.middle.y + 13.0, escapedText(box.below));
+            out.words(at(box.middle.x, box.middle.y + 13.0),
+                      fittedWords(box.below, 11.0 * scale, room), 11.0 * scale, "#6B6F7B",
+                      Drawing::Anchor::Middle);
         }
     }
-    return svg + "</svg>";
+    return out;
+}
+
+std::string pathPictureSvg(const Trace& trace, const std::map<std::string, NodePlace>& places,
+                           double width, double height) {
+    return svgOf(pathDrawing(trace, places, width, height), "Lato, sans-serif");
 }
 
 }  // namespace rapporto

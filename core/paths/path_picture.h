@@ -1,6 +1,7 @@
 #pragma once
 
 #include "core/paths/trace.h"
+#include "core/picture/drawing.h"
 
 #include <map>
 #include <string>
@@ -64,5 +65,10 @@ struct PathLayout {
 [[nodiscard]] std::string pathPictureSvg(const Trace& trace,
                                          const std::map<std::string, NodePlace>& places,
                                          double width, double height);
+
+/// The picture as it is printed.
+[[nodiscard]] Drawing pathDrawing(const Trace& trace,
+                                  const std::map<std::string, NodePlace>& places, double width,
+                                  double height);
 
 }  // namespace rapporto

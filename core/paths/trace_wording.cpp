@@ -3,6 +3,7 @@
 #include "core/paths/path_picture.h"
 #include "core/paths/trace.h"
 #include "core/paths/trace_kind.h"
+#include "core/report/report_items.h"
 #include "core/report/wording.h"
 
 #include <fmt/format.h>
@@ -527,16 +528,19 @@ ReportBlock effectTable(const Answer& answer) {
                                  (effect.at.empty() ? "" : ", " + settingText(effect.at));
         if (pair != head) {
             head = pair;
-            block.cells.push_back({pair, "", "", "", "", ""});
+            block.cells.push_back({Cell::over(6, pair)});
         }
         block.cells.push_back(
-            {"  " + effectName(effect), sized(effect.estimate, effect.se),
-             std::isfinite(effect.se) ? sized(effect.se, effect.se) : "–",
+            {"\u2003" + effectName(effect),
+             Cell(sized(effect.estimate, effect.se), effect.estimate),
+             std::isfinite(effect.se) ? Cell(sized(effect.se, effect.se), effect.se) : Cell("–"),
              std::isfinite(effect.low)
                  ? sized(effect.low, effect.se) + " to " + sized(effect.high, effect.se)
                  : "–",
-             effect.p ? pText(*effect.p) : "–",
-             effect.standardised ? fixedNumber(*effect.standardised, 3, true) : "–"});
+             effect.p ? Cell(pText(*effect.p), *effect.p) : Cell("–"),
+             effect.standardised
+                 ? Cell(fixedNumber(*effect.standardised, 3, true), *effect.standardised)
+                 : Cell("–")});
     }
     return block;
 }
@@ -548,8 +552,7 @@ void traceReport(ReportSheet& sheet, const Answer& answer, const std::string& it
     if (item == "reading") {
         sheet.put(Kind::Paragraph, "**" + questionTitle(answer) + ".** " + answerReading(answer));
     } else if (item == "table") {
-        sheet.put(Kind::Caption, "**Table " + sheet.nextTable() + ".** " + questionTitle(answer) +
-                                     ": effects by the way they take");
+        sheet.tableCaption(questionTitle(answer) + ": effects by the way they take");
         sheet.add(effectTable(answer));
         sheet.put(Kind::Note,
                   "Intervals " + trace.interval +
@@ -559,13 +562,9 @@ void traceReport(ReportSheet& sheet, const Answer& answer, const std::string& it
                       "; errors " + answer.question.errors.shown() + "; " +
                       rowsReading(answer.rows));
     } else if (item == "lenses" || item == "picture") {
-        sheet.put(Kind::Caption,
-                  "**Figure " + sheet.nextFigure() + ".** The paths of " + questionTitle(answer));
-        ReportBlock figure;
-        figure.kind = Kind::Figure;
-        figure.svg = pathPictureSvg(trace, answer.question.trace.places, 640.0, 380.0);
-        figure.text = "Paths with their estimates";
-        sheet.add(std::move(figure));
+        sheet.figureCaption("The paths of " + questionTitle(answer));
+        sheet.addFigure(pathDrawing(trace, answer.question.trace.places, 480.0, 285.0),
+                        "Paths with their estimates");
         sheet.put(Kind::Note,
                   "Numbers are effects with standard errors; the width of an arrow is its "
                   "standardised size; a broken one has an interval that holds zero; thin arcs are "
@@ -576,19 +575,12 @@ void traceReport(ReportSheet& sheet, const Answer& answer, const std::string& it
             one.question = equation.question;
             one.design = equation.design;
             one.fit = equation.fit;
-            sheet.put(Kind::Equation, equationText(one));
+            putEquation(sheet, one);
         }
     } else if (item == "checks") {
-        sheet.put(Kind::Heading, "What was checked in " + questionTitle(answer));
-        for (const CheckResult& c : answer.checks) {
-            if (c.verdict == Verdict::NotApplicable) {
-                continue;
-            }
-            sheet.put(Kind::Paragraph, verdictMark(c.verdict) + " **" + checkName(c) + "**, " +
-                                           verdictName(c.verdict) + ". " + c.reading);
-        }
+        putChecks(sheet, answer);
     } else if (item == "methods") {
-        sheet.put(Kind::Heading, "Methods");
+        sheet.put(Kind::Heading, sheet.word("Methods"));
         sheet.put(Kind::Paragraph, traceMethods(answer));
     }
 }

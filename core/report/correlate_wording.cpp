@@ -178,17 +178,18 @@ ReportBlock triangle(const CorrelationTable& t) {
     block.kind = ReportBlock::Kind::Table;
     block.cells.push_back({""});
     for (const std::string& name : t.variables) {
-        block.cells[0].push_back(name);
+        block.cells[0].emplace_back(name);
     }
     for (Eigen::Index i = 0; i < t.r.rows(); ++i) {
-        std::vector<std::string> row = {t.variables[static_cast<std::size_t>(i)]};
+        CellRow row = {t.variables[static_cast<std::size_t>(i)]};
         for (Eigen::Index j = 0; j < t.r.rows(); ++j) {
-            row.push_back(j > i    ? ""
-                          : j == i ? "1"
+            row.push_back(j > i    ? Cell()
+                          : j == i ? Cell("1", 1.0)
                           : std::isnan(t.r(i, j))
-                              ? "–"
-                              : fixedNumber(t.r(i, j), 3, true) + " (" +
-                                    (std::isnan(t.p(i, j)) ? "–" : pText(t.p(i, j))) + ")");
+                              ? Cell("–")
+                              : Cell(fixedNumber(t.r(i, j), 3, true) + " (" +
+                                         (std::isnan(t.p(i, j)) ? "–" : pText(t.p(i, j))) + ")",
+                                     t.r(i, j)));
         }
         block.cells.push_back(std::move(row));
     }
@@ -204,9 +205,8 @@ void correlateReport(ReportSheet& sheet, const Answer& answer, const std::string
         sheet.put(ReportBlock::Kind::Paragraph,
                   "**" + questionTitle(answer) + ".** " + answerReading(answer));
     } else if (item == "table") {
-        sheet.put(ReportBlock::Kind::Caption,
-                  questionTitle(answer) + ": correlations" +
-                      (t.holding.empty() ? "" : ", holding " + joinedNames(t.holding)));
+        sheet.tableCaption(questionTitle(answer) + ": correlations" +
+                           (t.holding.empty() ? "" : ", holding " + joinedNames(t.holding)));
         sheet.add(triangle(t));
         sheet.put(ReportBlock::Kind::Note,
                   std::string(t.settings.kind == CorrelationKind::Pearson    ? "Pearson"

@@ -2,6 +2,7 @@
 
 #include "core/base/clock.h"
 #include "core/base/format.h"
+#include "core/base/markup.h"
 
 #include <fmt/format.h>
 
@@ -181,6 +182,9 @@ struct Applier {
         }
         for (ReportItem& item : study.report) {
             std::erase(item.questions, remove.id);
+            for (TableLook::Panel& panel : item.table.panels) {
+                std::erase(panel.questions, remove.id);
+            }
         }
         return {};
     }
@@ -304,7 +308,30 @@ struct Applier {
         for (PictureSpec& picture : study.desk.pictures) {
             std::replace(picture.of.begin(), picture.of.end(), rename.from, rename.to);
         }
+        for (ReportItem& item : study.report) {
+            renameIn(item, rename.from, rename.to);
+        }
         return {};
+    }
+
+    /// What an item of the report names: variables, terms, fields of its text.
+    static void renameIn(ReportItem& item, const std::string& from, const std::string& to) {
+        const auto term = [&](std::string& text) {
+            text = text == from ? quotedName(to) : renamedIn(text, from, to);
+        };
+        std::replace(item.variables.begin(), item.variables.end(), from, to);
+        item.by = item.by == from ? to : item.by;
+        if (item.picture) {
+            std::replace(item.picture->of.begin(), item.picture->of.end(), from, to);
+        }
+        for (TableLook::Fold& fold : item.table.folds) {
+            std::for_each(fold.terms.begin(), fold.terms.end(), term);
+        }
+        std::for_each(item.table.order.begin(), item.table.order.end(), term);
+        for (TableLook::Heading& heading : item.table.headings) {
+            term(heading.before);
+        }
+        item.text = replacedAll(item.text, " of " + from + " in ", " of " + to + " in ");
     }
 
     Result<void> operator()(const PutSet& put) {
@@ -411,6 +438,16 @@ struct Applier {
 
     Result<void> operator()(const SetReport& report) {
         study.report = report.items;
+        return {};
+    }
+
+    Result<void> operator()(const SetReportStyle& style) {
+        if (style.style.decimal == style.style.thousands) {
+            return refuse(ErrorCode::BadSetting,
+                          "the decimal mark and the mark of thousands cannot be the same", "report",
+                          "Choose another one of them.");
+        }
+        study.reportStyle = style.style;
         return {};
     }
 

@@ -8,6 +8,7 @@
 #include "core/io/csv.h"
 #include "core/model/question.h"
 #include "core/picture/picture.h"
+#include "core/study/report_item.h"
 
 #include <nlohmann/json_fwd.hpp>
 
@@ -109,14 +110,6 @@ struct KeptColumn {
     }
 };
 
-/// One piece of the report.
-struct ReportItem {
-    std::string item;  ///< reading, table, equation, lenses, checks, methods, trail.
-    std::vector<std::string> questions;  ///< Ids; empty: the lead.
-
-    friend bool operator==(const ReportItem&, const ReportItem&) = default;
-};
-
 struct TrailStep {
     std::string at;  ///< ISO 8601, local.
     std::string did;
@@ -141,6 +134,7 @@ struct Study {
     std::vector<Question> questions;
     Desk desk;  ///< What stands in Explore; changed without a step of the trail.
     std::vector<ReportItem> report;
+    ReportStyle reportStyle;
     std::vector<TrailStep> trail;
     std::vector<std::string> unknownKeys;               ///< Kept on saving; named in a note.
     std::shared_ptr<const nlohmann::ordered_json> raw;  ///< As read.
@@ -273,6 +267,10 @@ struct SetReport {
     std::vector<ReportItem> items;
 };
 
+struct SetReportStyle {
+    ReportStyle style;
+};
+
 struct SetSource {
     Source source;
 };
@@ -286,7 +284,7 @@ using Change =
     std::variant<PutQuestion, PutQuestions, RemoveQuestion, MakeLead, PutDerived, RemoveDerived,
                  PutKept, RemoveKept, PutVariable, PutVariables, RenameDerived, PutSet, RenameSet,
                  SetSurvey, SetRule, SetRowsAside, TakeRowsBack, SetLayout, SetTitle, SetAlpha,
-                 AcceptOddity, SetReport, SetSource, SetShape>;
+                 AcceptOddity, SetReport, SetReportStyle, SetSource, SetShape>;
 
 struct Edit {
     Change change;

@@ -6,6 +6,7 @@
 #include "core/study/desk_json.h"
 #include "core/study/json_reader.h"
 #include "core/study/question_codec.h"
+#include "core/study/report_json.h"
 #include "core/study/study.h"
 
 #include <fast_float/fast_float.h>
@@ -486,7 +487,13 @@ Study readStudy(JsonReader& in) {
     }
     for (const Json* one : in.list("report")) {
         JsonReader item(*one, "report");
-        study.report.push_back({item.text("item"), item.texts("questions")});
+        study.report.push_back(readReportItem(item));
+        in.close(item);
+    }
+    if (in.has("report_style")) {
+        JsonReader style(in.at("report_style"), "report_style");
+        study.reportStyle = readReportStyle(style);
+        in.close(style);
     }
     for (const Json* one : in.list("trail")) {
         JsonReader step(*one, "trail");

@@ -3,6 +3,7 @@
 #include "core/io/table_file.h"
 #include "core/study/desk_json.h"
 #include "core/study/question_codec.h"
+#include "core/study/report_json.h"
 #include "core/study/study.h"
 
 #include <fmt/format.h>
@@ -444,9 +445,10 @@ nlohmann::ordered_json studyJson(const Study& study) {
     out.put("desk", withUnknown(deskJson(study.desk), study.raw.get(), "desk"), deskJson({}));
     Json report = Json::array();
     for (const ReportItem& item : study.report) {
-        report.push_back(Json{{"item", item.item}, {"questions", item.questions}});
+        report.push_back(reportItemJson(item));
     }
     out.put("report", report, Json::array());
+    out.put("report_style", reportStyleJson(study.reportStyle), Json::object());
     Json trail = Json::array();
     for (const TrailStep& step : study.trail) {
         trail.push_back(Json{{"at", step.at}, {"did", step.did}});

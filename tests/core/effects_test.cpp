@@ -5,6 +5,7 @@
 #include "core/report/report.h"
 #include "core/report/request_wording.h"
 #include "core/report/wording.h"
+#include "core/report/writers/writer.h"
 #include "core/study/study.h"
 #include "core/study/sweep.h"
 #include "tests/core/fixtures.h"
@@ -514,8 +515,8 @@ class EffectsTest : public QObject {
         const auto again = readStudyText(studyText(study));
         QVERIFY(again && again->questions[0].decisions == study.questions[0].decisions);
         study.report = {{"assumptions", {}}};
-        const auto blocks = buildReport(study, {{"q1", &a}, {"q2", &b}});
-        std::string page = writeHtml("t", blocks);
+        const std::string page =
+            writeHtml(reportPages(study, {{"q1", &a}, {"q2", &b}}), "t")->bytes;
         QVERIFY(page.find("kept: many rows") != std::string::npos);
         QVERIFY(page.find("open") != std::string::npos);
     }

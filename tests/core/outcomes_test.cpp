@@ -8,6 +8,7 @@
 #include "core/numerics/distributions.h"
 #include "core/numerics/random.h"
 #include "core/report/report.h"
+#include "core/report/results_table.h"
 #include "core/report/wording.h"
 #include "tests/core/fixtures.h"
 
@@ -583,9 +584,9 @@ class OutcomesTest : public QObject {
         groups.allChecks = false;
         const Answer e = answer(table, groups, {}, grouped("m"));
         QCOMPARE(comparedRows({comparedEffects(*e.fit)}).size(), e.design->levelNames.size() - 1);
-        const ReportBlock beside = comparisonTable(Study{}, {&a, &b});
+        const ReportBlock beside = resultsTable(Study{}, {&a, &b});
         QVERIFY(std::any_of(beside.cells.begin(), beside.cells.end(), [](const auto& cells) {
-            return cells.front() == "Effects in" && cells.back() == "log odds";
+            return cells.front().text == "Effects in" && cells.back().text == "log odds";
         }));
     }
 

@@ -5,6 +5,7 @@
 #include "core/paths/trace_kind.h"
 #include "core/report/report.h"
 #include "core/report/wording.h"
+#include "core/report/writers/writer.h"
 #include "core/study/study.h"
 #include "tests/core/fixtures.h"
 
@@ -989,8 +990,8 @@ class PathsTest : public QObject {
             QVERIFY(blocks.front().item == 0);
         }
         study.report = {{"table", {"q1"}}};
-        const std::string html = writeHtml("t", buildReport(study, {{"q1", &a}}));
-        QVERIFY(html.find("through m1") != std::string::npos);
+        const auto html = writeHtml(reportPages(study, {{"q1", &a}}), "t");
+        QVERIFY(html && html->bytes.find("through m1") != std::string::npos);
         QVERIFY(traceMethods(a).find("delta") != std::string::npos);
         for (std::size_t k = 0; k < a.trace->effects.size(); ++k) {
             QVERIFY(!tracedEffectReading(a, k).empty());

@@ -7,6 +7,7 @@
 #include "core/paths/trace_kind.h"
 #include "core/report/report.h"
 #include "core/report/wording.h"
+#include "core/report/writers/writer.h"
 #include "core/study/question_kind.h"
 #include "tests/core/fixtures.h"
 
@@ -420,11 +421,11 @@ class TraceWordsTest : public QObject {
         study.questions = {a.question};
         study.report = {
             {"reading", {"q1"}}, {"table", {"q1"}}, {"lenses", {"q1"}}, {"methods", {"q1"}}};
-        const auto blocks = buildReport(study, {{"q1", &a}});
-        for (const ReportWriter& writer : allReportWriters()) {
-            const std::string text = writer.write(study.title, blocks);
-            QVERIFY2(has(text, "through way"), writer.ending);
-            QVERIFY(!has(text, "<script"));
+        const ReportPages pages = reportPages(study, {{"q1", &a}});
+        for (const char* ending : {".html", ".md", ".csv", ".tex"}) {
+            const auto page = findReportWriter(ending)->write(pages, "t");
+            QVERIFY2(page && has(page->bytes, "through way"), ending);
+            QVERIFY(!has(page->bytes, "<script"));
         }
         const std::string svg = pathPictureSvg(*a.trace, {}, 600.0, 300.0);
         QVERIFY(has(svg, ">cause<") && has(svg, ".50 (.10)"));

@@ -74,6 +74,118 @@ class RunnerTest : public QObject {
         QVERIFY(QFile(report).size() > 3000);
     }
 
+    void reportsAreOfEveryKindWithWhatStandsBeside() {
+        write(place_.filePath("s.rapporto"),
+              study(R"({"id":"q1","outcome":"y","terms":["x"],"lead":true})"));
+        const std::map<QString, QByteArray> begins = {{"html", "<!DOCTYPE html>"},
+                                                      {"pdf", "%PDF-"},
+                                                      {"docx", "PK"},
+                                                      {"odt", "PK"},
+                                                      {"xlsx", "PK"},
+                                                      {"tex", "\\docu"},
+                                                      {"md", "# t"},
+                                                      {"csv", ","}};
+        for (const auto& [ending, start] : begins) {
+            const QString report = place_.filePath("every." + ending);
+            const Outcome o = run({place_.filePath("s.rapporto"), "--report", report});
+            QVERIFY2(o.exit == 0, qPrintable(ending + ": " + o.errors));
+            QFile file(report);
+            QVERIFY(file.open(QIODevice::ReadOnly));
+            QVERIFY2(file.readAll().startsWith(start), qPrintable(ending));
+        }
+        QVERIFY(QFile::exists(place_.filePath("every-figure-1.pdf")));
+        QVERIFY(QFile::exists(place_.filePath("every-figure-1.svg")));
+        const Outcome none = run({place_.filePath("s.rapporto"), "--report", "r.xyz"});
+        QCOMPARE(none.exit, 2);
+        QVERIFY(none.errors.contains(".docx"));
+    }
+
+    void whatStandsBesideIsWrittenOverNoSource() {
+        // The study reads what the figure would be called.
+        write(place_.filePath("r-figure-1.svg"), "y,x\n1,1\n3,2\n2,3\n5,4\n4,5\n7,6\n");
+        write(place_.filePath("s.rapporto"),
+              study(R"({"id":"q1","outcome":"y","terms":["x"],"lead":true})",
+                    R"({"kind":"table","file":"r-figure-1.svg","reader":{"type":"csv"}})"));
+        const Outcome o = run({place_.filePath("s.rapporto"), "--report", place_.filePath("r.md")});
+        QCOMPARE(o.exit, 2);
+        QVERIFY(o.errors.contains("made of"));
+        QFile source(place_.filePath("r-figure-1.svg"));
+        QVERIFY(source.open(QIODevice::ReadOnly) && source.readAll().startsWith("y,x"));
+    }
+
+    void aReplicationFolderIsVerified() {
+        const QString folder = place_.filePath("again");
+        const Outcome made =
+            run({RAPPORTO_SOURCE_DIR "/demo/calvessa.rapporto", "--replication", folder});
+        QVERIFY2(made.exit == 0, qPrintable(made.errors));
+        for (const char* name :
+             {"study.rapporto", "results.json", "report.pdf", "report.html", "codebook.html",
+              "README.md", "replication.json", "figures/figure-1.svg", "data/growers.csv"}) {
+            QVERIFY2(QFile::exists(folder + "/" + name), name);
+        }
+        const Outcome good = run({"--verify", folder});
+        QVERIFY2(good.exit == 0, qPrintable(good.output + good.errors));
+        QVERIFY(good.output.contains("all agree"));
+        // Nothing is written over a folder that holds something.
+        QCOMPARE(run({RAPPORTO_SOURCE_DIR "/demo/calvessa.rapporto", "--replication", folder}).exit,
+                 2);
+        // One digit of one cell.
+        QFile data(folder + "/data/growers.csv");
+        QVERIFY(data.open(QIODevice::ReadOnly));
+        QList<QByteArray> lines = data.readAll().split('\n');
+        data.close();
+        const int column = static_cast<int>(lines[0].split(',').indexOf("revenue_fl"));
+        QVERIFY(column >= 0);
+        QList<QByteArray> cells = lines[41].split(',');
+        cells[column] = cells[column] + "1";
+        lines[41] = cells.join(',');
+        write(data.fileName(), lines.join('\n'));
+        const Outcome changed = run({"--verify", folder});
+        QCOMPARE(changed.exit, 4);
+        QVERIFY2(changed.output.contains("data/growers.csv is not as it was written"),
+                 qPrintable(changed.output));
+        QVERIFY2(changed.output.contains("data: row 41, column revenue_fl"),
+                 qPrintable(changed.output));
+        QVERIFY(changed.output.contains("q1 · coefficients"));
+        QCOMPARE(run({"--verify", place_.path()}).exit, 2);
+    }
+
+    void dataThatMayNotLeaveStayBehind() {
+        write(place_.filePath("s.rapporto"),
+              study(R"({"id":"q1","outcome":"y","terms":["x"],"lead":true})"));
+        const QString folder = place_.filePath("without");
+        QCOMPARE(
+            run({place_.filePath("s.rapporto"), "--replication", folder, "--without-data"}).exit,
+            0);
+        QVERIFY(!QFile::exists(folder + "/data"));
+        QFile words(folder + "/README.md");
+        QVERIFY(words.open(QIODevice::ReadOnly) && words.readAll().contains("data/t.csv"));
+        QCOMPARE(run({"--verify", folder}).exit, 2);
+        QDir().mkpath(folder + "/data");
+        QVERIFY(QFile::copy(place_.filePath("t.csv"), folder + "/data/t.csv"));
+        const Outcome put = run({"--verify", folder});
+        QVERIFY2(put.exit == 0, qPrintable(put.output + put.errors));
+    }
+
+    void saysWhatMovedSinceAnotherRun() {
+        write(place_.filePath("s.rapporto"), study(R"({"id":"q1","outcome":"y","terms":["x"]})"));
+        const QString before = place_.filePath("before.json");
+        QCOMPARE(run({place_.filePath("s.rapporto"), "--out", before}).exit, 0);
+        const Outcome same = run({place_.filePath("s.rapporto"), "--against", before});
+        QCOMPARE(same.exit, 0);
+        QVERIFY(same.output.contains("nothing moved"));
+        write(place_.filePath("t.csv"), "y,x\n1,1\n3,2\n2,3\n5,4\n4,5\n9,6\n");
+        const Outcome moved = run({place_.filePath("s.rapporto"), "--against", before});
+        QCOMPARE(moved.exit, 4);
+        QVERIFY2(moved.output.contains("q1 · coefficients · x · estimate: 1.02857"),
+                 qPrintable(moved.output));
+        QCOMPARE(run({place_.filePath("s.rapporto"), "--against", place_.filePath("t.csv")}).exit,
+                 2);
+        // A wide enough tolerance sees nothing in the numbers, but words differ.
+        QVERIFY(run({place_.filePath("s.rapporto"), "--against", before, "--tolerance", "0.99"})
+                    .output.contains("reading"));
+    }
+
     void oneThreadAndTwoGiveTheSameBytes() {
         QByteArray texts[2];
         for (const int threads : {1, 2}) {

@@ -611,6 +611,18 @@ QString ChecksStage::stoppedWords() {
     return tr("It was stopped before it was done. Any change of the question starts it again.");
 }
 
+std::vector<ReportItem> ChecksStage::forReport() const {
+    const CheckResult* check = selected();
+    const Question* q = session_.question();
+    if (q == nullptr || check == nullptr || check->verdict == Verdict::NotApplicable) {
+        return q == nullptr ? std::vector<ReportItem>()
+                            : std::vector<ReportItem>{{"checks", {q->id}}};
+    }
+    ReportItem figure("figure", {q->id});
+    figure.shows = check->id;
+    return {figure};
+}
+
 QString ChecksStage::state() const {
     const auto answer = session_.answer();
     if (!answer || answer->refusal) {

@@ -27,6 +27,8 @@ class ChecksStage : public Stage {
 
     [[nodiscard]] bool showsQuestion() const override { return true; }
 
+    [[nodiscard]] std::vector<ReportItem> forReport() const override;
+
   private:
     [[nodiscard]] static QString stoppedWords();
 

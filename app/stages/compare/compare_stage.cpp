@@ -4,6 +4,7 @@
 #include "app/shell/theme.h"
 #include "core/base/format.h"
 #include "core/report/report.h"
+#include "core/report/results_table.h"
 #include "core/report/wording.h"
 
 #include <QApplication>
@@ -662,17 +663,30 @@ ReadingContent CompareStage::reading() const {
                                        }
                                    }
                                    QString out;
-                                   for (const auto& row :
-                                        comparisonTable(session_.study(), list).cells) {
+                                   for (const CellRow& row :
+                                        resultsTable(session_.study(), list).cells) {
                                        QStringList cells;
-                                       for (const auto& cell : row) {
-                                           cells << text(cell);
+                                       for (const Cell& cell : row) {
+                                           cells << text(cell.text);
                                        }
                                        out += cells.join('\t') + "\n";
                                    }
                                    QApplication::clipboard()->setText(out);
                                }});
     return content;
+}
+
+std::vector<ReportItem> CompareStage::forReport() const {
+    const Question* q = session_.question();
+    if (q == nullptr) {
+        return {};
+    }
+    ReportItem table("table");
+    for (const Question* one : session_.study().family(q->id)) {
+        table.questions.push_back(one->id);
+    }
+    ReportItem lenses("lenses", table.questions);
+    return {table, lenses};
 }
 
 QString CompareStage::state() const {

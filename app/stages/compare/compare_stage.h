@@ -56,6 +56,7 @@ class CompareStage : public Stage {
     void refresh() override;
     [[nodiscard]] ReadingContent reading() const override;
     [[nodiscard]] QString state() const override;
+    [[nodiscard]] std::vector<ReportItem> forReport() const override;
 
     /// The sweep is being worked out.
     [[nodiscard]] bool isSweeping() const { return later_.isBusy(); }

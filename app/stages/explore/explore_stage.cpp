@@ -741,6 +741,16 @@ ReadingContent ExploreStage::reading() const {
     return content;
 }
 
+std::vector<ReportItem> ExploreStage::forReport() const {
+    const PictureSpec spec = inHand();
+    if (spec.of.empty()) {
+        return {};
+    }
+    ReportItem item("picture");
+    item.picture = spec;
+    return {item};
+}
+
 QString ExploreStage::state() const {
     const Desk desk = shownDesk();
     const std::size_t n = inHand().of.size();

@@ -581,6 +581,34 @@ ReadingContent ModelStage::reading() const {
     return content;
 }
 
+std::vector<ReportItem> ModelStage::forReport() const {
+    const Question* q = session_.question();
+    const auto answer = session_.answer();
+    if (q == nullptr || !answer || answer->refusal) {
+        return {};
+    }
+    if (answer->trace) {
+        return {{"lenses", {q->id}}, {"table", {q->id}}};
+    }
+    const QWidget* page = pages_->currentWidget();
+    if (page == equation_) {
+        return {{"equation", {q->id}}};
+    }
+    if (page == predict_ && answer->predictions && !answer->predictions->empty()) {
+        return {{"predictions", {q->id}}};
+    }
+    if (page == hypotheses_ && !answer->hypotheses.empty()) {
+        return {{"hypotheses", {q->id}}};
+    }
+    if (page == curve_) {
+        ReportItem figure("figure", {q->id});
+        figure.shows = "shape";
+        figure.variables = {curve_->variable()};
+        return {figure};
+    }
+    return {};
+}
+
 QString ModelStage::state() const {
     const auto answer = session_.answer();
     if (!answer) {

@@ -34,6 +34,8 @@ class ModelStage : public Stage {
 
     [[nodiscard]] bool showsQuestion() const override { return true; }
 
+    [[nodiscard]] std::vector<ReportItem> forReport() const override;
+
   signals:
     /// The pictures of two variables are asked for.
     void pairAsked(const std::string& first, const std::string& second);

@@ -1,23 +1,25 @@
 #include "app/stages/report/report_stage.h"
 
+#include "app/shell/finder.h"
 #include "app/shell/theme.h"
+#include "app/stages/report/page_view.h"
+#include "core/base/clock.h"
 #include "core/base/disk.h"
-#include "core/report/report.h"
+#include "core/report/frozen.h"
+#include "core/report/report_items.h"
+#include "core/report/writers/writer.h"
 
-#include <QAbstractTextDocumentLayout>
 #include <QApplication>
-#include <QBuffer>
 #include <QClipboard>
 #include <QFileDialog>
+#include <QFileInfo>
 #include <QHBoxLayout>
 #include <QLabel>
+#include <QLineEdit>
 #include <QListWidget>
-#include <QPainter>
-#include <QPdfWriter>
+#include <QPlainTextEdit>
 #include <QPushButton>
-#include <QSvgRenderer>
-#include <QTextBrowser>
-#include <QTextDocument>
+#include <QTimer>
 #include <QVBoxLayout>
 
 #include <algorithm>
@@ -25,94 +27,111 @@
 namespace rapporto::app {
 namespace {
 
-QImage pictureOf(const std::string& svg, double scale) {
-    QSvgRenderer renderer(QByteArray::fromStdString(svg));
-    QImage image((QSizeF(renderer.defaultSize()) * scale).toSize(),
-                 QImage::Format_ARGB32_Premultiplied);
-    image.fill(Qt::transparent);
-    QPainter painter(&image);
-    renderer.render(&painter);
-    return image;
+/// What an item is called in the list.
+QString itemLabel(const Study& study, const ReportItem& item) {
+    const ReportItemKind* kind = findReportItem(item.item);
+    QString label = text(kind == nullptr ? item.item : std::string(kind->words));
+    if (item.item == "text") {
+        const QString first = text(item.text).section('\n', 0, 0).remove("# ").left(40);
+        return first.isEmpty() ? label : "“" + first + "”";
+    }
+    if (item.questions.size() == 1) {
+        if (const Question* q = study.find(item.questions.front())) {
+            label += "  " + text(q->title);
+        }
+    } else if (item.questions.size() > 1) {
+        label += QObject::tr("  of %1").arg(item.questions.size());
+    } else if (!item.variables.empty()) {
+        label += "  " + text(item.variables.front());
+    } else if (item.picture && !item.picture->of.empty()) {
+        label += "  " + text(item.picture->of.front());
+    }
+    return label;
 }
 
-/// HTML in the subset that a text document sets; figures by name.
-QString pageHtml(const std::string& title, const std::vector<ReportBlock>& blocks) {
-    using Kind = ReportBlock::Kind;
-    QString out =
-        "<div style=\"font-family:STIX;font-size:16px\"><p "
-        "style=\"font-size:24px;margin-bottom:10px\">" +
-        text(htmlText(title)) + "</p>";
-    int figure = 0;
-    for (const ReportBlock& b : blocks) {
-        const QString words = text(htmlText(b.text));
-        switch (b.kind) {
-            case Kind::Heading:
-                out += "<p style=\"font-size:18px;margin-top:18px;margin-bottom:4px\"><i>" + words +
-                       "</i></p>";
-                break;
-            case Kind::Paragraph:
-                out += "<p style=\"line-height:104%;margin-top:6px\">" + words + "</p>";
-                break;
-            case Kind::Caption:
-                out += "<p style=\"margin-top:16px;margin-bottom:4px\">" + words + "</p>";
-                break;
-            case Kind::Note:
-                out += "<p style=\"font-size:13px;color:#6B6F7B;margin-top:4px\">" + words + "</p>";
-                break;
-            case Kind::Equation:
-                out += "<p style=\"margin-left:24px;line-height:104%\">" + words + "</p>";
-                break;
-            case Kind::Figure:
-                out +=
-                    QString("<p><img src=\"figure:%1\" width=\"%2\"></p>").arg(figure++).arg(500);
-                break;
-            case Kind::Table: {
-                out += "<table width=\"96%\" cellspacing=\"0\" style=\"border-collapse:collapse\">";
-                const std::size_t last = b.cells.size() - 1;
-                for (std::size_t r = 0; r < b.cells.size(); ++r) {
-                    const bool rule = std::find(b.rules.begin(), b.rules.end(), r) != b.rules.end();
-                    const QString border =
-                        QString(r == 0 ? "border-top:1px solid #232733;" : "") +
-                        (rule || r == last ? "border-bottom:1px solid #232733;" : "");
-                    out += "<tr>";
-                    for (std::size_t c = 0; c < b.cells[r].size(); ++c) {
-                        out += QString(
-                                   "<td align=\"%1\" style=\"padding:1px "
-                                   "6px;white-space:pre;%2\">%3</td>")
-                                   .arg(c == 0 ? "left" : "right", border,
-                                        text(htmlText(b.cells[r][c])));
-                    }
-                    out += "</tr>";
-                }
-                out += "</table>";
-                break;
-            }
-        }
-    }
-    return out + "</div>";
+QPushButton* wordButton(const QString& label, QWidget* parent) {
+    auto* button = new QPushButton(label, parent);
+    button->setMinimumHeight(24);
+    return button;
 }
 
 }  // namespace
 
 ReportStage::ReportStage(Session& session, QWidget* parent)
-    : Stage(session, parent), page_(new QTextBrowser(this)), items_(new QListWidget(this)) {
+    : Stage(session, parent),
+      page_(new PageView(this)),
+      items_(new QListWidget(this)),
+      text_(new QPlainTextEdit(this)),
+      textPanel_(new QWidget(this)),
+      find_(new QLineEdit(this)),
+      zoom_(new QLabel(this)),
+      finder_(new Finder(this)),
+      textTimer_(new QTimer(this)),
+      later_([this](const Made& made) { take(made); }) {
     auto* layout = new QHBoxLayout(this);
-    layout->setContentsMargins(22, 16, 12, 12);
+    layout->setContentsMargins(14, 10, 12, 12);
     layout->setSpacing(14);
-    page_->setStyleSheet("QTextBrowser{background:white;color:#232733;border:1px solid #D9D2C3}");
-    page_->document()->setDocumentMargin(38);
+    auto* left = new QVBoxLayout;
+    left->setSpacing(6);
+    auto* bar = new QHBoxLayout;
+    find_->setPlaceholderText(tr("find on the page…"));
+    find_->setAccessibleName(tr("Find on the page"));
+    find_->setObjectName("reportFind");
+    find_->setMaximumWidth(220);
+    connect(find_, &QLineEdit::returnPressed, this, [this] {
+        if (!page_->find(find_->text())) {
+            emit session_.told(tr("“%1” does not stand in the report").arg(find_->text()));
+        }
+    });
+    bar->addWidget(find_);
+    bar->addStretch(1);
+    dress(zoom_, "color:{soft}");
+    for (const auto& [label, name, act] :
+         std::vector<std::tuple<QString, QString, std::function<void()>>>{
+             {tr("smaller"), tr("Smaller"), [this] { page_->setZoom(page_->scale() / 1.2); }},
+             {tr("to width"), tr("As wide as there is room"), [this] { page_->setZoom(0.0); }},
+             {tr("larger"), tr("Larger"), [this] { page_->setZoom(page_->scale() * 1.2); }}}) {
+        auto* button = wordButton(label, this);
+        button->setFlat(true);
+        button->setAccessibleName(name);
+        connect(button, &QPushButton::clicked, this, act);
+        bar->addWidget(button);
+    }
+    bar->addWidget(zoom_);
+    left->addLayout(bar);
     page_->setAccessibleName(tr("Report page"));
     page_->setObjectName("reportPage");
-    layout->addWidget(page_, 1);
+    left->addWidget(page_, 1);
+
+    auto* panel = new QVBoxLayout(textPanel_);
+    panel->setContentsMargins(0, 0, 0, 0);
+    auto* words = new QHBoxLayout;
+    auto* hint =
+        new QLabel(tr("your words · “# ” a heading · “- ” a point · **bold**"), textPanel_);
+    dress(hint, "color:{soft}");
+    words->addWidget(hint, 1);
+    auto* fields = wordButton(tr("put in a number…"), textPanel_);
+    fields->setObjectName("reportField");
+    connect(fields, &QPushButton::clicked, this, &ReportStage::offerFields);
+    words->addWidget(fields);
+    panel->addLayout(words);
+    text_->setObjectName("reportText");
+    text_->setAccessibleName(tr("Text of this item"));
+    text_->setFont(paperFont(15));
+    text_->setFixedHeight(118);
+    panel->addWidget(text_);
+    textPanel_->hide();
+    left->addWidget(textPanel_);
+    layout->addLayout(left, 1);
+
     auto* side = new QVBoxLayout;
     auto* title = new QLabel(tr("items"), this);
     title->setFont(paperFont(17, true));
     dress(title, "color:{soft}");
     side->addWidget(title);
-    page_->setHorizontalScrollBarPolicy(Qt::ScrollBarAlwaysOff);
     items_->setHorizontalScrollBarPolicy(Qt::ScrollBarAlwaysOff);
     items_->setTextElideMode(Qt::ElideRight);
-    items_->setFixedWidth(138);
+    items_->setFixedWidth(154);
     items_->setAccessibleName(tr("Items of the report"));
     items_->setObjectName("reportItems");
     dress(items_,
@@ -123,21 +142,51 @@ ReportStage::ReportStage(Session& session, QWidget* parent)
             [this](const QModelIndex&, int from, int, const QModelIndex&, int to) {
                 placeItem(from, to > from ? to - 1 : to);
             });
+    connect(items_, &QListWidget::currentRowChanged, this, [this](int row) {
+        page_->choose(row);
+        showText();
+        emit readingChanged();
+    });
     side->addWidget(items_, 1);
     for (const auto& [label, act] : std::vector<std::pair<QString, std::function<void()>>>{
+             {tr("add an item…"), [this] { offerItems(); }},
+             {tr("+ this question"), [this] { addPresentQuestion(); }},
              {tr("move up"), [this] { moveItem(-1); }},
              {tr("move down"), [this] { moveItem(1); }},
-             {tr("take out"), [this] { removeItem(); }},
-             {tr("+ this question"), [this] { addPresentQuestion(); }}}) {
-        auto* button = new QPushButton(label, this);
+             {tr("take out"), [this] { removeItem(); }}}) {
+        auto* button = wordButton(label, this);
         connect(button, &QPushButton::clicked, this, act);
         side->addWidget(button);
     }
     layout->addLayout(side);
+
+    connect(page_, &PageView::chosen, this, [this](int item) { chooseItem(item); });
+    connect(page_, &PageView::edited, this,
+            [this](int item, const QString& part, const QString& words_) {
+                changeItem(
+                    item,
+                    [&](ReportItem& one) {
+                        (part == "caption" ? one.caption : one.note) = utf8(words_);
+                    },
+                    part == "caption" ? tr("write a caption") : tr("write a note"));
+            });
+    connect(page_, &PageView::editAsked, this, [this](int item) {
+        chooseItem(item);
+        text_->setFocus();
+    });
+    textTimer_->setSingleShot(true);
+    textTimer_->setInterval(400);
+    connect(text_, &QPlainTextEdit::textChanged, this, [this] {
+        if (textItem_ >= 0) {
+            textTimer_->start();
+        }
+    });
+    connect(textTimer_, &QTimer::timeout, this, &ReportStage::takeText);
 }
 
-std::vector<ReportBlock> ReportStage::blocks() const {
-    std::vector<std::shared_ptr<const Answer>> held;
+ReportStage::~ReportStage() = default;
+
+AnswersById ReportStage::answersHeld(std::vector<std::shared_ptr<const Answer>>& held) const {
     AnswersById byId;
     for (const Question& q : session_.study().questions) {
         if (const auto answer = session_.answer(q.id)) {
@@ -145,7 +194,13 @@ std::vector<ReportBlock> ReportStage::blocks() const {
             byId.emplace(q.id, answer.get());
         }
     }
-    return buildReport(session_.study(), byId);
+    return byId;
+}
+
+ReportPages ReportStage::pages() const {
+    std::vector<std::shared_ptr<const Answer>> held;
+    const AnswersById byId = answersHeld(held);
+    return reportPages(session_.study(), byId, session_.frame().get());
 }
 
 bool ReportStage::allComplete() const {
@@ -155,55 +210,161 @@ bool ReportStage::allComplete() const {
     });
 }
 
-void ReportStage::fill(QTextDocument& document, double scale) const {
-    const auto all = blocks();
-    int figure = 0;
-    for (const ReportBlock& b : all) {
-        if (b.kind == ReportBlock::Kind::Figure) {
-            document.addResource(QTextDocument::ImageResource,
-                                 QUrl(QString("figure:%1").arg(figure++)), pictureOf(b.svg, scale));
-        }
+void ReportStage::showEvent(QShowEvent* event) {
+    Stage::showEvent(event);
+    if (stale_) {
+        renew();
     }
-    document.setHtml(pageHtml(session_.study().title, all));
 }
 
 void ReportStage::refresh() {
-    const auto items = reportItems(session_.study());
-    const int current = items_->currentRow();
-    items_->clear();
-    for (const ReportItem& item : items) {
-        QString label = text(item.item);
-        if (item.questions.size() == 1) {
-            if (const Question* q = session_.study().find(item.questions.front())) {
-                label += "  " + text(q->title);
-            }
-        } else if (item.questions.size() > 1) {
-            label += tr("  of %1").arg(item.questions.size());
-        }
-        items_->addItem(label);
-    }
-    items_->setCurrentRow(std::min(current, items_->count() - 1));
-    if (items.empty()) {
-        page_->setHtml(
-            tr("<p style=\"color:#6B6F7B\">The report fills itself from the lead question. State a "
-               "question first.</p>"));
-    } else if (!shown_.isEmpty() && !allComplete()) {
-        // The page turns once, when all of it is there.
-    } else {
-        QTextDocument probe;
-        fill(probe, 1.0);
-        const QString next = probe.toHtml();
-        if (next != shown_) {
-            shown_ = next;
-            fill(*page_->document(), 2.0);
-        }
+    listItems();
+    stale_ = true;
+    if (isVisible()) {
+        renew();
     }
     emit readingChanged();
 }
 
+/// Makes the pages anew, beside the window’s turn where the table is long.
+void ReportStage::renew() {
+    if (reportItems(session_.study()).empty()) {
+        stale_ = false;
+        later_.cancel();
+        page_->showNothing(
+            tr("The report fills itself from the lead question. State a question "
+               "first, or add an item of your own."));
+        return;
+    }
+    if (!page_->pages().blocks.empty() && !allComplete()) {
+        return;  // The page turns once, when all of it is there.
+    }
+    stale_ = false;
+    auto held = std::make_shared<std::vector<std::shared_ptr<const Answer>>>();
+    const AnswersById byId = answersHeld(*held);
+    const auto frame = session_.frame();
+    later_.ask([study = session_.study(), byId, held,
+                frame] { return Made{reportPages(study, byId, frame.get())}; },
+               frame == nullptr || frame->rows() <= kRowsAtOnce);
+}
+
+void ReportStage::take(const Made& made) {
+    auto press = Press::make(made.pages);
+    if (!press) {
+        page_->showNothing(text(press.error().text()));
+        return;
+    }
+    page_->showPages(*std::move(press), made.pages);
+    page_->choose(items_->currentRow());
+    zoom_->setText(tr("%1 %").arg(static_cast<int>(std::lround(page_->scale() * 100.0))));
+}
+
+void ReportStage::listItems() {
+    const auto items = reportItems(session_.study());
+    const QSignalBlocker quiet(items_);
+    const int current = items_->currentRow();
+    items_->clear();
+    for (const ReportItem& item : items) {
+        auto* line = new QListWidgetItem(itemLabel(session_.study(), item) +
+                                         (item.frozen ? tr(" · frozen") : QString()));
+        line->setToolTip(line->text());
+        items_->addItem(line);
+    }
+    const bool added = wanted_ >= 0 && wanted_ < items_->count();
+    items_->setCurrentRow(added ? std::exchange(wanted_, -1)
+                                : std::min(current, items_->count() - 1));
+    showText();
+}
+
+int ReportStage::chosenItem() const { return items_->currentRow(); }
+
+void ReportStage::chooseItem(int item) {
+    // An item that was only just added stands in the list with the next refresh.
+    wanted_ = item < items_->count() ? -1 : item;
+    if (wanted_ < 0) {
+        items_->setCurrentRow(item);
+    }
+    emit readingChanged();
+}
+
+void ReportStage::showText() {
+    const auto items = reportItems(session_.study());
+    const int row = items_->currentRow();
+    const bool mine = row >= 0 && row < static_cast<int>(items.size()) &&
+                      items[static_cast<std::size_t>(row)].item == "text";
+    if (textTimer_->isActive() && row != textItem_) {
+        takeText();
+    }
+    textPanel_->setVisible(mine);
+    if (!mine) {
+        textItem_ = -1;
+        return;
+    }
+    const QString words = text(items[static_cast<std::size_t>(row)].text);
+    if (textItem_ != row || (!textTimer_->isActive() && text_->toPlainText() != words)) {
+        textItem_ = -1;
+        text_->setPlainText(words);
+        textItem_ = row;
+    }
+    if (std::exchange(writeNext_, false)) {
+        text_->setFocus();
+        text_->selectAll();
+    }
+}
+
+void ReportStage::takeText() {
+    textTimer_->stop();
+    if (textItem_ >= 0) {
+        const std::string words = utf8(text_->toPlainText());
+        changeItem(
+            textItem_, [&](ReportItem& item) { item.text = words; }, tr("write in the report"));
+    }
+}
+
+void ReportStage::changeItem(int item, const std::function<void(ReportItem&)>& change,
+                             const QString& did) {
+    auto items = reportItems(session_.study());
+    if (item < 0 || item >= static_cast<int>(items.size())) {
+        return;
+    }
+    ReportItem& one = items[static_cast<std::size_t>(item)];
+    const ReportItem before = one;
+    change(one);
+    if (!(one == before)) {
+        session_.edit(SetReport{items}, did);
+    }
+}
+
+void ReportStage::changeStyle(const std::function<void(ReportStyle&)>& change, const QString& did) {
+    ReportStyle style = session_.study().reportStyle;
+    change(style);
+    if (!(style == session_.study().reportStyle)) {
+        session_.edit(SetReportStyle{style}, did);
+    }
+}
+
+void ReportStage::freeze(int item, bool frozen) {
+    const auto items = reportItems(session_.study());
+    if (item < 0 || item >= static_cast<int>(items.size())) {
+        return;
+    }
+    std::vector<std::shared_ptr<const Answer>> held;
+    const AnswersById byId = answersHeld(held);
+    // The item alone, so that its tables and figures are numbered from one.
+    Study alone = session_.study();
+    alone.report = {items[static_cast<std::size_t>(item)]};
+    alone.report.front().frozen.reset();
+    const std::string blocks = frozenBlocks(buildReport(alone, byId, session_.frame().get()));
+    changeItem(
+        item,
+        [&](ReportItem& one) {
+            one.frozen = frozen ? std::optional(FrozenItem{timeNow(), blocks}) : std::nullopt;
+        },
+        frozen ? tr("freeze an item of the report") : tr("let an item follow its question again"));
+}
+
 void ReportStage::moveItem(int by) {
     const int from = items_->currentRow();
-    items_->setCurrentRow(from + by);
     placeItem(from, from + by);
 }
 
@@ -228,21 +389,74 @@ void ReportStage::removeItem() {
     }
 }
 
-void ReportStage::addPresentQuestion() {
-    const Question* q = session_.question();
-    if (q == nullptr) {
-        return;
-    }
+void ReportStage::addItems(const std::vector<ReportItem>& added, const QString& what) {
     auto items = reportItems(session_.study());
-    items.push_back({"reading", {q->id}});
-    items.push_back({"table", {q->id}});
-    session_.edit(SetReport{items}, tr("add %1 to the report").arg(text(q->title)));
+    const int at = static_cast<int>(items.size());
+    items.insert(items.end(), added.begin(), added.end());
+    if (!added.empty() && session_.edit(SetReport{items}, tr("add %1 to the report").arg(what))) {
+        chooseItem(at);
+    }
 }
 
-QString ReportStage::exportTo(const QString& path) const {
-    if (const auto may = session_.mayWriteTo(path); !may) {
-        return text(may.error().text());
+void ReportStage::addPresentQuestion() {
+    if (const Question* q = session_.question()) {
+        addItems({{"reading", {q->id}}, {"table", {q->id}}}, text(q->title));
     }
+}
+
+void ReportStage::offerItems() {
+    std::vector<FinderEntry> entries;
+    const std::string question = session_.question() != nullptr ? session_.question()->id : "";
+    for (const ReportItemKind& kind : allReportItems()) {
+        FinderEntry entry;
+        entry.label = text(kind.words);
+        entry.detail = text(kind.about);
+        entry.act = [this, &kind, question] {
+            ReportItem item(kind.id);
+            if ((kind.reads & item_reads::kQuestions) != 0 && !question.empty()) {
+                item.questions = {question};
+            }
+            if (std::string(kind.id) == "text") {
+                item.text = utf8(tr("Write here."));
+            }
+            if (std::string(kind.id) == "picture" && !session_.study().desk.pictures.empty()) {
+                item.picture = session_.study().desk.pictures.front();
+            }
+            auto items = reportItems(session_.study());
+            const int at = items_->currentRow() < 0 ? static_cast<int>(items.size())
+                                                    : items_->currentRow() + 1;
+            items.insert(items.begin() + std::min<std::ptrdiff_t>(at, std::ssize(items)), item);
+            if (session_.edit(SetReport{items}, tr("add %1 to the report").arg(text(kind.words)))) {
+                chooseItem(at);
+                writeNext_ = item.item == "text";
+            }
+        };
+        entries.push_back(std::move(entry));
+    }
+    finder_->open(items_->mapTo(this, QPoint(-240, 20)), 380, tr("What shall stand in the report?"),
+                  std::move(entries));
+}
+
+void ReportStage::offerFields() {
+    std::vector<std::shared_ptr<const Answer>> held;
+    const AnswersById byId = answersHeld(held);
+    std::vector<FinderEntry> entries;
+    for (const ReportField& field : reportFields(byId, session_.study().alpha)) {
+        FinderEntry entry;
+        entry.label = text(field.field).mid(1, static_cast<int>(field.field.size()) - 2);
+        entry.detail = text(field.value);
+        entry.act = [this, field] {
+            text_->insertPlainText(text(field.field));
+            text_->setFocus();
+        };
+        entries.push_back(std::move(entry));
+    }
+    finder_->open(textPanel_->mapTo(this, QPoint(0, -260)), 420, tr("A number that follows"),
+                  std::move(entries));
+}
+
+/// Why what is computed cannot be written yet; empty: it can.
+QString ReportStage::whyNotYet() const {
     if (!allComplete()) {
         return session_.bench().progress().busy()
                    ? tr("Answers of this report are still being worked out. Save it when the line "
@@ -250,39 +464,36 @@ QString ReportStage::exportTo(const QString& path) const {
                    : tr("Answers of this report were stopped before they were done. Any change "
                         "starts them again.");
     }
-    std::string bytes;
-    if (path.endsWith(".pdf")) {
-        bytes = pdf();
-    } else {
-        const auto& writers = allReportWriters();
-        const auto writer = std::find_if(writers.begin(), writers.end(), [&](const auto& one) {
-            return path.endsWith(one.ending);
-        });
-        if (writer == writers.end()) {
-            return tr("A report is .html, .pdf, .md or .csv.");
-        }
-        bytes = writer->write(session_.study().title, blocks());
-    }
-    const auto done = replaceFile(utf8(path), bytes);
-    return done ? QString() : text(done.error().text());
+    return {};
 }
 
-std::string ReportStage::pdf() const {
-    QBuffer buffer;
-    buffer.open(QIODevice::WriteOnly);
-    {
-        QPdfWriter writer(&buffer);
-        writer.setPageSize(QPageSize(QPageSize::A4));
-        writer.setPageMargins(QMarginsF(22, 22, 22, 22), QPageLayout::Millimeter);
-        writer.setResolution(300);
-        writer.setTitle(text(session_.study().title));
-        QTextDocument document;
-        document.setDefaultFont(paperFont(16));
-        document.documentLayout()->setPaintDevice(&writer);
-        fill(document, 4.0);
-        document.print(&writer);
+QString ReportStage::exportTo(const QString& path) const {
+    if (const auto may = session_.mayWriteTo(path); !may) {
+        return text(may.error().text());
     }
-    return buffer.data().toStdString();
+    if (const QString why = whyNotYet(); !why.isEmpty()) {
+        return why;
+    }
+    const QFileInfo place(path);
+    const ReportWriter* writer = findReportWriter("." + utf8(place.suffix().toLower()));
+    if (writer == nullptr) {
+        return tr("A report is one of %1.").arg(text(reportEndings()));
+    }
+    const auto written = writer->write(pages(), utf8(place.completeBaseName()));
+    if (!written) {
+        return text(written.error().text());
+    }
+    for (const ReportFile& file : written->beside) {
+        const QString beside = place.dir().filePath(text(file.name));
+        if (const auto may = session_.mayWriteTo(beside); !may) {
+            return text(may.error().text());
+        }
+        if (const auto done = replaceFile(utf8(beside), file.bytes); !done) {
+            return text(done.error().text());
+        }
+    }
+    const auto done = replaceFile(utf8(path), written->bytes);
+    return done ? QString() : text(done.error().text());
 }
 
 void ReportStage::exportAs(const QString& ending) {
@@ -296,34 +507,40 @@ void ReportStage::exportAs(const QString& ending) {
                   : emit session_.refused(why);
 }
 
-ReadingContent ReportStage::reading() const {
-    ReadingContent content;
-    content.title = tr("report");
-    content.paragraphs << tr("Every item follows its question: change one and the page changes.");
-    content.actionsTitle = tr("Take it away");
-    for (const auto& [ending, why] : std::vector<std::pair<QString, QString>>{
-             {".html", tr("one page with its figures, for any browser")},
-             {".pdf", tr("typeset on A4")},
-             {".md", tr("Markdown, without figures")},
-             {".csv", tr("the tables alone")}}) {
-        content.actions.push_back(
-            {tr("Save as %1").arg(ending.mid(1).toUpper()), why,
-             [this, ending = ending] { const_cast<ReportStage*>(this)->exportAs(ending); }});
+QString ReportStage::replicateTo(const QString& folder, bool withData) const {
+    if (const QString why = whyNotYet(); !why.isEmpty()) {
+        return why;
     }
-    content.actions.push_back({tr("Copy the tables"), tr("for a sheet or a letter"), [this] {
-                                   QString out;
-                                   for (const ReportBlock& b : blocks()) {
-                                       for (const auto& row : b.cells) {
-                                           QStringList cells;
-                                           for (const auto& cell : row) {
-                                               cells << text(cell);
-                                           }
-                                           out += cells.join('\t') + "\n";
-                                       }
-                                   }
-                                   QApplication::clipboard()->setText(out);
-                               }});
-    return content;
+    const auto done = session_.writeReplicationTo(folder, withData);
+    return done ? QString() : text(done.error().text());
+}
+
+void ReportStage::replicateAs(bool withData) {
+    const QString folder =
+        QFileDialog::getSaveFileName(this, tr("A folder for the replication"), "replication");
+    if (folder.isEmpty()) {
+        return;
+    }
+    const QString why = replicateTo(folder, withData);
+    why.isEmpty() ? emit session_.told(tr("saved %1").arg(folder.section('/', -1)))
+                  : emit session_.refused(why);
+}
+
+void ReportStage::copyTables() const {
+    QString out;
+    for (const ReportBlock& b : pages().blocks) {
+        for (const CellRow& row : b.cells) {
+            QStringList cells;
+            for (const Cell& cell : row) {
+                cells << text(cell.text);
+                for (int more = 1; more < cell.span; ++more) {
+                    cells << QString();
+                }
+            }
+            out += cells.join('\t') + "\n";
+        }
+    }
+    QApplication::clipboard()->setText(out);
 }
 
 QString ReportStage::state() const {

@@ -1,0 +1,366 @@
+#include "app/stages/report/page_view.h"
+
+#include "app/shell/theme.h"
+#include "core/base/markup.h"
+
+#include <QKeyEvent>
+#include <QMouseEvent>
+#include <QPainter>
+#include <QPlainTextEdit>
+#include <QScrollBar>
+#include <QWheelEvent>
+
+#include <algorithm>
+#include <cmath>
+
+namespace rapporto::app {
+namespace {
+
+constexpr double kBetween = 18.0;  // Pixels around and between pages.
+constexpr double kLargest = 4.0;
+constexpr double kSmallest = 0.4;
+
+/// What of a block a person can write: all after “**Table 2.** ” of a caption.
+QString editable(const ReportBlock& block) {
+    const std::size_t number = block.text.find(".** ");
+    return text(block.part == "caption" && number != std::string::npos
+                    ? block.text.substr(number + 4)
+                    : block.text);
+}
+
+}  // namespace
+
+PageView::PageView(QWidget* parent) : QAbstractScrollArea(parent) {
+    setFrameShape(QFrame::NoFrame);
+    setFocusPolicy(Qt::StrongFocus);
+    viewport()->setCursor(Qt::ArrowCursor);
+    setHorizontalScrollBarPolicy(Qt::ScrollBarAsNeeded);
+}
+
+void PageView::showPages(std::shared_ptr<const Press> press, ReportPages pages) {
+    endEdit(true);
+    press_ = std::move(press);
+    pages_ = std::move(pages);
+    nothing_.clear();
+    painted_.assign(press_->pages(), {});
+    found_ = -1;
+    setAccessibleDescription(words());
+    layOut();
+}
+
+void PageView::showNothing(const QString& why) {
+    endEdit(true);
+    press_.reset();
+    pages_ = {};
+    painted_.clear();
+    nothing_ = why;
+    setAccessibleDescription(why);
+    layOut();
+}
+
+void PageView::choose(int item) {
+    if (item_ == item) {
+        return;
+    }
+    item_ = item;
+    viewport()->update();
+    for (std::size_t b = 0; b < pages_.blocks.size(); ++b) {
+        if (pages_.blocks[b].item == item) {
+            const QRectF box = boxOf(b);
+            if (!box.isEmpty() && !viewport()->rect().toRectF().intersects(box)) {
+                verticalScrollBar()->setValue(
+                    static_cast<int>(verticalScrollBar()->value() + box.top() - 40.0));
+            }
+            break;
+        }
+    }
+}
+
+void PageView::setZoom(double zoom) {
+    zoom_ = zoom <= 0.0 ? 0.0 : std::clamp(zoom, kSmallest, kLargest);
+    layOut();
+}
+
+double PageView::scale() const {
+    if (zoom_ > 0.0 || press_ == nullptr) {
+        return zoom_ > 0.0 ? zoom_ : 1.0;
+    }
+    double widest = 1.0;
+    for (std::size_t page = 0; page < press_->pages(); ++page) {
+        widest = std::max(widest, press_->sheet(page).width);
+    }
+    // A page on its side is fitted as well: nothing is to be scrolled to sideways.
+    return std::clamp((viewport()->width() - 2.0 * kBetween) / widest, kSmallest, 1.6);
+}
+
+void PageView::layOut() {
+    endEdit(true);
+    tops_.clear();
+    height_ = kBetween;
+    width_ = 0.0;
+    if (press_ != nullptr) {
+        for (std::size_t page = 0; page < press_->pages(); ++page) {
+            const Press::Sheet sheet = press_->sheet(page);
+            tops_.push_back(height_);
+            height_ += sheet.height * scale() + kBetween;
+            width_ = std::max(width_, sheet.width * scale() + 2.0 * kBetween);
+        }
+    }
+    verticalScrollBar()->setRange(0, std::max(0, static_cast<int>(height_) - viewport()->height()));
+    verticalScrollBar()->setPageStep(viewport()->height());
+    verticalScrollBar()->setSingleStep(40);
+    horizontalScrollBar()->setRange(0, std::max(0, static_cast<int>(width_) - viewport()->width()));
+    horizontalScrollBar()->setPageStep(viewport()->width());
+    viewport()->update();
+}
+
+QRectF PageView::pageBox(std::size_t page) const {
+    const Press::Sheet sheet = press_->sheet(page);
+    const double wide = sheet.width * scale();
+    const double left =
+        std::max(kBetween, 0.5 * (viewport()->width() - wide)) - horizontalScrollBar()->value();
+    return {left, tops_[page] - verticalScrollBar()->value(), wide, sheet.height * scale()};
+}
+
+QRectF PageView::boxOf(std::size_t block) const {
+    QRectF out;
+    if (press_ == nullptr) {
+        return out;
+    }
+    for (const Press::Place& place : press_->places()) {
+        if (place.block == block) {
+            const QRectF page = pageBox(place.page);
+            out |= QRectF(page.left() + place.x * scale(), page.top() + place.y * scale(),
+                          place.width * scale(), std::max(place.height, 2.0) * scale());
+        }
+    }
+    return out;
+}
+
+int PageView::blockAt(QPointF at) const {
+    for (std::size_t b = 0; b < pages_.blocks.size(); ++b) {
+        if (boxOf(b).adjusted(-8, -2, 8, 2).contains(at)) {
+            return static_cast<int>(b);
+        }
+    }
+    return -1;
+}
+
+QString PageView::words() const {
+    QStringList out = {text(pages_.title)};
+    for (const ReportBlock& block : pages_.blocks) {
+        if (!block.text.empty()) {
+            out << text(withoutMarks(block.text));
+        }
+        for (const CellRow& row : block.cells) {
+            QStringList cells;
+            for (const Cell& cell : row) {
+                cells << text(withoutMarks(cell.text));
+            }
+            out << cells.join('\t');
+        }
+    }
+    return out.join('\n');
+}
+
+bool PageView::find(const QString& sought) {
+    const int count = static_cast<int>(pages_.blocks.size());
+    for (int step = 1; step <= count && !sought.isEmpty(); ++step) {
+        const int b = (found_ + step) % count;
+        const ReportBlock& block = pages_.blocks[static_cast<std::size_t>(b)];
+        QString all = text(withoutMarks(block.text));
+        for (const CellRow& row : block.cells) {
+            for (const Cell& cell : row) {
+                all += '\t' + text(cell.text);
+            }
+        }
+        if (all.contains(sought, Qt::CaseInsensitive)) {
+            found_ = b;
+            const QRectF box = boxOf(static_cast<std::size_t>(b));
+            verticalScrollBar()->setValue(
+                static_cast<int>(verticalScrollBar()->value() + box.top() - 60.0));
+            choose(block.item);
+            emit chosen(block.item);
+            viewport()->update();
+            return true;
+        }
+    }
+    return false;
+}
+
+const QImage& PageView::imageOf(std::size_t page) {
+    const double dots = scale() * devicePixelRatioF();
+    Painted& painted = painted_[page];
+    if (painted.scale != dots) {
+        const Press::Sheet sheet = press_->sheet(page);
+        painted.image = QImage(static_cast<int>(std::ceil(sheet.width * dots)),
+                               static_cast<int>(std::ceil(sheet.height * dots)),
+                               QImage::Format_ARGB32_Premultiplied);
+        press_->paint(page, dots, painted.image.bits(), painted.image.width(),
+                      painted.image.height(), static_cast<int>(painted.image.bytesPerLine()));
+        painted.image.setDevicePixelRatio(devicePixelRatioF());
+        painted.scale = dots;
+    }
+    return painted.image;
+}
+
+void PageView::paintEvent(QPaintEvent* /*event*/) {
+    QPainter painter(viewport());
+    painter.fillRect(viewport()->rect(), colour::kGround);
+    if (press_ == nullptr) {
+        painter.setPen(colour::kSoft);
+        painter.setFont(interfaceFont(13));
+        painter.drawText(viewport()->rect().adjusted(40, 40, -40, -40),
+                         Qt::AlignTop | Qt::AlignLeft | Qt::TextWordWrap, nothing_);
+        return;
+    }
+    for (std::size_t page = 0; page < press_->pages(); ++page) {
+        const QRectF box = pageBox(page);
+        if (!box.intersects(viewport()->rect().toRectF())) {
+            painted_[page] = {};  // Far pages are painted again when they come.
+            continue;
+        }
+        painter.drawImage(box.topLeft(), imageOf(page));
+        painter.setPen(colour::kHairline);
+        painter.setBrush(Qt::NoBrush);
+        painter.drawRect(box.adjusted(-0.5, -0.5, 0.5, 0.5));
+    }
+    for (std::size_t b = 0; b < pages_.blocks.size(); ++b) {
+        if (item_ >= 0 && pages_.blocks[b].item == item_) {
+            for (const Press::Place& place : press_->places()) {
+                if (place.block == b) {
+                    const QRectF page = pageBox(place.page);
+                    painter.fillRect(
+                        QRectF(page.left() + 40.0 * scale(), page.top() + place.y * scale(), 2.0,
+                               place.height * scale()),
+                        colour::kAccent);
+                }
+            }
+        }
+    }
+}
+
+void PageView::resizeEvent(QResizeEvent* event) {
+    QAbstractScrollArea::resizeEvent(event);
+    layOut();
+}
+
+void PageView::mousePressEvent(QMouseEvent* event) {
+    const int block = blockAt(event->position());
+    const int item = block < 0 ? -1 : pages_.blocks[static_cast<std::size_t>(block)].item;
+    found_ = block;
+    choose(item);
+    emit chosen(item);
+}
+
+void PageView::mouseDoubleClickEvent(QMouseEvent* event) {
+    if (const int block = blockAt(event->position()); block >= 0) {
+        edit(static_cast<std::size_t>(block));
+    }
+}
+
+void PageView::keyPressEvent(QKeyEvent* event) {
+    const int last = pages_.blocks.empty() ? -1 : pages_.blocks.back().item;
+    switch (event->key()) {
+        case Qt::Key_Down:
+        case Qt::Key_Up: {
+            const int next = std::clamp(item_ + (event->key() == Qt::Key_Down ? 1 : -1), 0, last);
+            choose(next);
+            emit chosen(next);
+            return;
+        }
+        case Qt::Key_F2:
+        case Qt::Key_Return:
+            for (std::size_t b = 0; b < pages_.blocks.size(); ++b) {
+                if (pages_.blocks[b].item == item_ && !pages_.blocks[b].part.empty()) {
+                    edit(b);
+                    return;
+                }
+            }
+            return;
+        case Qt::Key_Plus:
+            setZoom(scale() * 1.15);
+            return;
+        case Qt::Key_Minus:
+            setZoom(scale() / 1.15);
+            return;
+        case Qt::Key_0:
+            setZoom(0.0);
+            return;
+        default:
+            QAbstractScrollArea::keyPressEvent(event);
+    }
+}
+
+void PageView::wheelEvent(QWheelEvent* event) {
+    if ((event->modifiers() & Qt::ControlModifier) != 0) {
+        setZoom(scale() * std::pow(1.0015, event->angleDelta().y()));
+        return;
+    }
+    QAbstractScrollArea::wheelEvent(event);
+}
+
+void PageView::edit(std::size_t block) {
+    const ReportBlock& of = pages_.blocks[block];
+    if (of.part == "text") {
+        emit editAsked(of.item);
+        return;
+    }
+    if (of.part != "caption" && of.part != "note") {
+        return;
+    }
+    endEdit(true);
+    editing_ = static_cast<int>(block);
+    const QRectF box = boxOf(block);
+    editor_ = new QPlainTextEdit(viewport());
+    editor_->setObjectName("pageEdit");
+    editor_->setAccessibleName(of.part == "caption" ? tr("Caption") : tr("Note"));
+    editor_->setFont(paperFont(std::max(11, static_cast<int>(10.5 * scale()))));
+    editor_->setPlainText(editable(of));
+    const double wide = std::max(box.width(), 340.0 * scale());
+    editor_->setGeometry(
+        QRectF(box.left() - 4.0, box.top() - 4.0, wide, std::max(box.height() + 16.0, 54.0))
+            .toRect());
+    editor_->installEventFilter(this);
+    editor_->show();
+    editor_->setFocus();
+    editor_->selectAll();
+}
+
+bool PageView::eventFilter(QObject* watched, QEvent* event) {
+    if (watched == editor_ && event->type() == QEvent::KeyPress) {
+        const auto* key = static_cast<QKeyEvent*>(event);
+        if (key->key() == Qt::Key_Escape) {
+            endEdit(false);
+            return true;
+        }
+        if (key->key() == Qt::Key_Return && (key->modifiers() & Qt::ShiftModifier) == 0) {
+            endEdit(true);
+            return true;
+        }
+    }
+    if (watched == editor_ && event->type() == QEvent::FocusOut) {
+        endEdit(true);
+    }
+    return QAbstractScrollArea::eventFilter(watched, event);
+}
+
+void PageView::endEdit(bool take) {
+    if (editor_ == nullptr) {
+        return;
+    }
+    QPlainTextEdit* editor = std::exchange(editor_, nullptr);
+    const int block = std::exchange(editing_, -1);
+    const QString words = editor->toPlainText().simplified();
+    editor->hide();
+    editor->deleteLater();
+    setFocus();
+    if (take && block >= 0 && block < static_cast<int>(pages_.blocks.size())) {
+        const ReportBlock& of = pages_.blocks[static_cast<std::size_t>(block)];
+        if (words != editable(of)) {
+            emit edited(of.item, text(of.part), words);
+        }
+    }
+}
+
+}  // namespace rapporto::app

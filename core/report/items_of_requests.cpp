@@ -1,0 +1,236 @@
+// Items of the report that tell what was asked beside the fit: predictions, statements, effects.
+#include "core/base/format.h"
+#include "core/report/report_items.h"
+#include "core/report/results_table.h"
+#include "core/report/wording.h"
+
+#include <algorithm>
+#include <cmath>
+
+namespace rapporto {
+namespace {
+
+using Kind = ReportBlock::Kind;
+
+Cell sized(double value, double se) {
+    return std::isfinite(value) ? Cell(fixedNumber(value, decimalsFor(se), true), value)
+                                : Cell("–");
+}
+
+std::string intervalText(double low, double high, double se) {
+    return fixedNumber(low, decimalsFor(se), true) + " to " +
+           fixedNumber(high, decimalsFor(se), true);
+}
+
+std::string valuesText(const ScenarioValues& at) {
+    std::string out;
+    for (const auto& [name, value] : at) {
+        out += (out.empty() ? "" : ", ") + name + " " + keyText(value);
+    }
+    return out.empty() ? "means and bases" : out;
+}
+
+std::string levelText(double alpha) { return shortNumber(100.0 * (1.0 - alpha), 3) + " %"; }
+
+void refusedPart(ReportSheet& sheet, const Answer& answer, const Refusal& refusal) {
+    sheet.put(Kind::Note, questionTitle(answer) + ": " + refusal.text());
+}
+
+ReportBlock tableOf(CellRow head) {
+    ReportBlock block;
+    block.kind = Kind::Table;
+    block.cells.push_back(std::move(head));
+    block.rules = {0};
+    return block;
+}
+
+void putPredictions(ReportSheet& sheet, const Answer& a) {
+    const bool rows = std::any_of(a.predictions->begin(), a.predictions->end(),
+                                  [](const Prediction& p) { return p.rowLow < p.rowHigh; });
+    CellRow head = {"", sheet.word("prediction"), sheet.word("std. error"),
+                    levelText(a.alpha) + " " + sheet.word("interval")};
+    if (rows) {
+        head.emplace_back(sheet.word("one row"));
+    }
+    ReportBlock block = tableOf(std::move(head));
+    std::string warnings;
+    for (const Prediction& p : *a.predictions) {
+        CellRow row = {p.label.empty() ? valuesText(p.at) : p.label, sized(p.mean.value, p.mean.se),
+                       sized(p.mean.se, p.mean.se),
+                       intervalText(p.mean.low, p.mean.high, p.mean.se)};
+        if (rows) {
+            row.emplace_back(intervalText(p.rowLow, p.rowHigh, p.mean.se));
+        }
+        block.cells.push_back(std::move(row));
+        if (p.original) {
+            const double width = 0.25 * (p.original->high - p.original->low);
+            CellRow own = {"\u2003in its own units", sized(p.original->mean, width), Cell(),
+                           intervalText(p.original->low, p.original->high, width)};
+            if (rows) {
+                own.emplace_back(intervalText(p.original->rowLow, p.original->rowHigh, width));
+            }
+            block.cells.push_back(std::move(own));
+        }
+        for (const std::string& warning : p.warnings) {
+            warnings += " " + capitalised(warning) + (warning.ends_with('.') ? "" : ".");
+        }
+    }
+    sheet.add(std::move(block));
+    sheet.put(Kind::Note,
+              "Errors " + a.question.errors.shown() +
+                  (rows ? "; of one row: where " + levelText(a.alpha) + " of such rows lie" : "") +
+                  "." + warnings,
+              "note");
+}
+
+void putHypotheses(ReportSheet& sheet, const Answer& a) {
+    ReportBlock block = tableOf({sheet.word("statement"), sheet.word("difference"), "t or F", "df",
+                                 "p", "p (Holm)", "at " + shortNumber(a.alpha, 2)});
+    for (std::size_t i = 0; i < a.hypotheses.size(); ++i) {
+        const auto& test = a.hypotheses[i];
+        if (!test) {
+            refusedPart(sheet, a, test.error());
+            continue;
+        }
+        const std::string df =
+            test->estimate
+                ? (test->df2 ? shortNumber(*test->df2, 5) : "normal")
+                : shortNumber(test->df1, 4) + (test->df2 ? ", " + shortNumber(*test->df2, 5) : "");
+        block.cells.push_back(
+            {test->text, test->estimate ? sized(*test->estimate, *test->se) : Cell(),
+             Cell(fixedNumber(test->statistic, 2), test->statistic), df,
+             Cell(pText(test->p), test->p),
+             test->adjusted ? Cell(pText(*test->adjusted), *test->adjusted) : Cell(),
+             verdictOn(*test, a.alpha)});
+    }
+    if (block.cells.size() > 1) {
+        sheet.add(std::move(block));
+        sheet.put(Kind::Note,
+                  "Wald tests, errors " + a.question.errors.shown() +
+                      ". “Open” is no proof that a statement holds.",
+                  "note");
+    }
+}
+
+std::string effectName(const MarginalEffect& effect) {
+    std::string name = effect.request.of + (effect.level.empty() ? "" : " = " + effect.level);
+    name += effect.outcome.empty() ? "" : ", on " + effect.outcome;
+    name += effect.request.elasticity ? ", elasticity" : "";
+    name += effect.group.empty() ? "" : ", " + effect.request.over + " " + effect.group;
+    if (effect.request.as == EffectRequest::As::At) {
+        name += ", at " + valuesText(effect.request.at);
+    } else if (effect.request.as == EffectRequest::As::AtMeans) {
+        name += ", at means";
+    }
+    return name;
+}
+
+void putEffects(ReportSheet& sheet, const Answer& a) {
+    ReportBlock block = tableOf({"", sheet.word("effect"), sheet.word("std. error"),
+                                 levelText(a.alpha) + " " + sheet.word("interval"), "p"});
+    bool contrasts = false;
+    for (const auto& part : a.effects) {
+        if (!part) {
+            refusedPart(sheet, a, part.error());
+            continue;
+        }
+        for (const MarginalEffect& effect : *part) {
+            const Estimate& e = effect.effect;
+            block.cells.push_back({effectName(effect), sized(e.value, e.se), sized(e.se, e.se),
+                                   intervalText(e.low, e.high, e.se),
+                                   e.p ? Cell(pText(*e.p), *e.p) : Cell()});
+            if (effect.contrast) {
+                const Estimate& d = *effect.contrast;
+                contrasts = true;
+                block.cells.push_back({"\u2003less that of the first group", sized(d.value, d.se),
+                                       sized(d.se, d.se), intervalText(d.low, d.high, d.se),
+                                       d.p ? Cell(pText(*d.p), *d.p) : Cell()});
+            }
+        }
+    }
+    if (block.cells.size() > 1) {
+        sheet.add(std::move(block));
+        sheet.put(Kind::Note,
+                  "Through every term that holds the variable; errors " +
+                      a.question.errors.shown() + ", by the delta method" +
+                      (contrasts ? "; differences with the covariance of both" : "") + ".",
+                  "note");
+    }
+}
+
+void putTurningPoints(ReportSheet& sheet, const Answer& a) {
+    ReportBlock block = tableOf({"", "turns at", sheet.word("std. error"),
+                                 levelText(a.alpha) + " set", "kind", "rows below"});
+    for (const TurningPoint& point : a.turningPoints) {
+        std::string set = "the whole line";
+        if (point.low && point.high) {
+            set =
+                (point.outside ? "all but " : "") + intervalText(*point.low, *point.high, point.se);
+        } else if (point.low || point.high) {
+            set = point.low ? "above " + sized(*point.low, point.se).text
+                            : "below " + sized(*point.high, point.se).text;
+        }
+        block.cells.push_back(
+            {point.of, sized(point.at, point.se), sized(point.se, point.se), set,
+             point.peak ? "peak" : "trough",
+             Cell(fixedNumber(100.0 * point.below, 0) + " %", 100.0 * point.below)});
+    }
+    sheet.add(std::move(block));
+    sheet.put(Kind::Note, "Sets by Fieller (1954), standard errors by the delta method.", "note");
+}
+
+}  // namespace
+
+void addPredictions(const ItemInput& in) {
+    for (const Answer* a : in.answers) {
+        if (!a->predictions) {
+            refusedPart(in.sheet, *a, a->predictions.error());
+        } else if (a->predictions->empty()) {
+            in.sheet.put(Kind::Note, questionTitle(*a) +
+                                         ": nothing is predicted yet. Ask under Model, Predict.");
+        } else {
+            in.sheet.tableCaption("Predictions of " +
+                                  shownExpression(a->design->outcome, labelsOf(in.study)) + " by " +
+                                  questionTitle(*a));
+            putPredictions(in.sheet, *a);
+        }
+    }
+}
+
+void addHypotheses(const ItemInput& in) {
+    for (const Answer* a : in.answers) {
+        if (a->hypotheses.empty()) {
+            in.sheet.put(Kind::Note, questionTitle(*a) + ": no statement is tested yet.");
+        } else {
+            in.sheet.tableCaption("Statements tested in " + questionTitle(*a));
+            putHypotheses(in.sheet, *a);
+        }
+    }
+}
+
+void addEffects(const ItemInput& in) {
+    for (const Answer* a : in.answers) {
+        if (a->effects.empty()) {
+            in.sheet.put(Kind::Note, questionTitle(*a) + ": no effect is asked for yet.");
+        } else {
+            in.sheet.tableCaption("Effects on " +
+                                  shownExpression(a->design->outcome, labelsOf(in.study)) + " in " +
+                                  questionTitle(*a));
+            putEffects(in.sheet, *a);
+        }
+    }
+}
+
+void addTurningPoints(const ItemInput& in) {
+    for (const Answer* a : in.answers) {
+        if (a->turningPoints.empty()) {
+            in.sheet.put(Kind::Note, questionTitle(*a) +
+                                         ": no variable stands in it by itself and its square.");
+        } else {
+            in.sheet.tableCaption("Where effects turn in " + questionTitle(*a));
+            putTurningPoints(in.sheet, *a);
+        }
+    }
+}
+
+}  // namespace rapporto
