@@ -8,6 +8,7 @@
 #include "core/model/outcome_models.h"
 #include "core/report/request_wording.h"
 #include "core/report/wording.h"
+#include "core/study/ways_to_ask.h"
 
 #include <QDragEnterEvent>
 #include <QLabel>
@@ -69,6 +70,8 @@ void QuestionLine::refresh() {
     const Question* q = session_.question();
     QString signature = q == nullptr ? QString("none") : text(questionText(*q)) + text(q->id);
     signature += QString::number(session_.study().questions.size());
+    // What is proposed hangs on the table and on what is declared of it.
+    signature += QString::number(reinterpret_cast<quintptr>(session_.frame().get()));
     if (signature != signature_) {
         signature_ = signature;
         rebuild();
@@ -204,6 +207,7 @@ void QuestionLine::buildExplain(const Question* q) {
             moved->setToolTip(tr("A term whose effect is asked for by what moves it from outside"));
             connect(moved, &QPushButton::clicked, this, [this, moved] { pickMoved(moved, false); });
         }
+        buildProposals(*q);
         auto* constant =
             addSlot(second_, q->intercept ? tr("constant") : tr("no constant"), "slot:constant");
         connect(constant, &QPushButton::clicked, this, [this] {
@@ -218,6 +222,35 @@ void QuestionLine::buildExplain(const Question* q) {
         which->setToolTip(tr("Turn to another question, rename or remove this one"));
         connect(which, &QPushButton::clicked, this, [this, which] { pickQuestion(which); });
     }
+}
+
+/// What could be asked, with its reason; nothing is applied by itself.
+void QuestionLine::buildProposals(const Question& q) {
+    const auto frame = session_.frame();
+    if (frame == nullptr || q.terms.empty()) {
+        return;
+    }
+    auto all = waysToAsk(session_.study(), *frame, q);
+    if (all.empty()) {
+        return;
+    }
+    const QString first = text(all.front().label);
+    auto* slot = addSlot(second_,
+                         all.size() == 1 ? tr("proposed: %1").arg(first)
+                                         : tr("proposed: %1 +%2").arg(first).arg(all.size() - 1),
+                         "slot:proposed");
+    slot->setToolTip(text(all.front().why));
+    connect(slot, &QPushButton::clicked, this, [this, slot, all] {
+        std::vector<FinderEntry> entries;
+        for (const WayToAsk& one : all) {
+            FinderEntry entry;
+            entry.label = text(one.label);
+            entry.detail = text(one.why);
+            entry.act = [this, one] { session_.putQuestion(one.question, text(one.label)); };
+            entries.push_back(std::move(entry));
+        }
+        openFinder(slot, tr("What the data suggest, and why"), std::move(entries), {});
+    });
 }
 
 void QuestionLine::buildCauses(const Question& q) {

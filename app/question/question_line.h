@@ -94,6 +94,7 @@ class QuestionLine : public QWidget {
     void changeTerm(QWidget* by, std::size_t index);
     /// Chips after “holding fixed”, “where” and “is moved by”, and the words before them.
     void buildCauses(const Question& question);
+    void buildProposals(const Question& question);
     void pickFixed(QWidget* by);
     void pickMoved(QWidget* by, bool instrument);
     void changeMoved(QWidget* by, std::size_t index, bool instrument);
