@@ -5,7 +5,9 @@
 #include "core/expression/expression.h"
 
 #include <algorithm>
+#include <array>
 #include <bit>
+#include <chrono>
 #include <cmath>
 #include <limits>
 #include <numeric>
@@ -468,6 +470,73 @@ Result<Evaluated> uniform(const ColumnCall& in) {
     return ofNumbers(std::move(cells));
 }
 
+/// Steps since the first moment of the layout.
+Result<Evaluated> trend(const ColumnCall& in) {
+    if (in.variable != nullptr || (in.of.size() > 0 && in.of.numbers()[0] != 0.0)) {
+        return refuse(ErrorCode::BadSetting, "it takes nothing", "", "Write trend().");
+    }
+    const auto& moments = in.order->moment;
+    std::int64_t first = std::numeric_limits<std::int64_t>::max();
+    for (const std::int64_t moment : moments) {
+        first = moment == TimeOrder::kNoMoment ? first : std::min(first, moment);
+    }
+    Numbers cells(moments.size(), kNone);
+    for (std::size_t i = 0; i < cells.size(); ++i) {
+        if (moments[i] != TimeOrder::kNoMoment) {
+            cells[i] = static_cast<double>(moments[i] - first);
+        }
+    }
+    Evaluated out = ofNumbers(std::move(cells));
+    if (in.order->unplaced > 0) {
+        out.losses.push_back({"without a time or unit", in.order->unplaced});
+    }
+    return out;
+}
+
+/// A field of a day that is counted from 1970-01-01. Weeks are those of ISO 8601.
+double fieldOf(double day, const std::string& field) {
+    using namespace std::chrono;
+    const sys_days date{days{static_cast<int>(std::floor(day))}};
+    const year_month_day parts{date};
+    if (field == "year") {
+        return static_cast<int>(parts.year());
+    }
+    if (field == "quarter") {
+        return (static_cast<unsigned>(parts.month()) + 2) / 3;
+    }
+    if (field == "month") {
+        return static_cast<unsigned>(parts.month());
+    }
+    if (field == "day") {
+        return static_cast<unsigned>(parts.day());
+    }
+    // The week of its Thursday, counted from the first one of that year.
+    const sys_days thursday = date + days{4 - static_cast<int>(weekday{date}.iso_encoding())};
+    const sys_days newYear{year_month_day{thursday}.year() / January / 1};
+    return static_cast<double>((thursday - newYear).count() / 7 + 1);
+}
+
+Result<Evaluated> extract(const ColumnCall& in) {
+    static const std::array<std::string, 5> kFields = {"year", "quarter", "month", "week", "day"};
+    if (std::find(kFields.begin(), kFields.end(), in.word) == kFields.end()) {
+        return refuse(ErrorCode::BadSetting, "‘" + in.word + "’ is no part of a date", "",
+                      "Name year, quarter, month, week or day.");
+    }
+    if (in.variable == nullptr || in.variable->measure != Measure::Date) {
+        return refuse(ErrorCode::WrongType, "it needs the name of a date", "",
+                      "Say under Variables that the column is a date.");
+    }
+    Numbers cells(in.of.size(), kNone);
+    for (std::size_t i = 0; i < cells.size(); ++i) {
+        const double day = in.of.numbers()[i];
+        // Beyond some 5 million years no calendar counts days.
+        if (std::abs(day) < 2e9) {
+            cells[i] = fieldOf(day, in.word);
+        }
+    }
+    return ofNumbers(std::move(cells));
+}
+
 }  // namespace
 
 const std::vector<ColumnFunction>& columnFunctions() {
@@ -476,6 +545,9 @@ const std::vector<ColumnFunction>& columnFunctions() {
         {"lead", 0, 1, true, true, false, false, &lead, "value one moment (or several) later"},
         {"change", 0, 1, true, false, false, false, &change, "value minus its lag"},
         {"growth", 0, 1, true, false, false, false, &growth, "change of the logarithm"},
+        {"trend", 0, 0, true, false, false, false, &trend, "steps since the first moment: trend()"},
+        {"extract", 0, 0, false, false, true, false, &extract,
+         "a part of a date: extract(month from t); year, quarter, month, week, day"},
         {"avg", 0, 0, false, false, false, true, &avg, "mean over rows"},
         {"sum", 0, 0, false, false, false, true, &sum, "sum over rows"},
         {"min", 0, 0, false, false, false, true, &least, "smallest over rows"},

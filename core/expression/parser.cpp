@@ -127,6 +127,17 @@ NodePtr make(Node::Kind kind, std::string text, std::size_t position,
     return node;
 }
 
+bool isTrend(const Node& node) {
+    return node.text == "trend" && node.children.size() == 1 &&
+           node.children.front()->kind == Node::Kind::Number &&
+           node.children.front()->number == 0.0;
+}
+
+bool isExtract(const Node& node) {
+    return node.text == "extract" && node.children.size() == 2 &&
+           node.children.back()->kind == Node::Kind::Text;
+}
+
 /// Recursive descent, loosest binding first.
 class Parser {
   public:
@@ -346,6 +357,13 @@ class Parser {
                     return make(Node::Kind::Name, token.text, token.position, {});
                 }
                 std::vector<NodePtr> children;
+                if (lowerCase(token.text) == "extract" && isFieldFrom()) {
+                    return extracted(token.position);
+                }
+                if (lowerCase(token.text) == "trend" && takeMark(")")) {
+                    // It reads the layout alone; functions over columns have a first argument.
+                    return make(Node::Kind::Call, "trend", token.position, {zero(token.position)});
+                }
                 if (!takeMark(")")) {
                     if (auto rest = arguments(children); !rest) {
                         return tl::make_unexpected(rest.error());
@@ -375,6 +393,30 @@ class Parser {
                 break;
         }
         return expected("a value");
+    }
+
+    static NodePtr zero(std::size_t position) { return make(Node::Kind::Number, "", position, {}); }
+
+    /// “month from”: two bare words in a row.
+    [[nodiscard]] bool isFieldFrom() const {
+        const Token& after = list_[std::min(at_ + 1, list_.size() - 1)];
+        return now().kind == Token::Kind::Name && !now().quoted &&
+               after.kind == Token::Kind::Name && !after.quoted && lowerCase(after.text) == "from";
+    }
+
+    /// `extract(month from t)`, after its opening parenthesis: a call of the value and the field.
+    Result<NodePtr> extracted(std::size_t position) {
+        const Token field = now();
+        at_ += 2;
+        auto of = disjunction();
+        if (!of) {
+            return of;
+        }
+        if (!takeMark(")")) {
+            return expected("‘)’");
+        }
+        return make(Node::Kind::Call, "extract", position,
+                    {*of, make(Node::Kind::Text, lowerCase(field.text), field.position, {})});
     }
 
     bool takeName(const char* word) {
@@ -512,7 +554,10 @@ std::string spelled(const Node& node) {
                    inside(child(1), own + 1);
         }
         case Node::Kind::Call:
-            return node.text + "(" + listed(node, 0) + ")";
+            return isTrend(node) ? std::string("trend()")
+                   : isExtract(node)
+                       ? "extract(" + child(1).text + " from " + spelled(child(0)) + ")"
+                       : node.text + "(" + listed(node, 0) + ")";
         case Node::Kind::Over:
             return spelled(child(0)) + " over (partition by " + listed(node, 1) + ")";
         case Node::Kind::Between:

@@ -434,7 +434,7 @@ Json equationsJson(const Trace& trace) {
 
 void traceResults(Json& one, const Answer& answer) {
     const Trace& trace = *answer.trace;
-    one["coefficients"] = coefficientsJson(trace.coefficients);
+    one["coefficients"] = coefficientsJson(trace.coefficients, answer.alpha);
     one["covariance"] = matrixJson(trace.covariance);
     one["fit"] = Json();
     one["equations"] = equationsJson(trace);

@@ -1,6 +1,7 @@
 // Items of the report that tell what was asked beside the fit: predictions, statements, effects.
 #include "core/base/format.h"
 #include "core/report/report_items.h"
+#include "core/report/request_wording.h"
 #include "core/report/results_table.h"
 #include "core/report/wording.h"
 
@@ -179,6 +180,17 @@ void putTurningPoints(ReportSheet& sheet, const Answer& a) {
     sheet.put(Kind::Note, "Sets by Fieller (1954), standard errors by the delta method.", "note");
 }
 
+/// What a number says, as a point; cautions are part of it.
+void sayPlainly(ReportSheet& sheet, const std::vector<std::string>& words) {
+    std::string text;
+    for (const std::string& one : words) {
+        text += (text.empty() ? "" : " ") + (one.starts_with("~") ? one.substr(1) : one);
+    }
+    if (!text.empty()) {
+        sheet.put(Kind::Bullet, text);
+    }
+}
+
 }  // namespace
 
 void addPredictions(const ItemInput& in) {
@@ -193,6 +205,9 @@ void addPredictions(const ItemInput& in) {
                                   shownExpression(a->design->outcome, labelsOf(in.study)) + " by " +
                                   questionTitle(*a));
             putPredictions(in.sheet, *a);
+            for (std::size_t i = 0; i < a->predictions->size(); ++i) {
+                sayPlainly(in.sheet, predictionReading(*a, i));
+            }
         }
     }
 }
@@ -204,6 +219,11 @@ void addHypotheses(const ItemInput& in) {
         } else {
             in.sheet.tableCaption("Statements tested in " + questionTitle(*a));
             putHypotheses(in.sheet, *a);
+            for (std::size_t i = 0; i < a->hypotheses.size(); ++i) {
+                if (a->hypotheses[i]) {
+                    sayPlainly(in.sheet, {hypothesisReading(*a, i)});
+                }
+            }
         }
     }
 }
@@ -229,6 +249,9 @@ void addTurningPoints(const ItemInput& in) {
         } else {
             in.sheet.tableCaption("Where effects turn in " + questionTitle(*a));
             putTurningPoints(in.sheet, *a);
+            for (const TurningPoint& point : a->turningPoints) {
+                sayPlainly(in.sheet, {turningReading(*a, point)});
+            }
         }
     }
 }

@@ -8,6 +8,7 @@
 #include "core/model/outcome_models.h"
 #include "core/model/quantile.h"
 #include "core/model/response.h"
+#include "core/model/smallest_seen.h"
 #include "core/numerics/distributions.h"
 #include "core/paths/trace.h"
 #include "core/paths/trace_kind.h"
@@ -239,6 +240,19 @@ std::string placeReading(const Answer& answer, const Coefficient& c) {
 
 }  // namespace
 
+namespace {
+
+/// How small an effect this design would still have found.
+std::string seenText(const Coefficient& c, double alpha) {
+    const auto seen = smallestSeen(c, alpha);
+    return seen ? " Rows like these find an effect of **" +
+                      fixedNumber(*seen, decimalsFor(c.se), true) +
+                      "** or more in four samples of five; a smaller one may be there unseen."
+                : std::string();
+}
+
+}  // namespace
+
 std::vector<std::string> effectReading(const Answer& answer, std::size_t coefficient) {
     std::vector<std::string> out;
     if (!answer.fit || coefficient >= answer.fit->coefficients.size()) {
@@ -314,7 +328,8 @@ std::vector<std::string> effectReading(const Answer& answer, std::size_t coeffic
         if (*c.p >= answer.alpha) {
             out.push_back(
                 "The interval holds zero **and** everything up to its ends: this is not evidence "
-                "of no effect.");
+                "of no effect." +
+                seenText(c, answer.alpha));
         }
     } else {
         out.emplace_back("The fit is perfect, so there is no standard error and no p.");

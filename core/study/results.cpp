@@ -8,6 +8,7 @@
 #include "core/model/panel.h"
 #include "core/model/quantile.h"
 #include "core/model/robust.h"
+#include "core/model/smallest_seen.h"
 #include "core/report/wording.h"
 #include "core/study/question_kind.h"
 
@@ -27,7 +28,7 @@ Json wholeJson(double x) {
                                 : Json(x);
 }
 
-Json coefficientsJson(const std::vector<Coefficient>& all) {
+Json coefficientsJson(const std::vector<Coefficient>& all, double alpha) {
     Json list = Json::array();
     for (const Coefficient& c : all) {
         list.push_back(Json{{"term", c.term},
@@ -40,7 +41,8 @@ Json coefficientsJson(const std::vector<Coefficient>& all) {
                             {"p", numberJson(c.p)},
                             {"low", numberJson(c.low)},
                             {"high", numberJson(c.high)},
-                            {"standardised", numberJson(c.standardised)}});
+                            {"standardised", numberJson(c.standardised)},
+                            {"smallest_seen", numberJson(smallestSeen(c, alpha))}});
         if (c.designEffect) {
             list.back()["design_effect"] = numberJson(c.designEffect);
         }
@@ -154,21 +156,21 @@ Json statistics(const FitStatistics& s) {
     return json;
 }
 
-Json stageJson(const FirstStage& stage) {
+Json stageJson(const FirstStage& stage, double alpha) {
     return Json{{"endogenous", stage.endogenous},
-                {"coefficients", coefficientsJson(stage.coefficients)},
+                {"coefficients", coefficientsJson(stage.coefficients, alpha)},
                 {"partial_r_squared", number(stage.partialRSquared)},
                 {"f", fTestJson(stage.f)},
                 {"f_classical", fTestJson(stage.classicalF)}};
 }
 
-void putInstruments(Json& one, const InstrumentedFit& fit) {
+void putInstruments(Json& one, const InstrumentedFit& fit, double alpha) {
     one["first_stage"] = Json::array();
     for (const FirstStage& stage : fit.firstStages) {
-        one["first_stage"].push_back(stageJson(stage));
+        one["first_stage"].push_back(stageJson(stage, alpha));
     }
-    one["least_squares"] = coefficientsJson(fit.leastSquares);
-    one["reduced_form"] = coefficientsJson(fit.reducedForm.coefficients);
+    one["least_squares"] = coefficientsJson(fit.leastSquares, alpha);
+    one["reduced_form"] = coefficientsJson(fit.reducedForm.coefficients, alpha);
     one["fit"]["kappa"] = number(fit.kappa);
     if (fit.j) {
         one["fit"]["j"] = number(fit.j);
@@ -459,7 +461,7 @@ Json correlationsJson(const CorrelationTable& t) {
 }  // namespace
 
 void explainResults(Json& one, const Answer& a) {
-    one["coefficients"] = coefficientsJson(a.fit->coefficients);
+    one["coefficients"] = coefficientsJson(a.fit->coefficients, a.alpha);
     one["covariance"] = covariance(*a.fit);
     one["fit"] = statistics(a.fit->statistics);
     // How the errors come about: clusters, strata, draws, with their cautions.
@@ -468,7 +470,7 @@ void explainResults(Json& one, const Answer& a) {
     one["checks"] = checksJson(a.checks);
     one["asked_of_it"] = askedJson(a);
     if (a.fit->instrumented) {
-        putInstruments(one, *a.fit->instrumented);
+        putInstruments(one, *a.fit->instrumented, a.alpha);
     }
     if (a.fit->panel) {
         putPanel(one, *a.fit->panel);

@@ -16,7 +16,8 @@ namespace rapporto {
 [[nodiscard]] nlohmann::ordered_json wholeJson(double x);
 
 [[nodiscard]] nlohmann::ordered_json matrixJson(const Eigen::MatrixXd& matrix);
-[[nodiscard]] nlohmann::ordered_json coefficientsJson(const std::vector<Coefficient>& all);
+[[nodiscard]] nlohmann::ordered_json coefficientsJson(const std::vector<Coefficient>& all,
+                                                      double alpha);
 [[nodiscard]] nlohmann::ordered_json checksJson(const std::vector<CheckResult>& all);
 
 /// The parts of an entry by the kind of its question.

@@ -1,5 +1,6 @@
 // Predictions, effects, hypotheses, bends and resampling against numbers made another way.
 #include "core/model/model_tests.h"
+#include "core/model/smallest_seen.h"
 #include "core/report/assumptions.h"
 #include "core/report/effect_picture.h"
 #include "core/report/report.h"
@@ -519,6 +520,38 @@ class EffectsTest : public QObject {
             writeHtml(reportPages(study, {{"q1", &a}, {"q2", &b}}), "t")->bytes;
         QVERIFY(page.find("kept: many rows") != std::string::npos);
         QVERIFY(page.find("open") != std::string::npos);
+    }
+
+    void theSmallestEffectThatWouldBeFound() {
+        // By the normal law: 1.959964 + .841621 errors.
+        Coefficient c;
+        c.se = 2.0;
+        QVERIFY(near(*smallestSeen(c, 0.05), 2.0 * 2.8015852, 1e-7));
+        // t with 10 degrees of freedom: 2.2281389 + .8790578.
+        c.df = 10.0;
+        QVERIFY(near(*smallestSeen(c, 0.05), 2.0 * 3.1071967, 1e-7));
+        c.se = 0.0;
+        QVERIFY(!smallestSeen(c, 0.05));
+        c.se = std::numeric_limits<double>::quiet_NaN();
+        QVERIFY(!smallestSeen(c, 0.05));
+        // In every coefficient of the results, and in the words of an effect that is not clear.
+        Question q = levels();
+        const Answer a = answer(table(), q);
+        const auto json = resultsJson(Study{}, {a})["answers"][0]["coefficients"];
+        bool told = false;
+        for (std::size_t k = 0; k < a.fit->coefficients.size(); ++k) {
+            const Coefficient& one = a.fit->coefficients[k];
+            QVERIFY(
+                near(json[k]["smallest_seen"].get<double>(), *smallestSeen(one, a.alpha), 1e-14));
+            std::string all;
+            for (const std::string& words : effectReading(a, k)) {
+                all += words;
+            }
+            const bool unclear = one.designTerm >= 0 && one.p && *one.p >= a.alpha;
+            QCOMPARE(all.find("four samples of five") != std::string::npos, unclear);
+            told = told || unclear;
+        }
+        QVERIFY(told);
     }
 
     void readingsNameWhatTheySpeakOf() {

@@ -178,6 +178,11 @@ class ExpressionTest : public QObject {
         QCOMPARE(spell("a-(b-c)"), QString("a - (b - c)"));
         QCOMPARE(spell("\"two words\"+1"), QString("\"two words\" + 1"));
         QCOMPARE(spell("not(a=1)and b in(1,2)"), QString("not a = 1 and b in (1, 2)"));
+        QCOMPARE(spell("EXTRACT( month  from t )+trend( )"),
+                 QString("extract(month from t) + trend()"));
+        QCOMPARE(
+            QString::fromStdString(renamedIn("extract(day from t) * trend()", "t", "when it was")),
+            QString("extract(day from \"when it was\") * trend()"));
         // What is spelled reads back as the same.
         for (const char* text :
              {"a - (b - c)", "-(x + 1)", "case when a = 'it''s' then 1 else null end",

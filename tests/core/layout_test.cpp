@@ -86,6 +86,8 @@ class LayoutTest : public QObject {
         row("lag(lag(x))", "10 _ _ _ _ _ _ _");
         row("x - lag(x) > 2", "_ _ _ _ _ 1 _ _");
         row("lag(ln(x))", "_ _ _ _ _ 0 2.302585093 _");
+        row("trend()", "2 3 0 2 0 1 1 _");
+        row("power(trend(), 2)", "4 9 0 4 0 1 1 _");
     }
 
     void lagsStayWithinUnitsAndMoments() {
@@ -93,6 +95,51 @@ class LayoutTest : public QObject {
         QFETCH(QString, expected);
         const Frame frame = Frame::make(unbalanced(), {}, {}, {}, panel());
         QCOMPARE(QString::fromStdString(cells(frame, expression.toStdString())), expected);
+    }
+
+    void aTrendTakesNothingAndNeedsTime() {
+        const Frame frame = Frame::make(unbalanced(), {}, {}, {}, panel());
+        QVERIFY(cells(frame, "trend(x)").find("takes nothing") != std::string::npos);
+        const Frame flat = Frame::make(unbalanced(), {}, {}, {}, {});
+        QVERIFY(cells(flat, "trend()").starts_with("refused"));
+        // A variable of that name stays one.
+        const Frame named =
+            Frame::make(tableOf({{"trend", {5, 6}}, {"extract", {7, 8}}}), {}, {}, {}, {});
+        QCOMPARE(cells(named, "trend + extract"), std::string("12 14"));
+    }
+
+    void partsOfADate_data() {
+        QTest::addColumn<QString>("expression");
+        QTest::addColumn<QString>("expected");
+        const auto row = [](const char* expression, const char* expected) {
+            QTest::newRow(expression) << expression << expected;
+        };
+        // 2015-12-31 (a Thursday), 2016-01-01 (of week 53), 2018-12-31 (of week 1), 1969-03-01.
+        row("extract(year from time)", "2015 2016 2018 1969 _");
+        row("extract(quarter from time)", "4 1 4 1 _");
+        row("EXTRACT(Month FROM time)", "12 1 12 3 _");
+        row("extract(week from time)", "53 53 1 9 _");
+        row("extract(day from time)", "31 1 31 1 _");
+        row("extract(month from time) = 12", "1 0 1 0 _");
+    }
+
+    void partsOfADate() {
+        QFETCH(QString, expression);
+        QFETCH(QString, expected);
+        const Frame frame = test::frameOf(seriesOf(
+            {days(2015, 12, 31), days(2016, 1, 1), days(2018, 12, 31), days(1969, 3, 1), kNone},
+            true));
+        QCOMPARE(QString::fromStdString(cells(frame, expression.toStdString())), expected);
+    }
+
+    void partsOfWhatIsNoDateAreRefused() {
+        const Frame dates = test::frameOf(seriesOf({days(2015, 12, 31)}, true));
+        QVERIFY(cells(dates, "extract(century from time)").find("no part of a date") !=
+                std::string::npos);
+        QVERIFY(cells(dates, "extract(year from x)").find("name of a date") != std::string::npos);
+        QVERIFY(cells(dates, "extract(year from x + 1)").starts_with("refused"));
+        QVERIFY(cells(dates, "extract(year from)").starts_with("refused"));
+        QVERIFY(cells(dates, "extract(year of time)").starts_with("refused"));
     }
 
     void saysWhyALagIsMissing() {

@@ -11,11 +11,14 @@
 #include "core/report/results_table.h"
 #include "core/report/writers/latex_text.h"
 #include "core/report/writers/writer.h"
+#include "core/study/sources.h"
 #include "tests/core/fixtures.h"
 
 #include <pugixml.hpp>
 #include <zip.h>
 
+#include <QFile>
+#include <QRegularExpression>
 #include <QTest>
 
 #include <map>
@@ -736,6 +739,47 @@ class ReportTest : public QObject {
         }
         QVERIFY(ink > 1500);
         QCOMPARE(margin, std::size_t{0});
+    }
+
+    /// What the demo’s report says, to the letter. RAPPORTO_WRITE_GOLDEN=1 writes it anew: then
+    /// read the difference before it is committed.
+    void theDemosReportStaysAsItIs_data() {
+        QTest::addColumn<QString>("ending");
+        for (const char* ending : {".md", ".tex", ".csv"}) {
+            QTest::newRow(ending) << ending;
+        }
+    }
+
+    void theDemosReportStaysAsItIs() {
+        QFETCH(QString, ending);
+        const std::string folder = RAPPORTO_SOURCE_DIR "/demo";
+        const auto study = readStudyFile(folder + "/calvessa.rapporto");
+        QVERIFY(study);
+        const auto sources = readSources(*study, folder, false, Job());
+        QVERIFY(sources);
+        const Frame frame = makeFrame(*study, *sources);
+        std::vector<Answer> all;
+        all.reserve(study->questions.size());
+        AnswersById byId;
+        for (const Question& q : study->questions) {
+            all.push_back(answerQuestion(*study, frame, q, Job()));
+            byId[q.id] = &all.back();
+        }
+        const auto written = findReportWriter(ending.toStdString())
+                                 ->write(reportPages(*study, byId, &frame), "report");
+        QVERIFY(written);
+        QFile file(QString(RAPPORTO_SOURCE_DIR "/tests/golden/report%1").arg(ending));
+        if (qEnvironmentVariableIsSet("RAPPORTO_WRITE_GOLDEN")) {
+            QVERIFY(file.open(QIODevice::WriteOnly));
+            file.write(QByteArray::fromStdString(written->bytes));
+            return;
+        }
+        QVERIFY2(file.open(QIODevice::ReadOnly), qPrintable(file.fileName()));
+        const QList<QByteArray> expected = file.readAll().split('\n');
+        const QList<QByteArray> got = QByteArray::fromStdString(written->bytes).split('\n');
+        for (qsizetype line = 0; line < std::max(expected.size(), got.size()); ++line) {
+            QCOMPARE(got.value(line), expected.value(line));
+        }
     }
 
     void anEmptyReportIsAPage() {
