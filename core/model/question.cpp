@@ -118,11 +118,11 @@ bool Question::sameAs(const Question& o) const {
            without == o.without && allChecks == o.allChecks && checks == o.checks &&
            unbuilt == o.unbuilt && variables == o.variables && holding == o.holding &&
            effects == o.effects && predict == o.predict && hypotheses == o.hypotheses &&
-           decisions == o.decisions && chosen == o.chosen && endogenous == o.endogenous &&
-           instruments == o.instruments && fixedEffects == o.fixedEffects &&
-           ownSlopes == o.ownSlopes && offset == o.offset && exposure == o.exposure &&
-           settings == o.settings && coefficient == o.coefficient && sides == o.sides &&
-           listwise == o.listwise && trace == o.trace && raw == o.raw;
+           leftOut == o.leftOut && decisions == o.decisions && chosen == o.chosen &&
+           endogenous == o.endogenous && instruments == o.instruments &&
+           fixedEffects == o.fixedEffects && ownSlopes == o.ownSlopes && offset == o.offset &&
+           exposure == o.exposure && settings == o.settings && coefficient == o.coefficient &&
+           sides == o.sides && listwise == o.listwise && trace == o.trace && raw == o.raw;
 }
 
 }  // namespace rapporto

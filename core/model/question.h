@@ -133,6 +133,16 @@ struct EffectRequest {
     friend bool operator==(const EffectRequest&, const EffectRequest&) = default;
 };
 
+/// How strong a cause left out would have to be: of one effect, by multiples of terms that are in.
+struct LeftOutRequest {
+    std::string of;
+    std::vector<Term> benchmarks;
+    std::vector<double> multiples = {1.0, 2.0, 3.0};
+    double r2MaxFactor = 1.3;
+
+    friend bool operator==(const LeftOutRequest&, const LeftOutRequest&) = default;
+};
+
 /// One stated analysis. What this version cannot compute is kept in `raw` and named in `unbuilt`.
 struct Question {
     std::string id;
@@ -162,8 +172,9 @@ struct Question {
     std::vector<EffectRequest> effects;
     std::vector<PredictRequest> predict;
     std::vector<std::string> hypotheses;  ///< Statements about the effects, as typed.
-    std::vector<Decision> decisions;      ///< On checks that do not come out fine.
-    std::optional<TermChoice> chosen;     ///< Absent: the terms were not chosen by the data.
+    std::optional<LeftOutRequest> leftOut;
+    std::vector<Decision> decisions;   ///< On checks that do not come out fine.
+    std::optional<TermChoice> chosen;  ///< Absent: the terms were not chosen by the data.
 
     // Of kind correlate.
     std::vector<std::string> variables;  ///< Expressions.

@@ -1,5 +1,6 @@
 // Items of the report that tell what was asked beside the fit: predictions, statements, effects.
 #include "core/base/format.h"
+#include "core/report/left_out_wording.h"
 #include "core/report/report_items.h"
 #include "core/report/request_wording.h"
 #include "core/report/results_table.h"
@@ -252,6 +253,44 @@ void addTurningPoints(const ItemInput& in) {
             for (const TurningPoint& point : a->turningPoints) {
                 sayPlainly(in.sheet, {turningReading(*a, point)});
             }
+        }
+    }
+}
+
+void addLeftOut(const ItemInput& in) {
+    for (const Answer* a : in.answers) {
+        if (!a->leftOut) {
+            in.sheet.put(Kind::Note, questionTitle(*a) +
+                                         ": what may be left out is not asked. Choose an effect "
+                                         "under Model and ask it there.");
+            continue;
+        }
+        if (!*a->leftOut) {
+            refusedPart(in.sheet, *a, a->leftOut->error());
+            continue;
+        }
+        const LeftOut& found = **a->leftOut;
+        if (!found.bounds.empty()) {
+            in.sheet.tableCaption("What a cause left out would do to the effect of " + found.of +
+                                  " in " + questionTitle(*a));
+            ReportBlock block = tableOf({"as strong as", "times", "share of " + found.of,
+                                         "share of the outcome", in.sheet.word("effect"),
+                                         levelText(a->alpha) + " " + in.sheet.word("interval")});
+            for (const LeftOutBound& b : found.bounds) {
+                block.cells.push_back(
+                    {b.benchmark, Cell(shortNumber(b.multiple, 3), b.multiple),
+                     Cell(fixedNumber(b.withTerm, 3, true), b.withTerm),
+                     b.withOutcome > 0.0 ? Cell(fixedNumber(b.withOutcome, 3, true), b.withOutcome)
+                                         : Cell("–"),
+                     b.estimate ? sized(*b.estimate, found.se) : Cell("–"),
+                     b.low ? Cell(intervalText(*b.low, *b.high, found.se)) : Cell(b.why)});
+            }
+            in.sheet.add(std::move(block));
+            in.sheet.put(Kind::Note,
+                         "Shares of what the other terms leave; Cinelli & Hazlett (2020).", "note");
+        }
+        for (const std::string& words : leftOutReading(*a)) {
+            in.sheet.put(Kind::Paragraph, words.starts_with("~") ? words.substr(1) : words);
         }
     }
 }

@@ -38,6 +38,8 @@ std::span<const ReportItemKind> allReportItems() {
                        kQuestions, &addEffects},
         ReportItemKind{"turning-points", "turning points", "where an effect changes its sign",
                        kQuestions, &addTurningPoints},
+        ReportItemKind{"left-out", "what may be left out",
+                       "how strong a cause left out would have to be", kQuestions, &addLeftOut},
         ReportItemKind{"checks", "checks", "what was looked at and what stands", kQuestions,
                        &addChecks},
         ReportItemKind{"assumptions", "assumptions", "their evidence and what was done", kQuestions,

@@ -59,6 +59,7 @@ void addPredictions(const ItemInput& in);
 void addHypotheses(const ItemInput& in);
 void addEffects(const ItemInput& in);
 void addTurningPoints(const ItemInput& in);
+void addLeftOut(const ItemInput& in);
 void addPicture(const ItemInput& in);
 void addFigure(const ItemInput& in);
 

@@ -14,6 +14,7 @@
 #include "core/paths/trace_kind.h"
 #include "core/report/assumptions.h"
 #include "core/report/cause_reading.h"
+#include "core/report/left_out_wording.h"
 #include "core/report/request_wording.h"
 #include "core/report/term_choice_picture.h"
 
@@ -333,6 +334,12 @@ std::vector<std::string> effectReading(const Answer& answer, std::size_t coeffic
         }
     } else {
         out.emplace_back("The fit is perfect, so there is no standard error and no p.");
+    }
+    if (answer.question.leftOut &&
+        (!answer.leftOut || !*answer.leftOut || (*answer.leftOut)->of == c.term)) {
+        for (std::string& words : leftOutReading(answer)) {
+            out.push_back(std::move(words));
+        }
     }
     if (c.designEffect) {
         out.push_back("Drawn as they were, the rows tell this effect with **" +

@@ -3,6 +3,7 @@
 #include "core/checks/check.h"
 #include "core/describe/correlation.h"
 #include "core/model/hypothesis.h"
+#include "core/model/left_out.h"
 #include "core/model/prediction.h"
 #include "core/study/study.h"
 
@@ -34,6 +35,7 @@ struct Answer {
     std::vector<Result<std::vector<MarginalEffect>>> effects;  ///< As `question.effects`.
     std::vector<Result<HypothesisTest>> hypotheses;            ///< As `question.hypotheses`.
     std::vector<TurningPoint> turningPoints;
+    std::optional<Result<LeftOut>> leftOut;  ///< Where it was asked.
     /// Mistakes of this program that took a part of the answer away, with the part’s name.
     std::vector<std::string> faults;
     bool fromMoments = false;  ///< No rows were at hand: `fit` tells nothing by row.

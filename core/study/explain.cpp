@@ -160,8 +160,15 @@ Result<std::vector<MarginalEffect>> effectsOf(const Answer& answer, const Frame&
 }
 
 /// Predictions, effects and hypotheses that the question asks for, each behind its own border.
-void answerRequests(Answer& answer, const Frame& frame, const Design& design, const Fit& fit) {
+void answerRequests(Answer& answer, const Study& study, const Frame& frame, const Design& design,
+                    const Fit& fit) {
     const Question& q = answer.question;
+    if (q.leftOut) {
+        answer.leftOut = guarded("what may be left out", [&] {
+            return leftOut(design, fit, *q.leftOut, study.sets, answer.alpha);
+        });
+        noteFault(answer, *answer.leftOut);
+    }
     const auto map =
         guarded("what is asked beside the fit", [&] { return ScenarioMap::make(frame, design); });
     noteFault(answer, map);
@@ -472,7 +479,7 @@ Result<void> answerExplain(Answer& answer, const Study& study, const Frame& fram
     }
     const auto design = std::make_shared<const Design>(std::move(found->design));
     const auto fit = std::make_shared<const Fit>(std::move(found->fit));
-    answerRequests(answer, frame, *design, *fit);
+    answerRequests(answer, study, frame, *design, *fit);
     answer.design = design;
     answer.fit = fit;
     CheckRun run{frame, answer.question, *design, *fit, answer.alpha};

@@ -517,15 +517,43 @@ void readDecisions(JsonReader& in, Question& q) {
     }
 }
 
+/// ‘left_out’: of which effect, by which benchmarks.
+void readLeftOut(JsonReader& in, Question& q) {
+    if (!in.has("left_out")) {
+        return;
+    }
+    JsonReader asked(in.at("left_out"), "left_out");
+    LeftOutRequest request;
+    request.of = asked.text("of");
+    if (request.of.empty()) {
+        asked.fault("‘of’ names the effect that is asked for");
+    }
+    readTerms(asked, request.benchmarks, "benchmarks", false);
+    if (asked.has("multiples")) {
+        request.multiples.clear();
+        for (const Json* one : asked.list("multiples", most::kRequests)) {
+            if (one->is_number() && one->get<double>() > 0.0 && one->get<double>() < 1e6) {
+                request.multiples.push_back(one->get<double>());
+            } else {
+                asked.fault("‘multiples’ are numbers above 0");
+            }
+        }
+    }
+    request.r2MaxFactor = asked.number("r2_max_factor", request.r2MaxFactor);
+    if (!(request.r2MaxFactor >= 1.0 && request.r2MaxFactor <= 100.0)) {
+        asked.fault("‘r2_max_factor’ is a number from 1 to 100");
+    }
+    in.close(asked);
+    q.leftOut = std::move(request);
+}
+
 /// The parts of a question that explains an outcome.
 void refuseToCome(JsonReader& in) {
     if (in.has("missing")) {
         notBuilt(in, "ways with missing answers (‘missing’) are");
     }
-    for (const char* key : {"left_out", "complete_by"}) {
-        if (in.has(key)) {
-            notBuilt(in, std::string("‘") + key + "’ is");
-        }
+    if (in.has("complete_by")) {
+        notBuilt(in, "‘complete_by’ is");
     }
 }
 
@@ -550,6 +578,7 @@ void readExplain(JsonReader& in, Question& q) {
     q.outcome = in.text("outcome");
     readTerms(in, q.terms, "terms", false);
     readTerms(in, q.terms, "muted", true);
+    readLeftOut(in, q);
     readTerms(in, q.endogenous, "endogenous", false);
     readTerms(in, q.instruments, "instruments", false);
     q.fixedEffects = in.texts("fixed_effects");

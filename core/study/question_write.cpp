@@ -218,6 +218,21 @@ Json chosenJson(const Question& q) {
     return json;
 }
 
+Json leftOutJson(const Question& q) {
+    if (!q.leftOut) {
+        return {};
+    }
+    const LeftOutRequest usual;
+    Json json{{"of", q.leftOut->of}, {"benchmarks", termsJson(q.leftOut->benchmarks)}};
+    if (q.leftOut->multiples != usual.multiples) {
+        json["multiples"] = q.leftOut->multiples;
+    }
+    if (q.leftOut->r2MaxFactor != usual.r2MaxFactor) {
+        json["r2_max_factor"] = q.leftOut->r2MaxFactor;
+    }
+    return json;
+}
+
 }  // namespace
 
 void writeErrors(JsonWriter& out, const Question& q) {
@@ -263,6 +278,7 @@ void writeExplain(JsonWriter& out, const Question& q) {
     out.put("effects", effectsJson(q), Json::array());
     out.put("predict", predictJson(q), Json::array());
     out.put("hypotheses", q.hypotheses, Json::array());
+    out.put("left_out", leftOutJson(q), Json());
     out.put("chosen", chosenJson(q), Json());
 }
 

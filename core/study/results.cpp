@@ -458,6 +458,46 @@ Json correlationsJson(const CorrelationTable& t) {
     return json;
 }
 
+Json leftOutJson(const Result<LeftOut>& found) {
+    if (!found) {
+        return Json{{"message", found.error().text()}};
+    }
+    Json bounds = Json::array();
+    for (const LeftOutBound& b : found->bounds) {
+        bounds.push_back(Json{{"benchmark", b.benchmark},
+                              {"multiple", number(b.multiple)},
+                              {"r2_with_term", number(b.withTerm)},
+                              {"r2_with_outcome", number(b.withOutcome)},
+                              {"estimate", number(b.estimate)},
+                              {"se", number(b.se)},
+                              {"low", number(b.low)},
+                              {"high", number(b.high)}});
+        if (!b.why.empty()) {
+            bounds.back()["message"] = b.why;
+        }
+    }
+    Json json{{"of", found->of},
+              {"estimate", number(found->estimate)},
+              {"se", number(found->se)},
+              {"df", number(found->df)},
+              {"partial_r2", number(found->partialR2)},
+              {"robustness_value", number(found->robustness)},
+              {"robustness_value_alpha", number(found->robustnessAlpha)},
+              {"bounds", std::move(bounds)},
+              {"stability", Json()},
+              {"e_value", Json()}};
+    if (found->stability) {
+        json["stability"] = Json{{"r2_max", number(found->stability->r2Max)},
+                                 {"delta", number(found->stability->delta)},
+                                 {"estimate_at_one", number(found->stability->atOne)}};
+    }
+    if (found->eValue) {
+        json["e_value"] = Json{{"estimate", number(found->eValue->estimate)},
+                               {"interval", number(found->eValue->interval)}};
+    }
+    return json;
+}
+
 }  // namespace
 
 void explainResults(Json& one, const Answer& a) {
@@ -511,6 +551,9 @@ void explainResults(Json& one, const Answer& a) {
     }
     if (!a.question.effects.empty()) {
         one["effects"] = effects(a);
+    }
+    if (a.leftOut) {
+        one["left_out"] = leftOutJson(*a.leftOut);
     }
     if (!a.question.hypotheses.empty()) {
         one["hypotheses"] = hypotheses(a);

@@ -99,6 +99,16 @@ void eachAskedName(Question& q, F visit) {
     for (CheckRequest& check : q.checks) {
         visit(check.by);
     }
+    if (q.leftOut) {
+        visit(q.leftOut->of);
+        for (Term& benchmark : q.leftOut->benchmarks) {
+            for (std::string& part : benchmark.parts) {
+                if (benchmark.kind != Term::Kind::Set) {
+                    visit(part);
+                }
+            }
+        }
+    }
     eachNodeName(q.trace, visit);
 }
 

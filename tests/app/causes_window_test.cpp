@@ -2,6 +2,7 @@
 #include "app/shell/theme.h"
 #include "app/stages/checks/checks_stage.h"
 #include "app/stages/model/first_stage_page.h"
+#include "app/stages/model/model_stage.h"
 #include "core/model/panel.h"
 #include "core/report/wording.h"
 #include "tests/app/window_driver.h"
@@ -45,6 +46,49 @@ class CausesWindowTest : public WindowDriver {
     void init() { openDemo(); }
 
     void cleanup() { window_.reset(); }
+
+    void whatMayBeLeftOutIsAskedAndSaid() {
+        // Membership’s effect, which is the first one.
+        const auto ask = [this]() -> std::optional<ActionCard> {
+            for (const ActionCard& card : window_->findChild<ModelStage*>()->reading().actions) {
+                if (card.label == "What may be left out") {
+                    return card;
+                }
+            }
+            return std::nullopt;
+        };
+        const auto card = ask();
+        QVERIFY(card.has_value());
+        card->act();
+        window_->settle();
+        const auto& request = session().question()->leftOut;
+        QVERIFY(request && request->of == "member");
+        // Sets and groupings serve, too; the effect itself does not.
+        QVERIFY(request->benchmarks.size() >= 3);
+        const QString all = readingText();
+        QVERIFY2(all.contains("a cause left out would have to explain"), qPrintable(all));
+        QVERIFY(all.contains("twice as strong as irrigated"));
+        QVERIFY(!ask().has_value());  // It is answered here now.
+        const LeftOut& found = **answer().leftOut;
+        QVERIFY(*found.robustnessAlpha > 0.0 && *found.robustnessAlpha < *found.robustness);
+        session().undo();
+        window_->settle();
+        QVERIFY(!session().question()->leftOut && ask().has_value());
+    }
+
+    void aProposalIsTakenWithItsReason() {
+        Question q = *session().question();
+        q.errors = {};
+        session().putQuestion(q, "classical errors");
+        window_->settle();
+        auto* slot = find<QPushButton>("slot:proposed");
+        QCOMPARE(slot->text(), QString("proposed: errors by the survey design"));
+        QVERIFY(slot->toolTip().contains("A design is declared"));
+        QTest::mouseClick(slot, Qt::LeftButton);
+        take("survey");
+        QCOMPARE(session().question()->errors.kind, std::string("survey"));
+        QVERIFY(window_->findChild<QPushButton*>("slot:proposed") == nullptr);
+    }
 
     void membershipIsAskedByWhatMovesIt() {
         const double least = effect("member").estimate;

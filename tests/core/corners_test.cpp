@@ -624,7 +624,7 @@ class CornersTest : public QObject {
         row("variables of explain", R"({"outcome":"b","variables":["x"]})", "variables");
         row("outcome of relate", R"({"kind":"correlate","variables":["x","y"],"outcome":"b"})",
             "outcome");
-        row("to come", R"({"outcome":"b","left_out":{"of":"x"}})", "not built");
+        row("to come", R"({"outcome":"b","missing":"imputed"})", "not built");
     }
 
     void keysWithoutUseAreRefused() {

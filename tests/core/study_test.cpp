@@ -107,7 +107,7 @@ class StudyTest : public QObject {
         row("form",
             R"({"id":"q1","outcome":"y","estimator":{"method":"negative-binomial","form":3}})",
             ErrorCode::BadSetting);
-        row("left out", R"({"id":"q1","outcome":"y","terms":["x"],"left_out":{"of":"x"}})",
+        row("missing answers", R"({"id":"q1","outcome":"y","terms":["x"],"missing":"imputed"})",
             ErrorCode::NotBuilt);
         row("coefficient",
             R"({"id":"q1","kind":"correlate","variables":["x","y"],"coefficient":"rho"})",

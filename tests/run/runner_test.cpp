@@ -205,7 +205,7 @@ class RunnerTest : public QObject {
         write(
             place_.filePath("s.rapporto"),
             study(
-                R"({"id":"a","outcome":"y","terms":["x"]},{"id":"b","outcome":"y","terms":["x"],"left_out":{"of":"x"}})"));
+                R"({"id":"a","outcome":"y","terms":["x"]},{"id":"b","outcome":"y","terms":["x"],"missing":"imputed"})"));
         const Outcome o = run({place_.filePath("s.rapporto"), "--out", place_.filePath("r.json")});
         QCOMPARE(o.exit, 3);
         QVERIFY(o.errors.contains("not built yet"));

@@ -545,6 +545,7 @@ ReadingContent ModelStage::reading() const {
     }
     content.paragraphs << "<hr>" << richText(answerReading(*answer));
     content.actionsTitle = tr("What you can do");
+    addLeftOutAction(content, *answer);
     content.actions.push_back({tr("Try a variant"),
                                tr("the same question, to be changed beside this one"),
                                [this] { session_.startVariant(); }});
@@ -579,6 +580,46 @@ ReadingContent ModelStage::reading() const {
              QApplication::clipboard()->setText(table);
          }});
     return content;
+}
+
+void ModelStage::addLeftOutAction(ReadingContent& content, const Answer& answer) const {
+    const auto& all = answer.fit->coefficients;
+    if (selected_ < 0 || selected_ >= static_cast<int>(all.size())) {
+        return;
+    }
+    const Coefficient& c = all[static_cast<std::size_t>(selected_)];
+    const Question& q = answer.question;
+    const bool counts = answer.fit->likelihood && answer.fit->likelihood->outcome == "count";
+    const bool linear = !answer.fit->likelihood && !answer.fit->quantile && !answer.fit->robust &&
+                        !answer.fit->instrumented && !answer.fit->dynamic && !answer.fit->bent;
+    if (c.designTerm < 0 || !(counts || linear) || answer.fromMoments ||
+        (q.leftOut && q.leftOut->of == c.term)) {
+        return;
+    }
+    Question next = q;
+    LeftOutRequest request;
+    request.of = c.term;
+    // Every other term that is in may serve: as strong as, twice as strong as one of them.
+    for (const Term& term : q.terms) {
+        const auto of = static_cast<std::size_t>(c.designTerm);
+        const bool own =
+            of < answer.design->terms.size() && term.shown() == answer.design->terms[of].name;
+        bool holdsIt = false;
+        for (const TermSet& set : session_.study().sets) {
+            holdsIt = holdsIt || (term.kind == Term::Kind::Set && set.name == term.parts.front() &&
+                                  std::find(set.members.begin(), set.members.end(), c.term) !=
+                                      set.members.end());
+        }
+        if (!term.muted && !own && !holdsIt) {
+            request.benchmarks.push_back(term);
+        }
+    }
+    request.multiples = {1.0, 2.0};
+    next.leftOut = request;
+    content.actions.push_back(
+        {tr("What may be left out"),
+         tr("how strong a cause that is not among the terms would have to be to undo this effect"),
+         [this, next] { session_.putQuestion(next, tr("ask what may be left out")); }});
 }
 
 std::vector<ReportItem> ModelStage::forReport() const {

@@ -57,6 +57,8 @@ class ModelStage : public Stage {
     void showEquation(const Answer& answer);
     void showSplit(const Answer& answer);
     void showStrip(const Answer& answer);
+    /// How strong a cause left out would have to be: asked of the effect that is selected.
+    void addLeftOutAction(ReadingContent& content, const Answer& answer) const;
 
     QButtonGroup* tabs_;
     QButtonGroup* scales_;

@@ -1,0 +1,66 @@
+#pragma once
+
+#include "core/model/fit.h"
+
+#include <optional>
+#include <string>
+#include <vector>
+
+namespace rapporto {
+
+/// What a cause left out would do that is as strong as some multiple of a benchmark.
+struct LeftOutBound {
+    std::string benchmark;
+    double multiple = 1.0;
+    double withTerm = 0.0;     ///< Share of what is left of the term that it would explain.
+    double withOutcome = 0.0;  ///< Share of what is left of the outcome.
+    std::optional<double> estimate;
+    std::optional<double> se;
+    std::optional<double> low;
+    std::optional<double> high;
+    std::string why;  ///< Where there is no bound: what it would need.
+};
+
+/// How the movement of an effect, as terms come in, speaks of what is not among them.
+struct Stability {
+    double r2Max = 1.0;
+    std::optional<double> delta;  ///< How much stronger what is left out would have to be.
+    std::optional<double> atOne;  ///< The effect if it is just as strong.
+};
+
+/// A ratio’s E-value, and that of the end of its interval which is nearer to one.
+struct EValue {
+    double estimate = 1.0;
+    double interval = 1.0;
+};
+
+/// How strong a cause left out would have to be.
+struct LeftOut {
+    std::string of;
+    double estimate = 0.0;
+    double se = 0.0;
+    std::optional<double> df;
+    std::optional<double> partialR2;        ///< t²/(t² + df), of the classical fit.
+    std::optional<double> robustness;       ///< Share on both sides that takes the effect to zero.
+    std::optional<double> robustnessAlpha;  ///< That takes the end of its interval there.
+    std::vector<LeftOutBound> bounds;
+    std::optional<Stability> stability;
+    std::optional<EValue> eValue;  ///< Of rates.
+};
+
+/// Robustness values and bounds by benchmarks of one effect of a linear equation; of a count the
+/// E-value alone. Shares of variance are those of the (weighted) classical fit, after what is held
+/// fixed; intervals use the question’s own errors: the shift by the classical share, the error by
+/// √((1 − R²Y)/(1 − R²D)·df/(df − 1)), t(df − 1) or the law of the clusters.
+///
+/// @param sets  behind the benchmarks’ names.
+/// @return UnknownName (no such term), BadSetting (a grouping of several columns; a benchmark that
+///         is the term itself; a method without one linear equation).
+/// Source: Cinelli & Hazlett (2020), Journal of the Royal Statistical Society B 82; Oster (2019),
+///         Journal of Business & Economic Statistics 37, the root whose bias has the sign of the
+///         movement; VanderWeele & Ding (2017), Annals of Internal Medicine 167.
+[[nodiscard]] Result<LeftOut> leftOut(const Design& design, const Fit& fit,
+                                      const LeftOutRequest& request,
+                                      const std::vector<TermSet>& sets, double alpha);
+
+}  // namespace rapporto

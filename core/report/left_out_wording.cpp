@@ -1,0 +1,80 @@
+#include "core/report/left_out_wording.h"
+
+#include "core/base/format.h"
+
+#include <cmath>
+
+namespace rapporto {
+namespace {
+
+std::string percent(double share) { return shortNumber(100.0 * share, 3) + " %"; }
+
+std::string timesText(double multiple) {
+    return multiple == 1.0   ? "as strong as"
+           : multiple == 2.0 ? "twice as strong as"
+           : multiple == 3.0 ? "three times as strong as"
+                             : shortNumber(multiple, 3) + " times as strong as";
+}
+
+std::string boundText(const LeftOutBound& bound, double se) {
+    const std::string cause = "A cause left out, " + timesText(bound.multiple) + " " +
+                              bound.benchmark + " on both sides, ";
+    if (!bound.estimate) {
+        return cause + "cannot be: " + bound.why + ".";
+    }
+    const int decimals = decimalsFor(se);
+    return cause + "would leave **" + fixedNumber(*bound.estimate, decimals, true) + "** (" +
+           fixedNumber(*bound.low, decimals, true) + " to " +
+           fixedNumber(*bound.high, decimals, true) + ").";
+}
+
+std::string ofRates(const LeftOut& found) {
+    return "To explain the whole ratio of " + found.of +
+           " a cause left out would have to go with it and with the outcome by ratios of **" +
+           shortNumber(found.eValue->estimate, 3) + "** each; to take the interval to one, of **" +
+           shortNumber(found.eValue->interval, 3) + "** each.";
+}
+
+}  // namespace
+
+std::vector<std::string> leftOutReading(const Answer& answer) {
+    std::vector<std::string> out;
+    if (!answer.leftOut) {
+        return out;
+    }
+    if (!*answer.leftOut) {
+        out.push_back("~What may be left out: " + answer.leftOut->error().text());
+        return out;
+    }
+    const LeftOut& found = **answer.leftOut;
+    if (found.eValue) {
+        out.push_back(ofRates(found));
+        return out;
+    }
+    out.push_back("To take the effect of " + found.of +
+                  " to zero, a cause left out would have to explain **" +
+                  percent(*found.robustness) +
+                  "** of what the terms leave both of it and of the outcome" +
+                  (found.robustnessAlpha ? "; to take the end of its interval there, **" +
+                                               percent(*found.robustnessAlpha) + "**"
+                                         : std::string()) +
+                  ".");
+    for (const LeftOutBound& bound : found.bounds) {
+        out.push_back(boundText(bound, found.se));
+    }
+    if (found.stability && found.stability->delta) {
+        std::string text =
+            "As the other terms came in, the effect moved; if what is left out "
+            "moves it as they did, it would have to be **" +
+            shortNumber(*found.stability->delta, 3) +
+            " times** as strong as they to leave no effect";
+        if (found.stability->atOne) {
+            text += ", and just as strong it would leave **" +
+                    fixedNumber(*found.stability->atOne, decimalsFor(found.se), true) + "**";
+        }
+        out.push_back(text + ". That holds only if what is left out is like what is in.");
+    }
+    return out;
+}
+
+}  // namespace rapporto

@@ -1,0 +1,352 @@
+// What may be left out: against refits with the very column that is imagined, closed forms, and the
+// cubic of the stability root.
+#include "core/model/left_out.h"
+
+#include "core/report/left_out_wording.h"
+#include "core/report/report.h"
+#include "core/report/wording.h"
+#include "tests/core/fixtures.h"
+
+#include <QTest>
+
+#include <random>
+
+using namespace rapporto;
+using namespace rapporto::test;
+
+namespace {
+
+constexpr std::size_t kRows = 400;
+
+/// y on d, z1, z2 and a grouping g; d depends on z1 and z2.
+Table table(double unit = 1.0) {
+    std::mt19937 random(11);
+    std::normal_distribution<double> normal;
+    std::vector<double> y(kRows), d(kRows), z1(kRows), z2(kRows), g(kRows), w(kRows), u(kRows);
+    for (std::size_t i = 0; i < kRows; ++i) {
+        z1[i] = normal(random);
+        z2[i] = normal(random);
+        g[i] = static_cast<double>(i % 4);
+        d[i] = 0.5 * z1[i] - 0.3 * z2[i] + 0.2 * g[i] + normal(random);
+        y[i] = unit * (1.0 + 0.4 * d[i] + 0.6 * z1[i] + 0.2 * z2[i] - 0.1 * g[i] + normal(random));
+        w[i] = 0.5 + static_cast<double>(i % 3);
+        u[i] = static_cast<double>(i % 40);
+    }
+    Table t = tableOf({{"y", y}, {"d", d}, {"z1", z1}, {"z2", z2}, {"g", g}, {"w", w}, {"u", u}});
+    t.variables[4].measure = Measure::Groups;
+    t.variables[6].measure = Measure::Groups;
+    return t;
+}
+
+Question asked(const std::vector<std::string>& benchmarks) {
+    Question q = explain("y", {"d", "z1", "z2", "g"});
+    q.allChecks = false;
+    LeftOutRequest request;
+    request.of = "d";
+    for (const std::string& one : benchmarks) {
+        request.benchmarks.push_back(Term::expression(one));
+    }
+    q.leftOut = request;
+    return q;
+}
+
+const LeftOut& found(const Answer& a) { return **a.leftOut; }
+
+/// A column that the terms say nothing of, whose shares of what they leave of d and of y are these:
+/// what is imagined, made. Orthogonal to all columns of the question but d.
+Answer withMade(double ofTerm, double ofOutcome, std::optional<double>* estimate) {
+    const Table t = table();
+    const Answer plain = answer(t, asked({"z1"}));
+    const Design& design = *plain.design;
+    const Eigen::Index place = coefficient(plain, "d")->column;
+    Eigen::MatrixXd others(design.X.rows(), design.X.cols() - 1);
+    for (Eigen::Index c = 0, k = 0; c < design.X.cols(); ++c) {
+        if (c != place) {
+            others.col(k++) = design.X.col(c);
+        }
+    }
+    const auto left = [](const Eigen::VectorXd& v, const Eigen::MatrixXd& x) -> Eigen::VectorXd {
+        return v - x * x.householderQr().solve(v);
+    };
+    const Eigen::VectorXd d = left(design.X.col(place), others).normalized();
+    const Eigen::VectorXd e = left(left(design.y, design.X), others).normalized();
+    // Its part along d has the share of d; of the rest, the share along e is the outcome's.
+    std::mt19937 random(5);
+    std::normal_distribution<double> normal;
+    Eigen::VectorXd noise(design.X.rows());
+    for (double& x : noise) {
+        x = normal(random);
+    }
+    noise = left(noise, design.X);
+    noise = (noise - e * e.dot(noise)).normalized();
+    const Eigen::VectorXd made =
+        std::sqrt(ofTerm) * d +
+        std::sqrt(1.0 - ofTerm) * (std::sqrt(ofOutcome) * e + std::sqrt(1.0 - ofOutcome) * noise);
+    Table more = t;
+    std::vector<double> cells(kRows);
+    for (std::size_t i = 0; i < kRows; ++i) {
+        cells[i] = made(static_cast<Eigen::Index>(i));
+    }
+    more.columns.push_back(Column::ofNumbers("made", cells));
+    Variable variable;
+    variable.name = "made";
+    more.variables.push_back(variable);
+    Question q = explain("y", {"d", "z1", "z2", "g", "made"});
+    q.allChecks = false;
+    const Answer refit = answer(more, q);
+    *estimate = coefficient(refit, "d")->estimate;
+    return refit;
+}
+
+}  // namespace
+
+class LeftOutTest : public QObject {
+    Q_OBJECT
+
+  private slots:
+
+    void valuesFollowFromTAlone() {
+        const Answer a = answer(table(), asked({}));
+        const Coefficient& c = *coefficient(a, "d");
+        const double t = *c.statistic;
+        const double df = a.fit->dfResidual;
+        QVERIFY(near(*found(a).partialR2, t * t / (t * t + df), 1e-12));
+        const double f = std::abs(t) / std::sqrt(df);
+        QVERIFY(near(*found(a).robustness, 0.5 * (std::sqrt(std::pow(f, 4) + 4.0 * f * f) - f * f),
+                     1e-12));
+        // R²Y = R²D = RV takes it to zero.
+        std::optional<double> left;
+        withMade(*found(a).robustness, *found(a).robustness, &left);
+        QVERIFY2(std::abs(*left) < 1e-9, QByteArray::number(*left));
+    }
+
+    void aBoundIsTheRefitWithWhatIsImagined() {
+        const Answer a = answer(table(), asked({"z1", "z2", "g"}));
+        QCOMPARE(found(a).bounds.size(), std::size_t{9});
+        std::size_t made = 0;
+        for (const LeftOutBound& b : found(a).bounds) {
+            if (!b.estimate) {
+                continue;
+            }
+            std::optional<double> refit;
+            const Answer again = withMade(b.withTerm, b.withOutcome, &refit);
+            QVERIFY2(near(*refit, *b.estimate, 1e-9), b.benchmark.c_str());
+            QVERIFY2(near(coefficient(again, "d")->se, *b.se, 1e-9), b.benchmark.c_str());
+            QVERIFY2(near(coefficient(again, "d")->low, *b.low, 1e-9), b.benchmark.c_str());
+            ++made;
+        }
+        QVERIFY(made >= 4);
+    }
+
+    void aBenchmarkBoundsItselfAsStrong() {
+        // One that is as strong as z1 on what is left: its own shares, worked out apart.
+        const Answer a = answer(table(), asked({"z1"}));
+        const auto share = [](const Answer& one, const std::string& term) {
+            const Coefficient& c = *coefficient(one, term);
+            return *c.statistic * *c.statistic /
+                   (*c.statistic * *c.statistic + one.fit->dfResidual);
+        };
+        Question ofD = explain("d", {"z1", "z2", "g"});
+        ofD.allChecks = false;
+        const double withD = share(answer(table(), ofD), "z1");
+        const double withY = share(a, "z1");
+        const LeftOutBound& b = found(a).bounds[0];
+        QVERIFY(near(b.withTerm, withD / (1.0 - withD), 1e-11));
+        const double shared = withD * withD / ((1.0 - withD) * (1.0 - withD));
+        QVERIFY(near(b.withOutcome,
+                     std::pow((1.0 + std::sqrt(shared)) / std::sqrt(1.0 - shared), 2) * withY /
+                         (1.0 - withY),
+                     1e-11));
+    }
+
+    void unitsAndSignsChangeNothing() {
+        const Answer a = answer(table(), asked({"z1", "g"}));
+        const Answer b = answer(table(-0.001), asked({"z1", "g"}));
+        QVERIFY(near(*found(a).robustness, *found(b).robustness, 1e-10));
+        QVERIFY(near(*found(a).robustnessAlpha, *found(b).robustnessAlpha, 1e-10));
+        QVERIFY(near(found(a).stability->delta.value(), found(b).stability->delta.value(), 1e-9));
+        for (std::size_t k = 0; k < found(a).bounds.size(); ++k) {
+            QVERIFY(
+                near(-0.001 * *found(a).bounds[k].estimate, *found(b).bounds[k].estimate, 1e-9));
+        }
+    }
+
+    void ownErrorsCarryTheIntervals() {
+        Question q = asked({"z2"});
+        q.errors.kind = "clustered";
+        q.errors.by = {"u"};
+        const Answer a = answer(table(), q);
+        const Answer plain = answer(table(), asked({"z2"}));
+        const LeftOutBound& own = found(a).bounds[0];
+        const LeftOutBound& classical = found(plain).bounds[0];
+        QVERIFY(near(*own.estimate, *classical.estimate, 1e-12));
+        QVERIFY(near(*own.se / *classical.se, coefficient(a, "d")->se / coefficient(plain, "d")->se,
+                     1e-12));
+        QCOMPARE(found(a).df, std::optional<double>(39.0));
+        // What takes the end of the interval to zero, put back into the bound's own formula.
+        const double rv = *found(a).robustnessAlpha;
+        const double df = a.fit->dfResidual;
+        const double t = *coefficient(plain, "d")->statistic;
+        const double shift = coefficient(plain, "d")->se * std::sqrt(df) * rv / std::sqrt(1.0 - rv);
+        const double se = coefficient(a, "d")->se * std::sqrt(df / (df - 1.0));
+        const double critical = (*own.high - *own.low) / 2.0 / *own.se;
+        QVERIFY(near(std::abs(t) * coefficient(plain, "d")->se - shift, critical * se, 1e-9));
+    }
+
+    void weightsAndWhatIsHeldFixed() {
+        Question q = asked({"z1"});
+        q.weightKind = WeightKind::Precision;
+        q.weight = "w";
+        const Answer a = answer(table(), q);
+        const double t = *coefficient(a, "d")->statistic;
+        QVERIFY(near(*found(a).partialR2, t * t / (t * t + a.fit->dfResidual), 1e-11));
+        Question held = asked({"z1"});
+        held.terms.pop_back();
+        held.fixedEffects = {"g"};
+        const Answer b = answer(table(), held);
+        const Answer c = answer(table(), asked({"z1"}));
+        QVERIFY(near(*found(b).robustness, *found(c).robustness, 1e-9));
+        QVERIFY(near(*found(b).bounds[0].estimate, *found(c).bounds[0].estimate, 1e-9));
+    }
+
+    void theStabilityRootSolvesItsEquation() {
+        const Answer a = answer(table(), asked({}));
+        const Stability& s = *found(a).stability;
+        Question alone = explain("y", {"d"});
+        alone.allChecks = false;
+        const Answer first = answer(table(), alone);
+        const double r2 = *a.fit->statistics.rSquared;
+        const double r2First = *first.fit->statistics.rSquared;
+        QVERIFY(near(s.r2Max, std::min(1.0, 1.3 * r2), 1e-12));
+        const double moved = coefficient(first, "d")->estimate - coefficient(a, "d")->estimate;
+        Eigen::VectorXd d = a.design->X.col(coefficient(a, "d")->column);
+        d.array() -= d.mean();
+        const double spreadD = d.squaredNorm();
+        const double tau = std::pow(a.fit->statistics.sigma / coefficient(a, "d")->se, 2);
+        const double spreadY = a.fit->statistics.tss;
+        const auto equation = [&](double delta, double bias) {
+            return delta * (s.r2Max - r2) * spreadY * moved * spreadD +
+                   bias * (delta * (s.r2Max - r2) * spreadY * (spreadD - tau) -
+                           (r2 - r2First) * spreadY * tau - spreadD * tau * moved * moved) +
+                   bias * bias * tau * moved * spreadD * (delta - 2.0) +
+                   bias * bias * bias * (delta - 1.0) * (tau * spreadD - tau * tau);
+        };
+        const double scale = spreadY * spreadD * spreadD;
+        const double b = coefficient(a, "d")->estimate;
+        QVERIFY(std::abs(equation(*s.delta, b)) < 1e-9 * scale);
+        QVERIFY(std::abs(equation(1.0, b - *s.atOne)) < 1e-9 * scale);
+        QVERIFY((b - *s.atOne) * moved >= 0.0);
+    }
+
+    void ofACountTheRatioSpeaks() {
+        Table t = table();
+        std::vector<double> n(kRows);
+        for (std::size_t i = 0; i < kRows; ++i) {
+            n[i] = std::floor(std::exp(0.5 + 0.3 * t.columns[1].numbers()[i]) + 0.5);
+        }
+        t.columns.push_back(Column::ofNumbers("n", n));
+        Variable variable;
+        variable.name = "n";
+        variable.measure = Measure::Count;
+        t.variables.push_back(variable);
+        Question q = asked({"z1"});
+        q.outcome = "n";
+        q.method = "poisson";
+        const Answer a = answer(t, q);
+        QVERIFY(found(a).eValue && !found(a).robustness && found(a).bounds.empty());
+        const double ratio = std::exp(std::abs(coefficient(a, "d")->estimate));
+        QVERIFY(near(found(a).eValue->estimate, ratio + std::sqrt(ratio * (ratio - 1.0)), 1e-12));
+        QVERIFY(found(a).eValue->interval > 1.0 &&
+                found(a).eValue->interval < found(a).eValue->estimate);
+        QVERIFY(leftOutReading(a)[0].find("ratio") != std::string::npos);
+    }
+
+    void whatCannotBeAskedIsRefusedAlone_data() {
+        QTest::addColumn<QString>("of");
+        QTest::addColumn<QString>("benchmark");
+        QTest::addColumn<QString>("method");
+        QTest::addColumn<QString>("says");
+        QTest::newRow("no term") << "nobody"
+                                 << "z1"
+                                 << "least-squares"
+                                 << "no effect";
+        QTest::newRow("no benchmark") << "d"
+                                      << "nobody"
+                                      << "least-squares"
+                                      << "no term";
+        QTest::newRow("itself") << "d"
+                                << "d"
+                                << "least-squares"
+                                << "holds the effect";
+        QTest::newRow("quantiles") << "d"
+                                   << "z1"
+                                   << "quantile"
+                                   << "one linear equation";
+        QTest::newRow("robust") << "d"
+                                << "z1"
+                                << "huber"
+                                << "one linear equation";
+    }
+
+    void whatCannotBeAskedIsRefusedAlone() {
+        QFETCH(QString, of);
+        QFETCH(QString, benchmark);
+        QFETCH(QString, method);
+        QFETCH(QString, says);
+        Question q = asked({benchmark.toStdString()});
+        q.leftOut->of = of.toStdString();
+        q.method = method.toStdString();
+        if (method == "quantile") {
+            q.settings.at = {0.5};
+        }
+        const Answer a = answer(table(), q);
+        QVERIFY(a.fit != nullptr);  // The rest is answered.
+        QVERIFY(a.leftOut && !*a.leftOut);
+        QVERIFY2(a.leftOut->error().text().find(says.toStdString()) != std::string::npos,
+                 a.leftOut->error().text().c_str());
+        const auto json = resultsJson(Study{}, {a})["answers"][0]["left_out"];
+        QVERIFY(json.contains("message"));
+    }
+
+    void whatIsAskedGoesThroughTheStudyFile() {
+        Study study;
+        study.source.file = "a.csv";
+        Question q = asked({"z1"});
+        q.id = "q1";
+        q.leftOut->benchmarks.push_back({Term::Kind::Set, {"controls"}, false});
+        q.leftOut->multiples = {1.0, 5.0};
+        q.leftOut->r2MaxFactor = 2.0;
+        study.questions = {q};
+        const auto again = readStudyText(studyText(study));
+        QVERIFY2(again, again ? "" : again.error().text().c_str());
+        QVERIFY(again->questions[0].leftOut == q.leftOut);
+        QVERIFY(!again->questions[0].unbuilt);
+    }
+
+    void itIsSaidInWordsInResultsAndReport() {
+        const Answer a = answer(table(), asked({"z1", "g"}));
+        const auto json = resultsJson(Study{}, {a})["answers"][0]["left_out"];
+        QCOMPARE(json["bounds"].size(), std::size_t{6});
+        QCOMPARE(json["robustness_value"].get<double>(), *found(a).robustness);
+        QVERIFY(json["e_value"].is_null() && json["stability"]["delta"].is_number());
+        std::string all;
+        for (std::size_t k = 0; k < a.fit->coefficients.size(); ++k) {
+            const bool own = a.fit->coefficients[k].term == "d";
+            std::string words;
+            for (const std::string& one : effectReading(a, k)) {
+                words += one;
+            }
+            QCOMPARE(words.find("a cause left out") != std::string::npos, own);
+        }
+        Study study;
+        study.questions = {a.question};
+        study.report = {ReportItem("left-out", {"q1"})};
+        const auto blocks = buildReport(study, {{"q1", &a}});
+        QVERIFY(std::any_of(blocks.begin(), blocks.end(), [](const ReportBlock& block) {
+            return block.kind == ReportBlock::Kind::Table && block.cells.size() == 7;
+        }));
+    }
+};
+
+QTEST_APPLESS_MAIN(LeftOutTest)
+#include "left_out_test.moc"
