@@ -28,6 +28,16 @@ std::string boundText(const LeftOutBound& bound, double se) {
            fixedNumber(*bound.high, decimals, true) + ").";
 }
 
+/// What takes the end of the interval to zero.
+std::string endText(const LeftOut& found) {
+    if (!found.robustnessAlpha) {
+        return {};
+    }
+    return *found.robustnessAlpha == 0.0 ? "; its interval holds zero as it is"
+                                         : "; to take the end of its interval there, **" +
+                                               percent(*found.robustnessAlpha) + "**";
+}
+
 std::string ofRates(const LeftOut& found) {
     return "To explain the whole ratio of " + found.of +
            " a cause left out would have to go with it and with the outcome by ratios of **" +
@@ -51,14 +61,10 @@ std::vector<std::string> leftOutReading(const Answer& answer) {
         out.push_back(ofRates(found));
         return out;
     }
-    out.push_back("To take the effect of " + found.of +
-                  " to zero, a cause left out would have to explain **" +
-                  percent(*found.robustness) +
-                  "** of what the terms leave both of it and of the outcome" +
-                  (found.robustnessAlpha ? "; to take the end of its interval there, **" +
-                                               percent(*found.robustnessAlpha) + "**"
-                                         : std::string()) +
-                  ".");
+    out.push_back(
+        "To take the effect of " + found.of +
+        " to zero, a cause left out would have to explain **" + percent(*found.robustness) +
+        "** of what the terms leave both of it and of the outcome" + endText(found) + ".");
     for (const LeftOutBound& bound : found.bounds) {
         out.push_back(boundText(bound, found.se));
     }

@@ -323,6 +323,16 @@ class LeftOutTest : public QObject {
         QVERIFY(!again->questions[0].unbuilt);
     }
 
+    void anIntervalThatHoldsZeroNeedsNothing() {
+        Question q = asked({});
+        q.leftOut->of = "z2";
+        q.where = "u < 2";
+        const Answer a = answer(table(), q);
+        QVERIFY(coefficient(a, "z2")->low < 0.0 && coefficient(a, "z2")->high > 0.0);
+        QCOMPARE(found(a).robustnessAlpha, std::optional(0.0));
+        QVERIFY(leftOutReading(a)[0].find("holds zero as it is") != std::string::npos);
+    }
+
     void itIsSaidInWordsInResultsAndReport() {
         const Answer a = answer(table(), asked({"z1", "g"}));
         const auto json = resultsJson(Study{}, {a})["answers"][0]["left_out"];
