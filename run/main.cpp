@@ -2,6 +2,7 @@
 #include "core/base/disk.h"
 #include "core/base/format.h"
 #include "core/base/parallel.h"
+#include "core/report/codebook.h"
 #include "core/report/replication.h"
 #include "core/report/report.h"
 #include "core/report/writers/writer.h"
@@ -30,6 +31,7 @@ struct Call {
     std::vector<std::string> questions;
     std::string out;
     std::string report;
+    std::string codebook;
     std::string replication;  ///< Folder to write.
     std::string verify;       ///< Folder to look at.
     std::string against;      ///< Results of another run.
@@ -39,6 +41,12 @@ struct Call {
     bool acceptChanged = false;
     bool anywhere = false;
 };
+
+/// Something is to be written that needs answers.
+bool asksForAnswers(const Call& call) {
+    return !call.out.empty() || !call.report.empty() || !call.replication.empty() ||
+           !call.against.empty();
+}
 
 constexpr std::size_t kLongestLine = 2000;
 constexpr std::size_t kMostThreads = 1024;
@@ -84,36 +92,34 @@ Result<void> write(const std::string& path, const std::string& text) {
 
 /// Refuses to write over what the call reads, and two things into one file.
 Result<void> mayWrite(const Call& call, const Study& study) {
-    for (const std::string& out : {call.out, call.report}) {
-        if (auto may = out.empty() ? Result<void>() : mayWriteTo(out, study, call.study); !may) {
+    std::vector<std::string> taken;
+    for (const std::string& out : {call.out, call.report, call.codebook}) {
+        if (out.empty()) {
+            continue;
+        }
+        if (auto may = mayWriteTo(out, study, call.study); !may) {
             return may;
         }
-    }
-    if (!call.out.empty() && !call.report.empty() && sameFile(call.out, call.report)) {
-        return refuse(ErrorCode::File, "results and report cannot be written into one file",
-                      call.out, "Choose two names.");
+        for (const std::string& other : taken) {
+            if (sameFile(out, other)) {
+                return refuse(ErrorCode::File,
+                              "results, report and codebook cannot be written into one file", out,
+                              "Choose a name for each.");
+            }
+        }
+        taken.push_back(out);
     }
     return {};
 }
 
-/// The report, and what it needs beside it; nothing that the study reads is written over.
-Result<void> writeReport(const Call& call, const Study& study, const ReportWriter& writer,
+/// The report or codebook, and what it needs beside it; nothing that the study reads is written
+/// over.
+Result<void> writeReport(const Call& call, const Study& study, const std::string& to,
                          const ReportPages& pages) {
-    const std::filesystem::path path(call.report);
-    const auto made = writer.write(pages, path.stem().string());
-    if (!made) {
-        return tl::make_unexpected(made.error());
-    }
-    for (const ReportFile& file : made->beside) {
-        const std::string beside = (path.parent_path() / file.name).string();
-        if (auto may = mayWriteTo(beside, study, call.study); !may) {
-            return may;
-        }
-        if (auto done = write(beside, file.bytes); !done) {
-            return done;
-        }
-    }
-    return write(call.report, made->bytes);
+    return saveReport(pages, to, [&](const std::string& path, const std::string& bytes) {
+        auto may = mayWriteTo(path, study, call.study);
+        return may ? write(path, bytes) : may;
+    });
 }
 
 void noteUnknownKeys(const Study& study) {
@@ -183,13 +189,10 @@ int run(const Call& call) {
             return unusable("the study has no question ‘" + id + "’");
         }
     }
-    const ReportWriter* writer =
-        call.report.empty()
-            ? nullptr
-            : findReportWriter(std::filesystem::path(call.report).extension().string());
-    if (!call.report.empty() && writer == nullptr) {
-        return unusable("a report cannot be written as ‘" + call.report + "’: use one of " +
-                        reportEndings());
+    for (const std::string& out : {call.report, call.codebook}) {
+        if (auto known = out.empty() ? Result<void>() : knownEnding(out); !known) {
+            return unusable(known.error().text());
+        }
     }
     const Job job;
     const std::string directory = std::filesystem::absolute(call.study).parent_path().string();
@@ -212,11 +215,13 @@ int run(const Call& call) {
     answers.reserve(study->questions.size());  // What is built below points into it.
     AnswersById byId;
     bool refused = false;
+    // A codebook alone needs no answers.
+    const bool answering = call.codebook.empty() || asksForAnswers(call) || !call.questions.empty();
     const bool terminal = isatty(STDERR_FILENO) != 0;
     for (const Question& question : study->questions) {
-        const bool wanted = call.questions.empty() ||
-                            std::find(call.questions.begin(), call.questions.end(), question.id) !=
-                                call.questions.end();
+        const bool wanted = answering && (call.questions.empty() ||
+                                          std::find(call.questions.begin(), call.questions.end(),
+                                                    question.id) != call.questions.end());
         if (!wanted) {
             continue;
         }
@@ -231,21 +236,28 @@ int run(const Call& call) {
         std::cerr << "\r\033[K";
     }
     const std::string results = prettyJson(resultsJson(*study, answers));
-    const bool asked = !call.report.empty() || !call.replication.empty() || !call.against.empty();
+    const bool asked = asksForAnswers(call) || !call.codebook.empty();
     auto written = !call.out.empty() ? write(call.out, results)
                    : !asked          ? pour(dup(STDOUT_FILENO), "standard output", results)
                                      : Result<void>();
     if (!written) {
         return unusable("the results are lost: " + written.error().text());
     }
-    if (writer != nullptr) {
-        written = writeReport(call, *study, *writer, reportPages(*study, byId, &frame));
+    if (!call.report.empty()) {
+        written = writeReport(call, *study, call.report, reportPages(*study, byId, &frame));
         if (!written) {
             return unusable("the report is lost: " + written.error().text());
         }
     }
+    if (!call.codebook.empty()) {
+        written = writeReport(call, *study, call.codebook,
+                              codebookPages(study->title, frame, dressOf(study->reportStyle)));
+        if (!written) {
+            return unusable("the codebook is lost: " + written.error().text());
+        }
+    }
     if (!call.replication.empty()) {
-        written = writeReplication(*study, directory, *sources, frame, answers, call.replication,
+        written = writeReplication({*study, directory, *sources, frame, answers}, call.replication,
                                    {!call.withoutData, RAPPORTO_VERSION});
         if (!written) {
             return unusable("the replication folder is not whole: " + written.error().text());
@@ -292,6 +304,8 @@ int main(int argc, char** argv) {
     app.add_option("--out", call.out, "write the results here (default: standard output)");
     app.add_option("--report", call.report,
                    "write a report here; its type follows the ending: " + reportEndings());
+    app.add_option("--codebook", call.codebook,
+                   "write what is known of each variable here, as --report does");
     app.add_option("--replication", call.replication,
                    "write a folder from which all of it can be computed again");
     app.add_flag("--without-data", call.withoutData,

@@ -27,13 +27,6 @@
 namespace rapporto::app {
 namespace {
 
-void widen(double v, double& low, double& high) {
-    if (std::isfinite(v)) {
-        low = std::min(low, v);
-        high = std::max(high, v);
-    }
-}
-
 /// Widths that journals print figures in, in millimetres.
 struct PrintSize {
     const char* name;
@@ -112,68 +105,6 @@ void PlotView::setLasso(bool lasso) {
     lassoWord_->setText(lasso_ ? tr("box") : tr("lasso"));
 }
 
-PlotView::Reach PlotView::reachOf(const Exhibit& e) {
-    double x0 = INFINITY;
-    double x1 = -INFINITY;
-    double y0 = INFINITY;
-    double y1 = -INFINITY;
-    // Hidden points behind means do not press them together.
-    const bool behind = e.pointsHidden && !e.intervals.empty();
-    for (std::size_t i = 0; i < e.x.size() && i < e.y.size() && !behind; ++i) {
-        widen(e.x[i], x0, x1);
-        widen(e.y[i], y0, y1);
-    }
-    for (const auto& bar : e.bars) {
-        widen(bar.x0, x0, x1);
-        widen(bar.x1, x0, x1);
-        widen(bar.y0, y0, y1);
-        widen(bar.y1, y0, y1);
-    }
-    for (const auto& box : e.boxes) {
-        widen(box.low, y0, y1);
-        widen(box.high, y0, y1);
-    }
-    // Bands are as wide as they like; they do not press what was measured together.
-    const bool onlyBands = e.x.empty() && e.bars.empty();
-    for (const auto& line : e.lines) {
-        for (const double v : line.x) {
-            widen(v, x0, x1);
-        }
-        for (const double v : line.y) {
-            widen(v, y0, y1);
-        }
-    }
-    for (const auto& one : e.intervals) {
-        widen(one.low, y0, y1);
-        widen(one.high, y0, y1);
-        widen(one.at, x0, x1);
-    }
-    if (onlyBands || !e.bars.empty()) {
-        for (const auto& band : e.bands) {
-            for (std::size_t i = 0; i < band.x.size(); ++i) {
-                widen(band.low[i], y0, y1);
-                widen(band.high[i], y0, y1);
-            }
-        }
-    }
-    if (!e.xNames.empty()) {
-        x0 = 0.5;
-        x1 = static_cast<double>(e.xNames.size()) + 0.5;
-    }
-    if (!(x1 > x0)) {
-        x0 = std::isfinite(x0) ? x0 - 1.0 : 0.0;
-        x1 = x0 + 2.0;
-    }
-    if (!(y1 > y0)) {
-        y0 = std::isfinite(y0) ? y0 - 1.0 : 0.0;
-        y1 = y0 + 2.0;
-    }
-    if (e.fromZero) {
-        y0 = std::min(y0, 0.0);
-    }
-    return {x0, x1, y0, y1};
-}
-
 std::vector<Tick> PlotView::uprightTicks(const Plane& f) const {
     const Exhibit& e = *exhibit_;
     return e.yTicks.empty() && !(e.tiles && e.yTitle.empty())
@@ -184,13 +115,10 @@ std::vector<Tick> PlotView::uprightTicks(const Plane& f) const {
 PlotView::Plane PlotView::planeOf(const QRectF& whole) const {
     const Exhibit& e = *exhibit_;
     Plane f;
-    const auto [x0, x1, y0, y1] = reach_;
-    const double dx = e.tiles || !e.xNames.empty() ? 0.0 : (x1 - x0) * 0.03;
-    const double dy = e.tiles ? 0.0 : (y1 - y0) * 0.05;
-    f.x0 = x0 - dx;
-    f.x1 = x1 + dx;
-    f.y0 = e.fromZero && y0 == 0.0 ? 0.0 : y0 - dy;
-    f.y1 = y1 + dy;
+    f.x0 = reach_.x0;
+    f.x1 = reach_.x1;
+    f.y0 = reach_.y0;
+    f.y1 = reach_.y1;
     if (e.compact) {
         f.area = whole.adjusted(3, 3, -3, -3);
         return f;

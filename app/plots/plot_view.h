@@ -4,6 +4,7 @@
 #include "core/checks/check.h"
 #include "core/data/row_set.h"
 #include "core/describe/exhibit.h"
+#include "core/picture/figure.h"
 
 #include <QPixmap>
 #include <QPolygonF>
@@ -124,15 +125,8 @@ class PlotView : public QWidget {
     void makeCorner();
     void changed();
 
-    /// How far the exhibit reaches; looked for once, not at every move of the mouse.
-    struct Reach {
-        double x0 = 0.0, x1 = 1.0, y0 = 0.0, y1 = 1.0;
-    };
-
-    [[nodiscard]] static Reach reachOf(const Exhibit& exhibit);
-
     std::shared_ptr<const Exhibit> exhibit_;
-    Reach reach_;
+    Reach reach_;  ///< Looked for once, not at every move of the mouse.
     bool empty_ = true;
     bool stale_ = false;
     QString why_;

@@ -71,8 +71,8 @@ void QuestionLine::refresh() {
     QString signature = q == nullptr ? QString("none") : text(questionText(*q)) + text(q->id);
     signature += QString::number(session_.study().questions.size());
     // What is proposed hangs on the table and on what is declared of it.
-    signature += QString::number(reinterpret_cast<quintptr>(session_.frame().get()));
-    if (signature != signature_) {
+    if (signature != signature_ || proposedFor_ != session_.frame()) {
+        proposedFor_ = session_.frame();
         signature_ = signature;
         rebuild();
     }

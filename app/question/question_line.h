@@ -114,6 +114,7 @@ class QuestionLine : public QWidget {
     QWidget* firstRow_;
     QWidget* secondRow_;
     QString signature_;
+    std::shared_ptr<const Frame> proposedFor_;  ///< The table that the proposals were made for.
 };
 
 }  // namespace rapporto::app

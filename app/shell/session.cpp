@@ -2,6 +2,7 @@
 
 #include "app/shell/theme.h"
 #include "core/base/border.h"
+#include "core/base/disk.h"
 #include "core/base/format.h"
 #include "core/base/hash.h"
 #include "core/io/table_file.h"
@@ -88,11 +89,18 @@ Result<void> Session::mayWriteTo(const QString& path) const {
     return rapporto::mayWriteTo(utf8(path), study_, utf8(path_));
 }
 
-Result<void> Session::writeReplicationTo(const QString& folder, bool withData) const {
-    if (frame_ == nullptr) {
-        return refuse(ErrorCode::File, "there is no table to compute from", "report",
-                      "Open one first.");
-    }
+PutFile Session::putFile() const {
+    return [study = study_, own = utf8(path_)](const std::string& path, const std::string& bytes) {
+        auto may = rapporto::mayWriteTo(path, study, own);
+        if (!may) {
+            return may;
+        }
+        const auto done = replaceFile(path, bytes);
+        return done ? Result<void>() : tl::make_unexpected(done.error());
+    };
+}
+
+std::function<Result<void>()> Session::replicationTo(const QString& folder, bool withData) const {
     std::vector<Answer> answers;
     for (const Question& q : study_.questions) {
         if (const auto one = answer(q.id)) {
@@ -100,8 +108,15 @@ Result<void> Session::writeReplicationTo(const QString& folder, bool withData) c
         }
     }
     const QString directory = path_.isEmpty() ? QDir::currentPath() : QFileInfo(path_).path();
-    return writeReplication(study_, utf8(directory), sources_, *frame_, answers, utf8(folder),
-                            {withData, RAPPORTO_VERSION});
+    return [study = study_, directory = utf8(directory), sources = sources_, frame = frame_,
+            answers = std::move(answers), folder = utf8(folder), withData]() -> Result<void> {
+        if (frame == nullptr) {
+            return refuse(ErrorCode::File, "there is no table to compute from", "report",
+                          "Open one first.");
+        }
+        return writeReplication({study, directory, sources, *frame, answers}, folder,
+                                {withData, RAPPORTO_VERSION});
+    };
 }
 
 void Session::letGo() {

@@ -5,6 +5,7 @@
 #include "core/describe/odd/oddity.h"
 #include "core/describe/summary.h"
 #include "core/describe/thumbnail.h"
+#include "core/report/writers/writer.h"
 #include "core/study/allowed.h"
 #include "core/study/journal.h"
 #include "core/study/study_lock.h"
@@ -179,8 +180,13 @@ class Session : public QObject {
     /// Refuses a place for a report or a table that is the study or one of its sources.
     [[nodiscard]] Result<void> mayWriteTo(const QString& path) const;
 
-    /// Writes a folder from which the study can be computed again. All answers must be there.
-    [[nodiscard]] Result<void> writeReplicationTo(const QString& folder, bool withData) const;
+    /// What puts a file where that is allowed; it may run beside the window.
+    [[nodiscard]] PutFile putFile() const;
+
+    /// What writes a folder from which the study can be computed again; it holds all that it needs
+    /// and may run beside the window. All answers must be there.
+    [[nodiscard]] std::function<Result<void>()> replicationTo(const QString& folder,
+                                                              bool withData) const;
 
     /// What is not saved shall go: its journal is dropped.
     void letGo();

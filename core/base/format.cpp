@@ -96,6 +96,8 @@ std::string pClause(double p) {
     return text.starts_with('<') || text.starts_with('>') ? "p " + text : "p = " + text;
 }
 
+std::string percentLevel(double alpha) { return shortNumber(100.0 * (1.0 - alpha), 3) + " %"; }
+
 std::string countText(std::size_t count) { return grouped(std::to_string(count)); }
 
 std::string exactNumber(double value) {

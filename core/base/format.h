@@ -22,6 +22,9 @@ namespace rapporto {
 /// A p-value in a sentence: “p = .032” or “p < .001”.
 [[nodiscard]] std::string pClause(double p);
 
+/// The level of an interval at 1 − alpha: “95 %”.
+[[nodiscard]] std::string percentLevel(double alpha);
+
 /// A count with thin spaces between thousands.
 [[nodiscard]] std::string countText(std::size_t count);
 

@@ -3,6 +3,7 @@
 #include "core/base/format.h"
 #include "core/base/typed_text.h"
 #include "core/data/grouping.h"
+#include "core/numerics/distributions.h"
 
 #include <algorithm>
 #include <cmath>
@@ -275,6 +276,52 @@ std::optional<DesignMean> meanUnder(const SurveyRows& rows, std::span<const doub
     const auto n = static_cast<double>(out.n);
     const double simple = n > 1.0 ? spread / (n - 1.0) : 0.0;
     out.deff = simple > 0.0 ? variance / simple : std::nan("");
+    return out;
+}
+
+std::optional<DesignContrast> contrastUnder(const SurveyRows& rows, std::span<const double> cells,
+                                            std::span<const std::int32_t> groups,
+                                            std::int32_t count) {
+    const auto k = static_cast<Eigen::Index>(count);
+    Eigen::VectorXd totals = Eigen::VectorXd::Zero(k);
+    Eigen::VectorXd means = Eigen::VectorXd::Zero(k);
+    const auto counts = [&](std::size_t i) {
+        return groups[i] >= 0 && rows.strata[i] >= 0 && !std::isnan(cells[i]);
+    };
+    for (std::size_t i = 0; i < cells.size(); ++i) {
+        if (counts(i)) {
+            totals(groups[i]) += rows.weights[i];
+            means(groups[i]) += rows.weights[i] * cells[i];
+        }
+    }
+    if (k < 2 || !(totals.minCoeff() > 0.0)) {
+        return std::nullopt;
+    }
+    means = means.cwiseQuotient(totals);
+    Eigen::MatrixXd scores = Eigen::MatrixXd::Zero(static_cast<Eigen::Index>(cells.size()), k);
+    for (std::size_t i = 0; i < cells.size(); ++i) {
+        if (counts(i)) {
+            scores(static_cast<Eigen::Index>(i), groups[i]) =
+                rows.weights[i] * (cells[i] - means(groups[i])) / totals(groups[i]);
+        }
+    }
+    const DesignCovariance covariance = designCovariance(rows, scores);
+    Eigen::MatrixXd against = Eigen::MatrixXd::Zero(k - 1, k);
+    against.col(0).setConstant(-1.0);
+    against.rightCols(k - 1).setIdentity();
+    const Eigen::MatrixXd spread = against * covariance.matrix * against.transpose();
+    const Eigen::LDLT<Eigen::MatrixXd> solver(spread);
+    const Eigen::VectorXd apart = against * means;
+    if (covariance.df < 1.0 || !solver.isPositive() || !(solver.vectorD().minCoeff() > 0.0)) {
+        return std::nullopt;
+    }
+    DesignContrast out;
+    out.means.assign(means.begin(), means.end());
+    out.difference = apart(0);
+    out.df1 = static_cast<double>(k - 1);
+    out.df2 = covariance.df;
+    out.f = apart.dot(solver.solve(apart)) / out.df1;
+    out.p = fTail(out.f, out.df1, out.df2);
     return out;
 }
 

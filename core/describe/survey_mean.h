@@ -61,6 +61,27 @@ struct DesignMean {
 [[nodiscard]] std::optional<DesignMean> meanUnder(const SurveyRows& rows,
                                                   std::span<const double> cells);
 
+/// Means of groups of rows held against each other.
+struct DesignContrast {
+    std::vector<double> means;  ///< Of each group.
+    double difference = 0.0;    ///< The second less the first.
+    double f = 0.0;             ///< All means equal: Wald’s F by the design’s covariance.
+    double df1 = 0.0;
+    double df2 = 0.0;  ///< Clusters less strata.
+    double p = 1.0;
+};
+
+/// Whether the means of groups differ, by linearisation over the design: rows of one cluster may
+/// stand in several groups.
+///
+/// @param groups  of each row, from 0; −1: in none.
+/// @return nothing where a group has no row with a weight and a value, or no spread is left.
+/// Source: Binder (1983), International Statistical Review 51.
+[[nodiscard]] std::optional<DesignContrast> contrastUnder(const SurveyRows& rows,
+                                                          std::span<const double> cells,
+                                                          std::span<const std::int32_t> groups,
+                                                          std::int32_t count);
+
 /// Interval of a share p that n rows (as good as independent) show; Wilson (1927), Journal of the
 /// American Statistical Association 22. `critical` is the two-sided value of the law.
 struct ShareInterval {

@@ -529,8 +529,8 @@ Result<Evaluated> extract(const ColumnCall& in) {
     Numbers cells(in.of.size(), kNone);
     for (std::size_t i = 0; i < cells.size(); ++i) {
         const double day = in.of.numbers()[i];
-        // Beyond some 5 million years no calendar counts days.
-        if (std::abs(day) < 2e9) {
+        // The calendar ends with the year 32767 on either side.
+        if (std::abs(day) < 1e7) {
             cells[i] = fieldOf(day, in.word);
         }
     }

@@ -62,6 +62,9 @@ class Expression {
     std::shared_ptr<const Node> root_;
 };
 
+/// The text in its one spelling; as it is where it does not parse.
+[[nodiscard]] std::string canonicalText(const std::string& text);
+
 /// What a name stands for while an expression is evaluated.
 struct NamedColumn {
     const Column* column = nullptr;

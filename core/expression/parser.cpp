@@ -625,6 +625,11 @@ Expression Expression::of(const Node& node) {
 
 std::string Expression::canonical() const { return spelled(*root_); }
 
+std::string canonicalText(const std::string& text) {
+    const auto parsed = Expression::parse(text);
+    return parsed ? parsed->canonical() : text;
+}
+
 std::set<std::string> Expression::names() const {
     std::set<std::string> found;
     collect(*root_, found);

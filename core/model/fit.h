@@ -154,14 +154,22 @@ inline constexpr unsigned kLeverageTypes = 8;  ///< Robust types HC2 to HC4, by 
 inline constexpr unsigned kLinear = kOwnSlopes | kPrecision | kLeverageTypes;
 }  // namespace takes
 
+/// An outcome that an estimator is made for, and why one would take it instead of least squares.
+struct SuitedOutcome {
+    Measure measure;
+    const char* label;  ///< “by logit”.
+    const char* why;    ///< Goes on behind the outcome’s name: “ is yes or no: …”.
+};
+
 /// How an estimator answers: a design in, a fit out. Registered in estimator_table.cpp.
 struct Estimator {
     const char* method;  ///< As the study file has it.
     const char* shown;   ///< “least squares”.
     Result<Fit> (*estimate)(const Design&, const EstimatorSettings&, const ErrorSpec&, double alpha,
                             const Job&);
-    unsigned takes = 0;                      ///< Bits of `takes`.
-    std::vector<const char*> settings = {};  ///< Keys of `estimator` beside `method`.
+    unsigned takes = 0;                       ///< Bits of `takes`.
+    std::vector<const char*> settings = {};   ///< Keys of `estimator` beside `method`.
+    std::optional<SuitedOutcome> suits = {};  ///< Of the plainest method for a kind of outcome.
 };
 
 [[nodiscard]] const std::vector<Estimator>& allEstimators();

@@ -1,6 +1,5 @@
 #include "core/model/left_out.h"
 
-#include "core/base/format.h"
 #include "core/expression/expression.h"
 #include "core/model/likelihood.h"
 #include "core/numerics/distributions.h"
@@ -15,57 +14,95 @@ using Eigen::Index;
 using Eigen::MatrixXd;
 using Eigen::VectorXd;
 
-std::string spelled(const std::string& text) {
-    const auto parsed = Expression::parse(text);
-    return parsed ? parsed->canonical() : text;
-}
-
 double valueFor(double f) { return 0.5 * (std::sqrt(f * f * f * f + 4.0 * f * f) - f * f); }
 
-/// The rows of a linear equation, weighted, with the columns that it kept.
+/// A solved linear equation: how its sums of squares change as columns leave, from b and
+/// A = (X'WX)⁻¹ alone. Places count the columns that were kept.
 class Equation {
   public:
-    Equation(const Design& design, const Fit& fit)
-        : kept_(fit.solution.kept.begin(), fit.solution.kept.end()) {
-        x_ = design.X(Eigen::all, kept_);
-        y_ = design.y;
-        if (design.weights.size() > 0) {
-            const VectorXd root = design.weights.cwiseSqrt();
-            x_ = root.asDiagonal() * x_;
-            y_ = root.cwiseProduct(y_);
-        }
-    }
+    explicit Equation(const LinearSolution& solution)
+        : kept_(solution.kept),
+          b_(solution.coefficients),
+          a_(solution.factor * solution.factor.transpose()),
+          squares_(solution.residualSquares) {}
 
-    /// Where a column of X stands among those kept; −1: it was left out.
+    /// Where a column of X stands; −1: it was left out.
     [[nodiscard]] Index placeOf(Index column) const {
         const auto found = std::find(kept_.begin(), kept_.end(), column);
         return found == kept_.end() ? -1 : static_cast<Index>(found - kept_.begin());
     }
 
-    [[nodiscard]] Index columns() const { return x_.cols(); }
+    [[nodiscard]] const std::vector<Index>& kept() const { return kept_; }
 
-    [[nodiscard]] const VectorXd& outcome() const { return y_; }
+    [[nodiscard]] double squares() const { return squares_; }
 
-    [[nodiscard]] VectorXd column(Index place) const { return x_.col(place); }
-
-    /// What these columns leave of a vector.
-    [[nodiscard]] VectorXd left(const VectorXd& of, const std::vector<Index>& columns) const {
-        if (columns.empty()) {
-            return of;
+    /// Σwe² of the outcome without these columns: Σwe² + b'A⁻¹b over them.
+    [[nodiscard]] double squaresWithout(const std::vector<Index>& out) const {
+        if (out.empty()) {
+            return squares_;
         }
-        const MatrixXd x = x_(Eigen::all, columns);
-        return of - x * x.householderQr().solve(of);
+        const VectorXd b = b_(out);
+        return squares_ + b.dot(block(out).ldlt().solve(b));
     }
 
-    [[nodiscard]] double leftSquares(const VectorXd& of, const std::vector<Index>& columns) const {
-        return left(of, columns).squaredNorm();
+    /// Σw(what is left of a column by all others but these)²: 1 over its place in A once they are
+    /// out.
+    [[nodiscard]] double leftOf(Index place, const std::vector<Index>& out = {}) const {
+        return 1.0 / (a_(place, place) - shared(place, out).first);
+    }
+
+    /// The coefficient of a column without these.
+    [[nodiscard]] double effectWithout(Index place, const std::vector<Index>& out) const {
+        return b_(place) - shared(place, out).second;
     }
 
   private:
-    std::vector<Index> kept_;
-    MatrixXd x_;
-    VectorXd y_;
+    [[nodiscard]] MatrixXd block(const std::vector<Index>& of) const { return a_(of, of); }
+
+    /// a'A⁻¹a and a'A⁻¹b over the columns that leave, a what they share with one that stays.
+    [[nodiscard]] std::pair<double, double> shared(Index place,
+                                                   const std::vector<Index>& out) const {
+        if (out.empty()) {
+            return {0.0, 0.0};
+        }
+        const VectorXd beside = a_(out, place);
+        const VectorXd solved = block(out).ldlt().solve(beside);
+        const VectorXd b = b_(out);
+        return {solved.dot(beside), solved.dot(b)};
+    }
+
+    const std::vector<Index>& kept_;
+    const VectorXd& b_;
+    MatrixXd a_;
+    double squares_;
 };
+
+bool isLinearEquation(const Fit& fit) {
+    return fit.likelihood == nullptr && fit.quantile == nullptr && fit.robust == nullptr &&
+           fit.instrumented == nullptr && fit.dynamic == nullptr && !fit.bent;
+}
+
+bool isCount(const Fit& fit) {
+    return fit.likelihood != nullptr && fit.likelihood->outcome == "count";
+}
+
+/// The terms of the question that a benchmark, or a term, stands for.
+std::vector<std::string> namesOf(const Term& term, const std::vector<TermSet>& sets) {
+    std::vector<std::string> names;
+    if (term.kind == Term::Kind::Set) {
+        for (const TermSet& set : sets) {
+            if (set.name == term.parts.front()) {
+                for (const std::string& member : set.members) {
+                    names.push_back(canonicalText(member));
+                }
+            }
+        }
+    } else {
+        names.push_back(term.kind == Term::Kind::Expression ? canonicalText(term.parts.front())
+                                                            : term.shown());
+    }
+    return names;
+}
 
 class Finder {
   public:
@@ -84,17 +121,16 @@ class Finder {
         out_.estimate = effect->estimate;
         out_.se = effect->se;
         out_.df = effect->df;
-        if (fit_.likelihood != nullptr) {
-            return ofLikelihood(*effect);
+        if (isCount(fit_)) {
+            return ofCount(*effect);
         }
-        if (fit_.quantile != nullptr || fit_.robust != nullptr || fit_.instrumented != nullptr ||
-            fit_.dynamic != nullptr || fit_.bent) {
+        if (!isLinearEquation(fit_)) {
             return refuse(ErrorCode::BadSetting,
-                          "what may be left out is asked of one linear equation, and this method "
-                          "is another",
+                          "what may be left out is asked of one linear equation or of a count, and "
+                          "this method is neither",
                           "left_out", "Ask it of a variant by least squares.");
         }
-        const Equation equation(design_, fit_);
+        const Equation equation(fit_.solution);
         place_ = equation.placeOf(effect->column);
         if (place_ < 0 || fit_.exact || !(effect->se > 0.0)) {
             return refuse(ErrorCode::BadSetting,
@@ -105,7 +141,7 @@ class Finder {
 
   private:
     [[nodiscard]] const Coefficient* effectAsked() const {
-        const std::string wanted = spelled(request_.of);
+        const std::string wanted = canonicalText(request_.of);
         for (const Coefficient& c : fit_.coefficients) {
             if (c.designTerm >= 0 && (c.term == wanted || c.term == request_.of)) {
                 return &c;
@@ -114,13 +150,7 @@ class Finder {
         return nullptr;
     }
 
-    Result<LeftOut> ofLikelihood(const Coefficient& effect) {
-        if (fit_.likelihood->outcome != "count") {
-            return refuse(ErrorCode::BadSetting,
-                          "of this method there is neither a share of variance nor a rate to ask "
-                          "by",
-                          "left_out", "Ask it of a variant by least squares or of a count.");
-        }
+    Result<LeftOut> ofCount(const Coefficient& effect) {
         const auto value = [](double ratio) {
             const double r = ratio < 1.0 ? 1.0 / ratio : ratio;
             return r + std::sqrt(r * (r - 1.0));
@@ -133,16 +163,8 @@ class Finder {
     }
 
     Result<LeftOut> ofEquation(const Equation& equation, const Coefficient& effect) {
-        for (Index c = 0; c < equation.columns(); ++c) {
-            all_.push_back(c);
-            if (c != place_) {
-                others_.push_back(c);
-            }
-        }
-        const VectorXd term = equation.column(place_);
-        const VectorXd own = equation.left(term, others_);
-        termSquares_ = own.squaredNorm();
-        squares_ = equation.leftSquares(equation.outcome(), all_);
+        termSquares_ = equation.leftOf(place_);
+        squares_ = equation.squares();
         df_ = fit_.dfResidual;
         const double b = effect.estimate;
         out_.partialR2 = b * b * termSquares_ / (squares_ + b * b * termSquares_);
@@ -166,20 +188,7 @@ class Finder {
 
     /// The columns behind a benchmark, as places.
     Result<std::vector<Index>> columnsOf(const Equation& equation, const Term& benchmark) const {
-        std::vector<std::string> names;
-        if (benchmark.kind == Term::Kind::Set) {
-            for (const TermSet& set : sets_) {
-                if (set.name == benchmark.parts.front()) {
-                    for (const std::string& member : set.members) {
-                        names.push_back(spelled(member));
-                    }
-                }
-            }
-        } else {
-            names.push_back(benchmark.kind == Term::Kind::Expression
-                                ? spelled(benchmark.parts.front())
-                                : benchmark.shown());
-        }
+        const std::vector<std::string> names = namesOf(benchmark, sets_);
         std::vector<Index> out;
         for (const DesignTerm& term : design_.terms) {
             if (std::find(names.begin(), names.end(), term.name) == names.end()) {
@@ -211,19 +220,8 @@ class Finder {
         if (!columns) {
             return tl::make_unexpected(columns.error());
         }
-        const auto without = [&](const std::vector<Index>& from) {
-            std::vector<Index> rest;
-            for (const Index c : from) {
-                if (std::find(columns->begin(), columns->end(), c) == columns->end()) {
-                    rest.push_back(c);
-                }
-            }
-            return rest;
-        };
-        const double ofTerm =
-            1.0 - termSquares_ / equation.leftSquares(equation.column(place_), without(others_));
-        const double ofOutcome =
-            1.0 - squares_ / equation.leftSquares(equation.outcome(), without(all_));
+        const double ofTerm = 1.0 - termSquares_ / equation.leftOf(place_, *columns);
+        const double ofOutcome = 1.0 - squares_ / equation.squaresWithout(*columns);
         for (const double multiple : request_.multiples) {
             out_.bounds.push_back(boundOf(effect, benchmark.shown(), multiple, ofTerm, ofOutcome));
         }
@@ -261,26 +259,22 @@ class Finder {
 
     /// Against the question without its other terms.
     void stability(const Equation& equation, const Coefficient& effect) {
-        std::vector<Index> constant;
-        bool others = false;
-        for (const Index c : others_) {
-            const auto column =
-                static_cast<std::size_t>(fit_.solution.kept[static_cast<std::size_t>(c)]);
-            const bool isConstant = design_.columns[column].term < 0;
-            others = others || !isConstant;
-            if (isConstant) {
-                constant.push_back(c);
+        std::vector<Index> others;
+        for (std::size_t k = 0; k < equation.kept().size(); ++k) {
+            const auto column = static_cast<std::size_t>(equation.kept()[k]);
+            if (design_.columns[column].term >= 0 && static_cast<Index>(k) != place_) {
+                others.push_back(static_cast<Index>(k));
             }
         }
-        if (!others) {
+        if (others.empty()) {
             return;
         }
-        const VectorXd y = equation.left(equation.outcome(), constant);
-        const VectorXd d = equation.left(equation.column(place_), constant);
-        const double spreadY = y.squaredNorm();
-        const double spreadD = d.squaredNorm();
-        const double first = d.dot(y) / spreadD;
-        const double r2First = first * first * spreadD / spreadY;
+        std::vector<Index> all = others;
+        all.push_back(place_);
+        const double spreadY = equation.squaresWithout(all);
+        const double spreadD = equation.leftOf(place_, others);
+        const double first = equation.effectWithout(place_, others);
+        const double r2First = 1.0 - equation.squaresWithout(others) / spreadY;
         const double r2 = 1.0 - squares_ / spreadY;
         Stability out;
         out.r2Max = std::min(1.0, request_.r2MaxFactor * r2);
@@ -334,8 +328,6 @@ class Finder {
     double alpha_;
     LeftOut out_;
     Index place_ = -1;
-    std::vector<Index> all_;
-    std::vector<Index> others_;
     double termSquares_ = 0.0;
     double squares_ = 0.0;
     double df_ = 0.0;
@@ -343,6 +335,25 @@ class Finder {
 };
 
 }  // namespace
+
+bool canAskLeftOut(const Fit& fit, const Coefficient& effect) {
+    return effect.designTerm >= 0 && (isCount(fit) || (isLinearEquation(fit) && !fit.exact));
+}
+
+LeftOutRequest usualLeftOut(const Question& question, const Design& design,
+                            const Coefficient& effect, const std::vector<TermSet>& sets) {
+    LeftOutRequest request;
+    request.of = effect.term;
+    request.multiples = {1.0, 2.0};
+    const std::string& own = design.terms[static_cast<std::size_t>(effect.designTerm)].name;
+    for (const Term& term : question.terms) {
+        const auto names = namesOf(term, sets);
+        if (!term.muted && std::find(names.begin(), names.end(), own) == names.end()) {
+            request.benchmarks.push_back(term);
+        }
+    }
+    return request;
+}
 
 Result<LeftOut> leftOut(const Design& design, const Fit& fit, const LeftOutRequest& request,
                         const std::vector<TermSet>& sets, double alpha) {

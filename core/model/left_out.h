@@ -48,10 +48,21 @@ struct LeftOut {
     std::optional<EValue> eValue;  ///< Of rates.
 };
 
+/// Whether it can be asked of this effect: of one linear equation, or of a count. The one place
+/// that says so.
+[[nodiscard]] bool canAskLeftOut(const Fit& fit, const Coefficient& effect);
+
+/// What is asked where nothing is chosen: the effect by every other term that is in, once and twice
+/// as strong.
+[[nodiscard]] LeftOutRequest usualLeftOut(const Question& question, const Design& design,
+                                          const Coefficient& effect,
+                                          const std::vector<TermSet>& sets);
+
 /// Robustness values and bounds by benchmarks of one effect of a linear equation; of a count the
 /// E-value alone. Shares of variance are those of the (weighted) classical fit, after what is held
 /// fixed; intervals use the question’s own errors: the shift by the classical share, the error by
-/// √((1 − R²Y)/(1 − R²D)·df/(df − 1)), t(df − 1) or the law of the clusters.
+/// √((1 − R²Y)/(1 − R²D)·df/(df − 1)), t(df − 1) or the law of the clusters. Everything follows
+/// from the solution at hand, b and (X'WX)⁻¹; no row is read again.
 ///
 /// @param sets  behind the benchmarks’ names.
 /// @return UnknownName (no such term), BadSetting (a grouping of several columns; a benchmark that

@@ -15,6 +15,27 @@ std::string Term::shown() const {
     return text;
 }
 
+ErrorSpec ErrorSpec::clusteredBy(std::string name) {
+    ErrorSpec errors;
+    errors.kind = "clustered";
+    errors.by = {std::move(name)};
+    return errors;
+}
+
+ErrorSpec ErrorSpec::withEcho() {
+    ErrorSpec errors;
+    errors.kind = "autocorrelation";
+    return errors;
+}
+
+ErrorSpec ErrorSpec::bySurvey() {
+    ErrorSpec errors;
+    errors.kind = "survey";
+    return errors;
+}
+
+bool ErrorSpec::takeRowsAlone() const { return kind == "classical" || kind == "robust"; }
+
 bool ErrorSpec::allowUnevenSpread() const { return kind != "classical"; }
 
 bool ErrorSpec::allowClusters() const {

@@ -32,6 +32,13 @@ struct ErrorSpec {
     /// “clustered by village”, “robust (HC1)”, “classical”.
     [[nodiscard]] std::string shown() const;
 
+    [[nodiscard]] static ErrorSpec clusteredBy(std::string name);
+    [[nodiscard]] static ErrorSpec withEcho();
+    [[nodiscard]] static ErrorSpec bySurvey();
+
+    /// They take each row for itself: classical or robust ones.
+    [[nodiscard]] bool takeRowsAlone() const;
+
     // What they do not need.
     [[nodiscard]] bool allowUnevenSpread() const;
     [[nodiscard]] bool allowClusters() const;    ///< Rows of one of `by` may hang together.

@@ -19,11 +19,6 @@ constexpr std::size_t kMostWays = 500;  ///< Listed one by one, of a pair at a s
 constexpr std::size_t kMostSettings = 200;
 constexpr std::size_t kMostEffects = 3000;  ///< In all: each is kept for every draw.
 
-std::string canonical(const std::string& text) {
-    const auto parsed = Expression::parse(text);
-    return parsed ? parsed->canonical() : text;
-}
-
 tl::unexpected<Refusal> bad(const std::string& what, const std::string& help,
                             std::vector<std::string> names) {
     return refuse(ErrorCode::BadSetting, what, "effects", help, std::move(names));
@@ -187,13 +182,13 @@ class PlanMaker {
 
     Result<int> nodeNamed(const std::string& text) const {
         int node = system_.node(text);
-        node = node >= 0 ? node : system_.node(canonical(text));
+        node = node >= 0 ? node : system_.node(canonicalText(text));
         if (node >= 0) {
             return node;
         }
         std::vector<std::string> levels;
         for (std::size_t v = 0; v < system_.nodes.size(); ++v) {
-            if (system_.levelOf[v] == canonical(text)) {
+            if (system_.levelOf[v] == canonicalText(text)) {
                 levels.push_back(system_.nodes[v].name);
             }
         }
@@ -217,7 +212,7 @@ class PlanMaker {
     Result<std::vector<ModeratorValues>> moderatorsOf(const TracedPair& pair) const {
         std::vector<ModeratorValues> out;
         for (ModeratorValues one : pair.at) {
-            one.name = system_.node(one.name) >= 0 ? one.name : canonical(one.name);
+            one.name = system_.node(one.name) >= 0 ? one.name : canonicalText(one.name);
             const int node = system_.node(one.name);
             std::vector<std::string> levels;
             bool moderates = false;
@@ -265,7 +260,7 @@ class PlanMaker {
         for (const TraceEquation& equation : system_.equations) {
             for (const DesignTerm& term : equation.design->terms) {
                 for (const DesignFactor& factor : term.factors) {
-                    if (!factor.groups || canonical(factor.text) != grouping) {
+                    if (!factor.groups || canonicalText(factor.text) != grouping) {
                         continue;
                     }
                     for (const FoundLevel& level : factor.levels) {

@@ -19,11 +19,6 @@ using Eigen::Index;
 using Eigen::MatrixXd;
 using Eigen::VectorXd;
 
-std::string canonical(const std::string& text) {
-    const auto parsed = Expression::parse(text);
-    return parsed ? parsed->canonical() : text;
-}
-
 tl::unexpected<Refusal> bad(const std::string& what, const std::string& help,
                             std::vector<std::string> names) {
     return refuse(ErrorCode::BadSetting, what, "", help, std::move(names));
@@ -116,7 +111,7 @@ class Builder {
         }
         std::set<std::string> seen;
         for (const PathSpec& path : spec_.paths) {
-            const std::string to = canonical(path.to);
+            const std::string to = canonicalText(path.to);
             if (path.to.empty()) {
                 return refuse(ErrorCode::NoTerms, "a path leads nowhere", question_.title,
                               "Say in ‘to’ what it explains.");
@@ -131,11 +126,11 @@ class Builder {
         }
         for (const Term& term : spelledOut(spec_.holding, study_.sets)) {
             for (const std::string& part : term.parts) {
-                if (seen.contains(canonical(part))) {
-                    return bad("‘" + canonical(part) + "’ is explained and held",
+                if (seen.contains(canonicalText(part))) {
+                    return bad("‘" + canonicalText(part) + "’ is explained and held",
                                "What is held stands in every equation, its own among them: name "
                                "it where it is a cause.",
-                               {canonical(part)});
+                               {canonicalText(part)});
                 }
             }
         }
@@ -145,7 +140,7 @@ class Builder {
     Result<void> checkTerms(const PathSpec& path, const std::string& to) {
         for (const Term& term : spelledOut(path.from, study_.sets)) {
             for (const std::string& part : term.parts) {
-                const std::string from = canonical(part);
+                const std::string from = canonicalText(part);
                 if (from == to) {
                     return bad("‘" + to + "’ would explain itself",
                                "Take it out of its own equation.", {to});
@@ -164,13 +159,14 @@ class Builder {
     Result<void> findOrder() {
         std::map<std::string, std::size_t> explained;
         for (std::size_t e = 0; e < spec_.paths.size(); ++e) {
-            explained.emplace(canonical(spec_.paths[e].to), e);
+            explained.emplace(canonicalText(spec_.paths[e].to), e);
         }
         std::vector<std::vector<std::size_t>> needs(spec_.paths.size());
         for (std::size_t e = 0; e < spec_.paths.size(); ++e) {
             for (const Term& term : spelledOut(spec_.paths[e].from, study_.sets)) {
                 for (const std::string& part : term.parts) {
-                    if (const auto at = explained.find(canonical(part)); at != explained.end()) {
+                    if (const auto at = explained.find(canonicalText(part));
+                        at != explained.end()) {
                         needs[e].push_back(at->second);
                     }
                 }
@@ -185,9 +181,9 @@ class Builder {
             for (const std::size_t before : needs[e]) {
                 if (state[before] == 1) {
                     const auto from = std::find(way.begin(), way.end(), before);
-                    circle.push_back(canonical(spec_.paths[before].to));
+                    circle.push_back(canonicalText(spec_.paths[before].to));
                     for (auto at = way.end(); at != from;) {
-                        circle.push_back(canonical(spec_.paths[*--at].to));
+                        circle.push_back(canonicalText(spec_.paths[*--at].to));
                     }
                     std::reverse(circle.begin(), circle.end());
                     return false;
@@ -225,12 +221,12 @@ class Builder {
             return tl::make_unexpected(*frame_.ruleRefusal());
         }
         Question all = withSurvey(equationOf(spec_.paths.front()), study_.survey);
-        std::set<std::string> there = {canonical(all.outcome)};
+        std::set<std::string> there = {canonicalText(all.outcome)};
         std::vector<Term> terms;
         const auto add = [&](const Term& term) {
             std::string name;
             for (const std::string& part : term.parts) {
-                name += (name.empty() ? "" : " × ") + canonical(part);
+                name += (name.empty() ? "" : " × ") + canonicalText(part);
             }
             if (there.insert(name).second) {
                 terms.push_back(term);
@@ -306,21 +302,21 @@ class Builder {
             auto found = estimateQuestion(study_, frame_, q, own, job_);
             if (!found) {
                 Refusal why = found.error();
-                why.what = "the equation of ‘" + canonical(path.to) + "’: " + why.what;
+                why.what = "the equation of ‘" + canonicalText(path.to) + "’: " + why.what;
                 return tl::make_unexpected(why);
             }
             if (frame_.moments() != nullptr) {
                 counts_ = own;
             } else if (found->design.rows != rows_) {
                 // Rows that a term tells for certain have left a likelihood.
-                return bad("the equation of ‘" + canonical(path.to) +
+                return bad("the equation of ‘" + canonicalText(path.to) +
                                "’ cannot use all rows that the others use",
                            "A term tells its outcome for certain in some of them: take that term "
                            "out.",
-                           {canonical(path.to)});
+                           {canonicalText(path.to)});
             }
             TraceEquation equation;
-            equation.to = canonical(path.to);
+            equation.to = canonicalText(path.to);
             q.without = question_.without;
             equation.question = q;
             equation.checkRows = found->forChecks;
@@ -417,7 +413,7 @@ class Builder {
 
     Result<std::vector<int>> nodesOf(const Design& design, const DesignTerm& term,
                                      const DesignFactor& factor) {
-        const std::string name = canonical(factor.text);
+        const std::string name = canonicalText(factor.text);
         std::vector<int> out;
         const bool single = term.factors.size() == 1;
         if (!factor.groups) {
@@ -486,7 +482,7 @@ class Builder {
         std::set<std::string> held;
         for (const Term& term : spelledOut(spec_.holding, study_.sets)) {
             for (const std::string& part : term.parts) {
-                held.insert(canonical(part));
+                held.insert(canonicalText(part));
             }
         }
         const double weight = system_.weights.size() > 0 ? system_.weights.sum() : 0.0;
@@ -564,14 +560,14 @@ TraceSpec withoutMuted(const TraceSpec& spec, const std::vector<TermSet>& sets) 
     TraceSpec out = spec;
     std::set<std::string> muted;
     for (const std::string& name : spec.muted) {
-        muted.insert(canonical(name));
+        muted.insert(canonicalText(name));
     }
     out.muted.clear();
     if (muted.empty()) {
         return out;
     }
     const auto isOut = [&](const std::string& text) {
-        return muted.contains(canonical(text)) || muted.contains(text.substr(0, levelAt(text)));
+        return muted.contains(canonicalText(text)) || muted.contains(text.substr(0, levelAt(text)));
     };
     const auto thin = [&](std::vector<Term>& terms) {
         terms = spelledOut(terms, sets);

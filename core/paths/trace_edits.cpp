@@ -8,32 +8,27 @@
 namespace rapporto {
 namespace {
 
-std::string canonical(const std::string& text) {
-    const auto parsed = Expression::parse(text);
-    return parsed ? parsed->canonical() : text;
-}
-
 bool names(const Term& term, const std::string& name) {
     return std::any_of(term.parts.begin(), term.parts.end(),
-                       [&](const std::string& part) { return canonical(part) == name; });
+                       [&](const std::string& part) { return canonicalText(part) == name; });
 }
 
 bool stands(const std::vector<Term>& terms, const std::string& name) {
     return std::any_of(terms.begin(), terms.end(), [&](const Term& term) {
-        return term.kind == Term::Kind::Expression && canonical(term.parts.front()) == name;
+        return term.kind == Term::Kind::Expression && canonicalText(term.parts.front()) == name;
     });
 }
 
 void put(std::vector<Term>& terms, const std::string& name) {
-    if (!stands(terms, canonical(name))) {
+    if (!stands(terms, canonicalText(name))) {
         terms.push_back(Term::expression(name));
     }
 }
 
 PathSpec* pathTo(TraceSpec& spec, const std::string& name) {
-    const std::string to = canonical(name);
+    const std::string to = canonicalText(name);
     for (PathSpec& path : spec.paths) {
-        if (canonical(path.to) == to) {
+        if (canonicalText(path.to) == to) {
             return &path;
         }
     }
@@ -51,10 +46,11 @@ PathSpec& open(TraceSpec& spec) {
 void ask(TraceSpec& spec, const std::string& from, const std::string& to) {
     const bool there =
         std::any_of(spec.effects.begin(), spec.effects.end(), [&](const TracedPair& pair) {
-            return canonical(pair.from) == canonical(from) && canonical(pair.to) == canonical(to);
+            return canonicalText(pair.from) == canonicalText(from) &&
+                   canonicalText(pair.to) == canonicalText(to);
         });
     if (!there && !to.empty()) {
-        spec.effects.push_back({canonical(from), canonical(to)});
+        spec.effects.push_back({canonicalText(from), canonicalText(to)});
     }
 }
 
@@ -108,14 +104,14 @@ void addBetween(TraceSpec& spec, const std::string& name) {
         path.to = name;
         for (const auto* list : {&roles.causes, &roles.beside}) {
             for (const std::string& one : *list) {
-                if (canonical(one) != canonical(name)) {
+                if (canonicalText(one) != canonicalText(name)) {
                     put(path.from, one);
                 }
             }
         }
         // Before the outcomes, so that the equations read in their order.
         const auto at = std::find_if(spec.paths.begin(), spec.paths.end(), [&](const PathSpec& p) {
-            return std::find(roles.outcomes.begin(), roles.outcomes.end(), canonical(p.to)) !=
+            return std::find(roles.outcomes.begin(), roles.outcomes.end(), canonicalText(p.to)) !=
                    roles.outcomes.end();
         });
         spec.paths.insert(at, std::move(path));
@@ -143,7 +139,7 @@ void addBeside(TraceSpec& spec, const std::string& name) {
         open(spec);
     }
     for (PathSpec& path : spec.paths) {
-        if (canonical(path.to) != canonical(name)) {
+        if (canonicalText(path.to) != canonicalText(name)) {
             put(path.from, name);
         }
     }
@@ -175,20 +171,21 @@ void drawPath(TraceSpec& spec, const std::string& from, const std::string& to) {
 void removePath(TraceSpec& spec, const std::string& from, const std::string& to) {
     if (PathSpec* path = pathTo(spec, to)) {
         std::erase_if(path->from, [&](const Term& term) {
-            return term.kind != Term::Kind::Set && names(term, canonical(from));
+            return term.kind != Term::Kind::Set && names(term, canonicalText(from));
         });
         // What nothing explains any more is a cause again, unless it is what is to be reached.
         const bool last = traceRoles(spec).outcomes.size() == 1 &&
-                          traceRoles(spec).outcomes.front() == canonical(to);
+                          traceRoles(spec).outcomes.front() == canonicalText(to);
         if (path->from.empty() && !last) {
-            std::erase_if(spec.paths,
-                          [&](const PathSpec& one) { return canonical(one.to) == canonical(to); });
+            std::erase_if(spec.paths, [&](const PathSpec& one) {
+                return canonicalText(one.to) == canonicalText(to);
+            });
         }
     }
     std::erase_if(spec.effects, [&](const TracedPair& pair) {
         const TraceRoles roles = traceRoles(spec);
         const auto has = [&](const std::vector<std::string>& list, const std::string& name) {
-            return std::find(list.begin(), list.end(), canonical(name)) != list.end();
+            return std::find(list.begin(), list.end(), canonicalText(name)) != list.end();
         };
         return !has(roles.outcomes, pair.to) && !has(roles.between, pair.to);
     });
@@ -200,13 +197,13 @@ void turnPath(TraceSpec& spec, const std::string& from, const std::string& to) {
 }
 
 void removeNode(TraceSpec& spec, const std::string& name) {
-    const std::string gone = canonical(name);
+    const std::string gone = canonicalText(name);
     const TraceRoles roles = traceRoles(spec);
     if (roles.outcomes == std::vector<std::string>{gone}) {
         // The causes wait for another outcome.
         pathTo(spec, gone)->to.clear();
     }
-    std::erase_if(spec.paths, [&](const PathSpec& path) { return canonical(path.to) == gone; });
+    std::erase_if(spec.paths, [&](const PathSpec& path) { return canonicalText(path.to) == gone; });
     for (PathSpec& path : spec.paths) {
         std::erase_if(path.from, [&](const Term& term) {
             return term.kind != Term::Kind::Set && names(term, gone);
@@ -214,29 +211,31 @@ void removeNode(TraceSpec& spec, const std::string& name) {
     }
     std::erase_if(spec.holding, [&](const Term& term) { return names(term, gone); });
     std::erase_if(spec.effects, [&](const TracedPair& pair) {
-        return canonical(pair.from.substr(0, levelAt(pair.from))) == gone ||
-               canonical(pair.to) == gone;
+        return canonicalText(pair.from.substr(0, levelAt(pair.from))) == gone ||
+               canonicalText(pair.to) == gone;
     });
     for (TracedPair& pair : spec.effects) {
         std::erase_if(pair.at,
-                      [&](const ModeratorValues& one) { return canonical(one.name) == gone; });
+                      [&](const ModeratorValues& one) { return canonicalText(one.name) == gone; });
     }
-    std::erase_if(spec.muted, [&](const std::string& one) { return canonical(one) == gone; });
+    std::erase_if(spec.muted, [&](const std::string& one) { return canonicalText(one) == gone; });
     spec.places.erase(gone);
 }
 
 void muteNode(TraceSpec& spec, const std::string& name) {
     if (isMuted(spec, name)) {
-        std::erase_if(spec.muted,
-                      [&](const std::string& one) { return canonical(one) == canonical(name); });
+        std::erase_if(spec.muted, [&](const std::string& one) {
+            return canonicalText(one) == canonicalText(name);
+        });
     } else {
         spec.muted.push_back(name);
     }
 }
 
 bool isMuted(const TraceSpec& spec, const std::string& name) {
-    return std::any_of(spec.muted.begin(), spec.muted.end(),
-                       [&](const std::string& one) { return canonical(one) == canonical(name); });
+    return std::any_of(spec.muted.begin(), spec.muted.end(), [&](const std::string& one) {
+        return canonicalText(one) == canonicalText(name);
+    });
 }
 
 }  // namespace rapporto

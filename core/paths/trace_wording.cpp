@@ -17,13 +17,6 @@ namespace {
 
 using Kind = ReportBlock::Kind;
 
-std::string canonical(const std::string& text) {
-    const auto parsed = Expression::parse(text);
-    return parsed ? parsed->canonical() : text;
-}
-
-std::string percentLevel(double alpha) { return shortNumber(100.0 * (1.0 - alpha), 3) + " %"; }
-
 std::string sized(double value, double se) {
     return fixedNumber(value, decimalsFor(std::isfinite(se) ? se : std::abs(value) / 100.0), true);
 }
@@ -172,10 +165,10 @@ TraceRoles traceRoles(const TraceSpec& spec) {
     std::set<std::string> explained;
     std::set<std::string> explaining;
     for (const PathSpec& path : spec.paths) {
-        explained.insert(canonical(path.to));
+        explained.insert(canonicalText(path.to));
         for (const Term& term : path.from) {
             for (const std::string& part : term.parts) {
-                explaining.insert(canonical(part));
+                explaining.insert(canonicalText(part));
             }
         }
     }
@@ -186,26 +179,26 @@ TraceRoles traceRoles(const TraceSpec& spec) {
         }
     };
     for (const PathSpec& path : spec.paths) {
-        const std::string to = canonical(path.to);
+        const std::string to = canonicalText(path.to);
         put(explaining.contains(to) ? roles.between : roles.outcomes, to);
     }
     // In a circle nothing is last: what is asked about is, or what was stated last.
     if (roles.outcomes.empty() && !roles.between.empty() && !explained.contains("")) {
         std::string last = roles.between.back();
         for (const TracedPair& pair : spec.effects) {
-            last = explained.contains(canonical(pair.to)) ? canonical(pair.to) : last;
+            last = explained.contains(canonicalText(pair.to)) ? canonicalText(pair.to) : last;
         }
         std::erase(roles.between, last);
         roles.outcomes.push_back(last);
     }
     std::set<std::string> asked;
     for (const TracedPair& pair : spec.effects) {
-        asked.insert(canonical(pair.from.substr(0, levelAt(pair.from))));
+        asked.insert(canonicalText(pair.from.substr(0, levelAt(pair.from))));
     }
     for (const PathSpec& path : spec.paths) {
         for (const Term& term : path.from) {
             const bool plain = term.kind == Term::Kind::Expression;
-            const std::string name = plain ? canonical(term.parts.front()) : term.shown();
+            const std::string name = plain ? canonicalText(term.parts.front()) : term.shown();
             if (plain && explained.contains(name)) {
                 continue;
             }
@@ -244,8 +237,9 @@ std::string traceSentence(const Question& q) {
         "Trace how " + joinedNames(roles.causes) + " reaches " + joinedNames(roles.outcomes);
     std::vector<std::string> ways;
     for (const std::string& name : roles.between) {
-        const bool muted = std::any_of(spec.muted.begin(), spec.muted.end(),
-                                       [&](const std::string& m) { return canonical(m) == name; });
+        const bool muted =
+            std::any_of(spec.muted.begin(), spec.muted.end(),
+                        [&](const std::string& m) { return canonicalText(m) == name; });
         if (!muted) {
             ways.push_back(name);
         }

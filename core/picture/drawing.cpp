@@ -56,11 +56,7 @@ std::string wordsOf(const Drawing::Shape& shape) {
         out += shape.anchor == Drawing::Anchor::Middle ? " text-anchor=\"middle\""
                                                        : " text-anchor=\"end\"";
     }
-    out += shape.italic ? " font-style=\"italic\"" : "";
     out += shape.bold ? " font-weight=\"bold\"" : "";
-    if (shape.upright) {
-        out += " transform=\"rotate(-90 " + placed(at.x) + " " + placed(at.y) + ")\"";
-    }
     return out + ">" + escapedText(shape.words) + "</text>";
 }
 

@@ -37,9 +37,7 @@ struct Drawing {
         double size = 0.0;  ///< Radius, or height of the letters.
         std::string words;
         Anchor anchor = Anchor::Start;
-        bool italic = false;
         bool bold = false;
-        bool upright = false;  ///< Turned a quarter to the left, reading upwards.
     };
 
     double width = 0.0;

@@ -33,8 +33,6 @@ Ordered ordered(const std::vector<double>& cells) {
     return out;
 }
 
-std::string percent(double alpha) { return shortNumber(100.0 * (1.0 - alpha), 3) + " %"; }
-
 }  // namespace
 
 DrawnPicture drawQuantiles(const PictureInput& input) {
@@ -49,7 +47,7 @@ DrawnPicture drawQuantiles(const PictureInput& input) {
     Exhibit e;
     e.title = input.frame.variable(v.name)->shown() + " against a normal law";
     e.subtitle = "n = " + countText(all.values.size()) + " · line through the quartiles, " +
-                 percent(input.alpha) + " band for each point";
+                 percentLevel(input.alpha) + " band for each point";
     e.xTitle = "normal quantile";
     e.yTitle = v.title;
     e.y = all.values;
@@ -109,7 +107,7 @@ DrawnPicture drawCumulative(const PictureInput& input) {
     Exhibit e;
     e.title = "Share of rows at or below a value of " + input.frame.variable(v.name)->shown();
     e.subtitle = "n = " + countText(all.values.size()) +
-                 (weights.empty() ? " · " + percent(input.alpha) + " band for the whole curve"
+                 (weights.empty() ? " · " + percentLevel(input.alpha) + " band for the whole curve"
                                   : weightsNote(input));
     e.xTitle = v.title;
     e.yTitle = weights.empty() ? "share of rows" : "share of the weight";

@@ -1,5 +1,6 @@
 #include "core/report/blocks.h"
 
+#include "core/base/markup.h"
 #include "core/report/fixed_words.h"
 
 #include <algorithm>
@@ -82,6 +83,10 @@ NumberPlace numberAt(const std::string& text, std::size_t at) {
 }
 
 }  // namespace
+
+bool ReportBlock::hasRule(std::size_t row) const {
+    return std::find(rules.begin(), rules.end(), row) != rules.end();
+}
 
 std::size_t ReportBlock::columns() const {
     std::size_t most = 0;
@@ -224,6 +229,10 @@ void dress(std::vector<ReportBlock>& blocks, const ReportDress& how) {
         for (CellRow& row : block.cells) {
             for (Cell& cell : row) {
                 cell.text = dressed(cell.text, how);
+                if (how.decimal == "," && cell.text.starts_with("[")) {
+                    // “[0,1, 0,2]” would be three numbers, or four.
+                    cell.text = replacedAll(cell.text, ", ", "; ");
+                }
             }
         }
         for (MathPiece& piece : block.equation) {

@@ -14,6 +14,7 @@ struct Cell {
     std::string text;             ///< As it reads; ** marks what is bold.
     std::optional<double> value;  ///< The number that it shows, with all its digits.
     int span = 1;                 ///< Columns that it stands over; those cells are left out.
+    std::string part;             ///< What of its item it is, where that can be edited: "head:0".
 
     Cell() = default;
 
@@ -76,6 +77,9 @@ struct ReportBlock {
 
     /// Columns of a table, spans counted.
     [[nodiscard]] std::size_t columns() const;
+
+    /// A line stands below this row.
+    [[nodiscard]] bool hasRule(std::size_t row) const;
 
     /// A table whose cells hold sentences: they read from the left and are set in lines.
     [[nodiscard]] bool holdsSentences() const;

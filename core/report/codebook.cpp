@@ -12,33 +12,28 @@
 namespace rapporto {
 namespace {
 
-constexpr double kWidth = 132.0;
-constexpr double kHeight = 44.0;
+using Kind = ReportBlock::Kind;
 
-std::string bars(const std::vector<double>& heights, const std::string& what) {
-    if (heights.empty()) {
-        return {};
-    }
-    const double most = *std::max_element(heights.begin(), heights.end());
+constexpr double kWidth = 180.0;  // Points, of the small pictures.
+constexpr double kHeight = 48.0;
+
+/// Bars beside each other, the highest as high as the room.
+Drawing bars(const std::vector<double>& heights) {
+    Drawing out;
+    const double most = heights.empty() ? 0.0 : *std::max_element(heights.begin(), heights.end());
     if (!(most > 0.0)) {
-        return {};
+        return out;
     }
+    out.width = kWidth;
+    out.height = kHeight;
     const double step = kWidth / static_cast<double>(heights.size());
-    std::string out = fmt::format(
-        "<svg xmlns=\"http://www.w3.org/2000/svg\" width=\"{0}\" height=\"{1}\" viewBox=\"0 0 {0} "
-        "{1}\" role=\"img\" aria-label=\"{2}\">",
-        kWidth, kHeight, htmlText(what));
     for (std::size_t k = 0; k < heights.size(); ++k) {
         const double height = (kHeight - 2.0) * heights[k] / most;
-        out += fmt::format(
-            "<rect x=\"{:.2f}\" y=\"{:.2f}\" width=\"{:.2f}\" height=\"{:.2f}\" fill=\"#9FABBF\"/>",
-            step * static_cast<double>(k) + 0.5, kHeight - 1.0 - height, std::max(step - 1.0, 0.5),
-            height);
+        out.box({step * static_cast<double>(k) + 0.5, kHeight - 1.0 - height},
+                std::max(step - 1.0, 0.5), height, {.fill = "#9FABBF"});
     }
-    return out + fmt::format(
-                     "<line x1=\"0\" y1=\"{0}\" x2=\"{1}\" y2=\"{0}\" stroke=\"#6B6F7B\"/>"
-                     "</svg>",
-                     kHeight - 0.5, kWidth);
+    out.line({0.0, kHeight - 0.5}, {kWidth, kHeight - 0.5}, {.stroke = "#6B6F7B"});
+    return out;
 }
 
 std::string missingWords(const Variable& v, std::size_t missing) {
@@ -80,7 +75,7 @@ void describeLevels(const Column& column, const Variable& v, CodebookEntry& entr
     }
     entry.values =
         plural(levels.size(), "level", "levels") + " in " + plural(present, "row", "rows");
-    entry.svg = bars(heights, "bars of the levels of " + v.name);
+    entry.shape = bars(heights);
 }
 
 void describeNumbers(const Column& column, const Variable& v, CodebookEntry& entry) {
@@ -106,31 +101,49 @@ void describeNumbers(const Column& column, const Variable& v, CodebookEntry& ent
          histogram(column.numbers(), v.measure == Measure::YesNo ? 2 : 0).counts) {
         heights.push_back(static_cast<double>(count));
     }
-    entry.svg = bars(heights, "histogram of " + v.name);
+    entry.shape = bars(heights);
 }
 
-std::string levelTable(const CodebookEntry& entry) {
-    std::string out = "<table class=\"levels\" cellpadding=\"2\" cellspacing=\"4\">";
+ReportBlock levelTable(const CodebookEntry& entry) {
+    ReportBlock block;
+    block.kind = Kind::Table;
+    block.cells.push_back({"value", "rows", "%"});
+    block.rules = {0};
     for (const auto& level : entry.levels) {
-        out += fmt::format(
-            "<tr><td>{}</td><td>{}{}</td><td align=\"right\">{}</td><td "
-            "align=\"right\">{} %</td></tr>",
-            htmlText(level.value), htmlText(level.label), level.base ? " <i>(base)</i>" : "",
-            countText(level.count), fixedNumber(100.0 * level.share, 1));
+        block.cells.push_back({level.value + (level.label.empty() ? "" : " · " + level.label) +
+                                   (level.base ? " (base)" : ""),
+                               Cell(countText(level.count), static_cast<double>(level.count)),
+                               Cell(fixedNumber(100.0 * level.share, 1), 100.0 * level.share)});
     }
     if (entry.moreLevels > 0) {
-        out += fmt::format("<tr><td colspan=\"4\">… and {} more</td></tr>",
-                           countText(entry.moreLevels));
+        block.cells.push_back({Cell::over(3, "… and " + countText(entry.moreLevels) + " more")});
     }
-    return out + "</table>";
+    return block;
 }
 
-constexpr const char* kStyle =
-    "body{background:#fff;color:#232733;font:14px/1.4 Lato,sans-serif;margin:2rem auto;"
-    "max-width:52rem}h1{font:normal 1.7rem STIX,'STIX Two Text',serif;margin:0 0 .3rem}"
-    "p{margin:.15rem 0}.soft{color:#6B6F7B}.entry{width:100%;border-top:1px solid #D9D2C3;"
-    "margin-top:.6rem;page-break-inside:avoid}.entry td{vertical-align:top;padding:.35rem .4rem "
-    ".2rem 0}.levels td{padding:0 .9rem 0 0;border:0;font-size:.93em}code{font-size:.95em}";
+void putEntry(ReportSheet& sheet, const CodebookEntry& entry) {
+    sheet.put(Kind::Heading, entry.name, "text");
+    std::string told = entry.label.empty() ? "" : capitalised(entry.label) + ". ";
+    told += capitalised(entry.measure);
+    told += entry.unit.empty() ? "" : ", in " + entry.unit;
+    told += entry.values.empty() ? "" : "; " + entry.values;
+    told += entry.missing.empty() ? "" : "; " + entry.missing;
+    sheet.put(Kind::Paragraph, told + ".");
+    if (!entry.expression.empty()) {
+        sheet.put(Kind::Paragraph, "Derived: " + entry.expression, "text");
+    }
+    if (!entry.note.empty()) {
+        sheet.put(Kind::Note, entry.note, "text");
+    }
+    if (!entry.levels.empty()) {
+        sheet.add(levelTable(entry));
+    }
+    if (!entry.shape.empty()) {
+        sheet.addFigure(
+            entry.shape,
+            (entry.levels.empty() ? "Histogram of " : "Bars of the levels of ") + entry.name);
+    }
+}
 
 }  // namespace
 
@@ -166,49 +179,24 @@ std::vector<CodebookEntry> codebookEntries(const Frame& frame) {
     return entries;
 }
 
-std::string codebookHtml(const std::string& title, const Frame& frame,
-                         const std::vector<CodebookEntry>& entries, bool inlineFigures) {
-    std::string out = fmt::format(
-        "<!DOCTYPE html>\n<html lang=\"en\"><head><meta charset=\"utf-8\"><title>{0}</title>"
-        "<style>{1}</style></head>\n<body>\n<h1>Codebook: {0}</h1>\n<p class=\"soft\">{2}, "
-        "{3}</p>\n",
-        htmlText(title), kStyle,
+ReportPages codebookPages(const std::string& title, const Frame& frame,
+                          const ReportDress& dressed) {
+    const auto entries = codebookEntries(frame);
+    ReportPages pages;
+    pages.title = title.empty() ? "Codebook" : "Codebook: " + title;
+    pages.subtitle =
         plural(frame.moments() == nullptr ? frame.rows()
                                           : static_cast<std::size_t>(frame.moments()->n),
-               "row", "rows"),
-        plural(entries.size(), "variable", "variables"));
-    for (std::size_t k = 0; k < entries.size(); ++k) {
-        const CodebookEntry& e = entries[k];
-        // Where styles are not understood a rule of its own parts the entries.
-        out += inlineFigures ? "" : "<hr>";
-        out += "<table class=\"entry\" width=\"100%\"><tr><td>";
-        out += "<p><b>" + htmlText(e.name) + "</b>";
-        if (!e.label.empty()) {
-            out += " &nbsp; " + htmlText(e.label);
-        }
-        out += "</p><p class=\"soft\">" + htmlText(e.measure) +
-               (e.unit.empty() ? "" : ", in " + htmlText(e.unit)) + "; " + htmlText(e.values) +
-               (e.missing.empty() ? "" : "; " + htmlText(e.missing)) + "</p>";
-        if (!e.expression.empty()) {
-            out += "<p>derived: <code>" + htmlText(e.expression) + "</code></p>";
-        }
-        if (!e.note.empty()) {
-            out += "<p>" + htmlText(e.note) + "</p>";
-        }
-        if (!e.levels.empty()) {
-            out += levelTable(e);
-        }
-        out += "</td><td width=\"150\" align=\"right\">";
-        if (!e.svg.empty()) {
-            out += inlineFigures ? e.svg
-                                 : fmt::format(
-                                       "<img src=\"codebook:{}\" width=\"132\" "
-                                       "height=\"44\">",
-                                       k);
-        }
-        out += "</td></tr></table>\n";
+               "row", "rows") +
+        ", " + plural(entries.size(), "variable", "variables");
+    pages.language = dressed.language;
+    ReportSheet sheet(dressed.language);
+    for (const CodebookEntry& entry : entries) {
+        putEntry(sheet, entry);
     }
-    return out + "</body></html>\n";
+    pages.blocks = std::move(sheet.blocks());
+    dress(pages.blocks, dressed);
+    return pages;
 }
 
 }  // namespace rapporto

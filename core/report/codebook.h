@@ -1,6 +1,7 @@
 #pragma once
 
 #include "core/data/frame.h"
+#include "core/report/blocks.h"
 
 #include <string>
 #include <vector>
@@ -27,16 +28,15 @@ struct CodebookEntry {
     std::string missing;            ///< “31 missing; codes −9”, or empty.
     std::vector<LevelLine> levels;  ///< Of groups, at most 20.
     std::size_t moreLevels = 0;
-    std::string svg;  ///< A small histogram or bars; empty where there is nothing to draw.
+    Drawing shape;  ///< A small histogram or bars; empty where there is nothing to draw.
 };
 
 /// One entry a variable, in the order of the table. Counts and shapes are of all rows.
 [[nodiscard]] std::vector<CodebookEntry> codebookEntries(const Frame& frame);
 
-/// A page to print. With `inlineFigures` the pictures stand in the text; else they are images
-/// called `codebook:0`, `codebook:1`, …
-[[nodiscard]] std::string codebookHtml(const std::string& title, const Frame& frame,
-                                       const std::vector<CodebookEntry>& entries,
-                                       bool inlineFigures);
+/// A codebook of its own, as a report: every writer of reports writes it.
+/// @param title  of the study; may be empty.
+[[nodiscard]] ReportPages codebookPages(const std::string& title, const Frame& frame,
+                                        const ReportDress& dressed = {});
 
 }  // namespace rapporto

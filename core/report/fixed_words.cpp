@@ -15,7 +15,7 @@ struct Word {
 };
 
 const std::array kWords = {
-    Word{"Table", "Tabelle", "Tableau", "Tabla", "Tabella"},
+    Word{"Table", "Tabelle", "Tabl.", "Tabla", "Tabella"},
     Word{"Figure", "Abbildung", "Figure", "Figura", "Figura"},
     Word{"Rows", "Zeilen", "Lignes", "Filas", "Righe"},
     Word{"Constant", "Konstante", "Constante", "Constante", "Costante"},

@@ -2,7 +2,7 @@
 
 #include <nlohmann/json.hpp>
 
-#include <array>
+#include <algorithm>
 
 namespace rapporto {
 namespace {
@@ -47,9 +47,7 @@ Json shapeJson(const Drawing::Shape& shape) {
             {"size", shape.size},
             {"words", shape.words},
             {"anchor", static_cast<int>(shape.anchor)},
-            {"italic", shape.italic},
-            {"bold", shape.bold},
-            {"upright", shape.upright}};
+            {"bold", shape.bold}};
 }
 
 /// A colour of ours, or none: it goes into markup as it is.
@@ -60,26 +58,29 @@ std::string colourOf(const Json& json) {
     return good ? text : std::string();
 }
 
+/// A study may come from a stranger: a picture is no larger than a sheet of paper can be.
+double onPaper(const Json& json, double least = -2000.0) {
+    return std::clamp(json.get<double>(), least, 2000.0);
+}
+
 Drawing::Shape shapeOf(const Json& json) {
     Drawing::Shape shape;
     shape.kind = static_cast<Drawing::Shape::Kind>(std::clamp(json.at("kind").get<int>(), 0, 2));
     const auto numbers = json.at("points").get<std::vector<double>>();
     for (std::size_t i = 0; i + 1 < numbers.size(); i += 2) {
-        shape.points.push_back({numbers[i], numbers[i + 1]});
+        shape.points.push_back({onPaper(numbers[i]), onPaper(numbers[i + 1])});
     }
     shape.closed = json.at("closed").get<bool>();
     shape.curved = json.at("curved").get<bool>() && shape.points.size() == 3;
     shape.pen.stroke = colourOf(json.at("stroke"));
-    shape.pen.width = json.at("width").get<double>();
+    shape.pen.width = onPaper(json.at("width"), 0.0);
     shape.pen.fill = colourOf(json.at("fill"));
-    shape.pen.opacity = json.at("opacity").get<double>();
+    shape.pen.opacity = std::clamp(json.at("opacity").get<double>(), 0.0, 1.0);
     shape.pen.dashed = json.at("dashed").get<bool>();
-    shape.size = json.at("size").get<double>();
+    shape.size = onPaper(json.at("size"), 0.0);
     shape.words = json.at("words").get<std::string>();
     shape.anchor = static_cast<Drawing::Anchor>(std::clamp(json.at("anchor").get<int>(), 0, 2));
-    shape.italic = json.at("italic").get<bool>();
     shape.bold = json.at("bold").get<bool>();
-    shape.upright = json.at("upright").get<bool>();
     return shape;
 }
 
@@ -131,15 +132,19 @@ ReportBlock blockOf(const Json& json) {
             for (const Json& cell : row) {
                 cells.push_back(cellOf(cell));
             }
+            if (cells.empty()) {
+                cells.emplace_back();  // Every row has a first cell.
+            }
             b.cells.push_back(std::move(cells));
         }
-        b.heads = json.at("heads").get<std::size_t>();
+        b.heads = std::clamp<std::size_t>(json.at("heads").get<std::size_t>(), 1,
+                                          std::max<std::size_t>(b.cells.size(), 1));
         b.rules = json.at("rules").get<std::vector<std::size_t>>();
     }
     if (json.contains("figure")) {
         const Json& figure = json.at("figure");
-        b.figure.width = figure.at("width").get<double>();
-        b.figure.height = figure.at("height").get<double>();
+        b.figure.width = onPaper(figure.at("width"), 1.0);
+        b.figure.height = onPaper(figure.at("height"), 1.0);
         for (const Json& shape : figure.at("shapes")) {
             b.figure.shapes.push_back(shapeOf(shape));
         }

@@ -22,13 +22,19 @@ std::vector<ResultsPanel> panelsOf(const ItemInput& in) {
     const TableLook& look = in.item.table;
     const auto column = [&](const Answer& answer, std::size_t c) {
         const bool own = c < look.heads.size() && !look.heads[c].empty();
-        return ResultsColumn{&answer, own ? look.heads[c] : questionTitle(answer)};
+        return ResultsColumn{&answer, own ? look.heads[c] : questionTitle(answer), c};
+    };
+    // A head belongs to its question, also where one before it has no answer.
+    const auto placeOf = [&](const Answer& answer, std::size_t otherwise) {
+        const auto& asked = in.item.questions;
+        const auto found = std::find(asked.begin(), asked.end(), answer.question.id);
+        return found == asked.end() ? otherwise : static_cast<std::size_t>(found - asked.begin());
     };
     std::vector<ResultsPanel> panels;
     if (look.panels.empty()) {
         panels.emplace_back();
         for (std::size_t c = 0; c < in.answers.size(); ++c) {
-            panels.back().columns.push_back(column(*in.answers[c], c));
+            panels.back().columns.push_back(column(*in.answers[c], placeOf(*in.answers[c], c)));
         }
         return panels;
     }
@@ -38,8 +44,8 @@ std::vector<ResultsPanel> panelsOf(const ItemInput& in) {
             const auto found = std::find_if(
                 in.answers.begin(), in.answers.end(),
                 [&](const Answer* one) { return one->question.id == panel.questions[c]; });
-            panels.back().columns.push_back(found == in.answers.end() ? ResultsColumn{}
-                                                                      : column(**found, c));
+            panels.back().columns.push_back(
+                found == in.answers.end() ? ResultsColumn{nullptr, "", c} : column(**found, c));
         }
     }
     return panels;
@@ -163,7 +169,7 @@ void addLenses(const ItemInput& in) {
     in.sheet.addFigure(lensDrawing(names, effects, 450.0), "Effects with their intervals");
     in.sheet.put(Kind::Note,
                  "A lens is as tall at any value as that value’s p; bars end at " +
-                     shortNumber(100.0 * (1.0 - in.study.alpha), 3) + " %.",
+                     percentLevel(in.study.alpha) + ".",
                  "note");
 }
 

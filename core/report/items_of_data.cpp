@@ -65,42 +65,39 @@ Cell toSpread(double value, double sd) {
     return {fixedNumber(value, decimals, true), value};
 }
 
-/// Rows of the sample that count here, and their weights where a design is declared.
+/// Rows of the sample that count here, and the design where one with weights is declared.
 struct Used {
     std::vector<bool> rows;
-    std::vector<double> weights;  ///< Empty: none.
+    std::optional<SurveyRows> design;
+
+    [[nodiscard]] bool isWeighted() const { return design.has_value(); }
 };
 
 Used usedRows(const ItemInput& in) {
     Used used;
     used.rows = rowsInSample(*in.frame);
     if (!in.study.survey.weight.empty()) {
-        if (const auto design = surveyRows(*in.frame, in.study.survey)) {
-            used.weights = design->weights;
+        if (auto design = surveyRows(*in.frame, in.study.survey)) {
+            used.design = *std::move(design);
         }
     }
     return used;
 }
 
-/// The numbers of a column; nothing of a text.
-std::vector<double> numbersOf(const Column& column) {
-    std::vector<double> out(column.size());
-    for (std::size_t i = 0; i < out.size(); ++i) {
-        out[i] = column.isText() ? std::numeric_limits<double>::quiet_NaN() : column.numbers()[i];
-    }
-    return out;
-}
-
+/// A column of numbers in these rows, weighted where the design says how.
 Summary summaryOf(const Column& column, const Used& used, const std::vector<bool>& rows) {
-    const std::vector<double> cells = numbersOf(column);
-    if (used.weights.empty()) {
-        return summarise(cells, rows);
+    if (!used.isWeighted()) {
+        return summarise(column.numbers(), rows);
     }
-    std::vector<double> weights = used.weights;
+    std::vector<double> weights = used.design->weights;
     for (std::size_t i = 0; i < weights.size(); ++i) {
         weights[i] = rows[i] ? weights[i] : 0.0;
     }
-    return summariseWeighted(cells, weights);
+    return summariseWeighted(column.numbers(), weights);
+}
+
+double codeOf(const Column& column, std::size_t row) {
+    return column.isText() ? static_cast<double>(column.codes()[row]) : column.numbers()[row];
 }
 
 /// Shares of the levels of a grouping in rows.
@@ -126,7 +123,7 @@ void levelRows(ReportBlock& block, const ItemInput& in, const std::string& name,
     double whole = 0.0;
     std::vector<double> weight(levels.size(), 0.0);
     for (const std::size_t row : rows) {
-        const double w = used.weights.empty() ? 1.0 : used.weights[row];
+        const double w = used.isWeighted() ? used.design->weights[row] : 1.0;
         const double code =
             column.isText() ? static_cast<double>(column.codes()[row]) : column.numbers()[row];
         for (std::size_t l = 0; l < levels.size(); ++l) {
@@ -164,7 +161,7 @@ void plainTable(const ItemInput& in, const std::vector<std::string>& names) {
             levelRows(block, in, name, used);
             continue;
         }
-        const Summary plain = summarise(numbersOf(*column), used.rows);
+        const Summary plain = summarise(column->numbers(), used.rows);
         const Summary s = summaryOf(*column, used, used.rows);
         block.cells.push_back({labelled(*variable, name),
                                Cell(countText(plain.n), static_cast<double>(plain.n)),
@@ -178,13 +175,77 @@ void plainTable(const ItemInput& in, const std::vector<std::string>& names) {
         Kind::Note,
         "Rows of the sample" +
             (in.study.sample.where.empty() ? std::string() : ", " + in.study.sample.where) +
-            (used.weights.empty()
-                 ? "; not weighted."
-                 : "; weighted by " + in.study.survey.weight + ", n and missing not."),
+            (used.isWeighted() ? "; weighted by " + in.study.survey.weight + ", n and missing not."
+                               : "; not weighted."),
         "note");
 }
 
-/// Means by group, with the difference of two or the test of all.
+/// The rows of the sample by the levels of a grouping.
+struct Parted {
+    std::vector<FoundLevel> levels;
+    std::vector<std::int32_t> of;  ///< Of each row: its level from 0; −1: none.
+};
+
+Parted partedRows(const Column& groups, const Variable& grouping, const std::vector<bool>& use) {
+    std::vector<std::size_t> rows;
+    for (std::size_t i = 0; i < use.size(); ++i) {
+        if (use[i] && !groups.isMissing(i)) {
+            rows.push_back(i);
+        }
+    }
+    Parted out;
+    out.levels = levelsOf(groups, grouping, rows);
+    out.of.assign(use.size(), -1);
+    for (const std::size_t i : rows) {
+        const double code = codeOf(groups, i);
+        for (std::size_t l = 0; l < out.levels.size(); ++l) {
+            if (out.levels[l].code == code) {
+                out.of[i] = static_cast<std::int32_t>(l);
+            }
+        }
+    }
+    return out;
+}
+
+/// Means and spreads of one variable in each group, their difference where there are two, and p of
+/// equal means: by the design where one is declared, else Welch’s.
+CellRow groupedRow(const Column& column, const Parted& parted, const Used& used, double alpha) {
+    CellRow row;
+    const std::size_t count = parted.levels.size();
+    std::vector<std::vector<double>> values(count);
+    std::vector<std::string> labels;
+    std::vector<double> means;
+    double sd = 0.0;
+    for (std::size_t l = 0; l < count; ++l) {
+        std::vector<bool> mine(parted.of.size());
+        for (std::size_t i = 0; i < mine.size(); ++i) {
+            mine[i] = parted.of[i] == static_cast<std::int32_t>(l);
+            if (mine[i] && !column.isMissing(i)) {
+                values[l].push_back(column.numbers()[i]);
+            }
+        }
+        const Summary s = summaryOf(column, used, mine);
+        sd = std::max(sd, s.sd);
+        row.push_back(toSpread(s.mean, s.sd));
+        row.push_back(toSpread(s.sd, s.sd));
+        labels.push_back(parted.levels[l].label);
+        means.push_back(s.mean);
+    }
+    std::optional<double> p;
+    if (used.isWeighted()) {
+        const auto contrast = contrastUnder(*used.design, column.numbers(), parted.of,
+                                            static_cast<std::int32_t>(count));
+        p = contrast ? std::optional(contrast->p) : std::nullopt;
+    } else if (const auto compared = compareGroups(labels, values, alpha)) {
+        p = compared->means.p;
+    }
+    if (count == 2) {
+        row.push_back(toSpread(means[1] - means[0], sd));
+    }
+    row.push_back(p ? Cell(pText(*p), *p) : Cell("–"));
+    return row;
+}
+
 void groupedTable(const ItemInput& in, const std::vector<std::string>& names) {
     const Used used = usedRows(in);
     const Column* groups = in.frame->column(in.item.by);
@@ -193,25 +254,20 @@ void groupedTable(const ItemInput& in, const std::vector<std::string>& names) {
         in.sheet.put(Kind::Note, "There is no variable ‘" + in.item.by + "’ to group by.");
         return;
     }
-    std::vector<std::size_t> all;
-    for (std::size_t i = 0; i < used.rows.size(); ++i) {
-        if (used.rows[i] && !groups->isMissing(i)) {
-            all.push_back(i);
-        }
-    }
-    const auto levels = levelsOf(*groups, *grouping, all);
-    if (levels.size() < 2 || levels.size() > 12) {
-        in.sheet.put(Kind::Note, "‘" + in.item.by + "’ has " +
-                                     plural(levels.size(), "group", "groups") +
+    const Parted parted = partedRows(*groups, *grouping, used.rows);
+    const std::size_t count = parted.levels.size();
+    if (count < 2 || count > 12) {
+        in.sheet.put(Kind::Note, "‘" + in.item.by + "’ has " + plural(count, "group", "groups") +
                                      "; a table by groups takes two to twelve.");
         return;
     }
-    const bool two = levels.size() == 2;
     ReportBlock block;
     block.kind = Kind::Table;
+    block.heads = 2;
+    block.rules = {1};
     CellRow over = {""};
     CellRow head = {""};
-    for (const FoundLevel& level : levels) {
+    for (const FoundLevel& level : parted.levels) {
         const bool plain = grouping->measure == Measure::YesNo && grouping->levels.empty();
         const std::string name =
             plain ? in.sheet.word(level.code == 0.0 ? "no" : "yes") : level.label;
@@ -219,15 +275,13 @@ void groupedTable(const ItemInput& in, const std::vector<std::string>& names) {
         head.emplace_back(in.sheet.word("mean"));
         head.emplace_back(in.sheet.word("sd"));
     }
-    if (two) {
+    if (count == 2) {
         over.emplace_back("");
         head.emplace_back(in.sheet.word("difference"));
     }
     over.emplace_back("");
     head.emplace_back("p");
     block.cells = {std::move(over), std::move(head)};
-    block.heads = 2;
-    block.rules = {1};
     for (const std::string& name : names) {
         const Column* column = in.frame->column(name);
         const Variable* variable = in.frame->variable(name);
@@ -235,48 +289,20 @@ void groupedTable(const ItemInput& in, const std::vector<std::string>& names) {
             (isGrouping(variable->measure) && variable->measure != Measure::YesNo)) {
             continue;
         }
-        CellRow row = {labelled(*variable, name)};
-        std::vector<std::string> labels;
-        std::vector<std::vector<double>> values;
-        const std::vector<double> cells = numbersOf(*column);
-        for (const FoundLevel& level : levels) {
-            std::vector<bool> mine(used.rows.size(), false);
-            std::vector<double> own;
-            for (const std::size_t i : all) {
-                const double code = groups->isText() ? static_cast<double>(groups->codes()[i])
-                                                     : groups->numbers()[i];
-                mine[i] = code == level.code;
-                if (mine[i] && !std::isnan(cells[i])) {
-                    own.push_back(cells[i]);
-                }
-            }
-            const Summary s = summaryOf(*column, used, mine);
-            row.push_back(toSpread(s.mean, s.sd));
-            row.push_back(toSpread(s.sd, s.sd));
-            labels.push_back(level.label);
-            values.push_back(std::move(own));
-        }
-        const auto compared = compareGroups(labels, values, in.study.alpha);
-        if (two) {
-            row.push_back(
-                compared ? toSpread(compared->meanDifference, compared->groups.front().summary.sd)
-                         : Cell("–"));
-        }
-        row.push_back(compared && compared->means.p
-                          ? Cell(pText(*compared->means.p), *compared->means.p)
-                          : Cell("–"));
+        CellRow row = groupedRow(*column, parted, used, in.study.alpha);
+        row.insert(row.begin(), Cell(labelled(*variable, name)));
         block.cells.push_back(std::move(row));
     }
     in.sheet.tableCaption("The variables by " + labelled(*grouping, in.item.by));
     in.sheet.add(std::move(block));
-    in.sheet.put(Kind::Note,
-                 std::string(two ? "Differences are the second group less the first; p by Welch’s t"
-                                 : "p by Welch’s F of equal means") +
-                     (used.weights.empty() ? "."
-                                           : ", of the rows as they are; means and sd are "
-                                             "weighted by " +
-                                                 in.study.survey.weight + "."),
-                 "note");
+    in.sheet.put(
+        Kind::Note,
+        std::string(count == 2 ? "Differences are the second group less the first; " : "") +
+            (used.isWeighted()
+                 ? "weighted by " + in.study.survey.weight +
+                       "; p of equal means by the survey design, linearised (Binder 1983)."
+                 : std::string("p of equal means by Welch’s ") + (count == 2 ? "t." : "F.")),
+        "note");
 }
 
 /// One box of the way from the source to the rows used.
@@ -429,7 +455,7 @@ void addCorrelations(const ItemInput& in) {
     for (const std::string& name : in.item.variables) {
         const Column* column = in.frame->column(name);
         if (column != nullptr && !column->isText()) {
-            columns.push_back({name, numbersOf(*column)});
+            columns.push_back({name, {column->numbers().begin(), column->numbers().end()}});
             labels.push_back(labelled(*in.frame->variable(name), name));
         }
     }

@@ -32,8 +32,6 @@ std::string valuesText(const ScenarioValues& at) {
     return out.empty() ? "means and bases" : out;
 }
 
-std::string levelText(double alpha) { return shortNumber(100.0 * (1.0 - alpha), 3) + " %"; }
-
 void refusedPart(ReportSheet& sheet, const Answer& answer, const Refusal& refusal) {
     sheet.put(Kind::Note, questionTitle(answer) + ": " + refusal.text());
 }
@@ -50,7 +48,7 @@ void putPredictions(ReportSheet& sheet, const Answer& a) {
     const bool rows = std::any_of(a.predictions->begin(), a.predictions->end(),
                                   [](const Prediction& p) { return p.rowLow < p.rowHigh; });
     CellRow head = {"", sheet.word("prediction"), sheet.word("std. error"),
-                    levelText(a.alpha) + " " + sheet.word("interval")};
+                    percentLevel(a.alpha) + " " + sheet.word("interval")};
     if (rows) {
         head.emplace_back(sheet.word("one row"));
     }
@@ -78,11 +76,12 @@ void putPredictions(ReportSheet& sheet, const Answer& a) {
         }
     }
     sheet.add(std::move(block));
-    sheet.put(Kind::Note,
-              "Errors " + a.question.errors.shown() +
-                  (rows ? "; of one row: where " + levelText(a.alpha) + " of such rows lie" : "") +
-                  "." + warnings,
-              "note");
+    sheet.put(
+        Kind::Note,
+        "Errors " + a.question.errors.shown() +
+            (rows ? "; of one row: where " + percentLevel(a.alpha) + " of such rows lie" : "") +
+            "." + warnings,
+        "note");
 }
 
 void putHypotheses(ReportSheet& sheet, const Answer& a) {
@@ -129,7 +128,7 @@ std::string effectName(const MarginalEffect& effect) {
 
 void putEffects(ReportSheet& sheet, const Answer& a) {
     ReportBlock block = tableOf({"", sheet.word("effect"), sheet.word("std. error"),
-                                 levelText(a.alpha) + " " + sheet.word("interval"), "p"});
+                                 percentLevel(a.alpha) + " " + sheet.word("interval"), "p"});
     bool contrasts = false;
     for (const auto& part : a.effects) {
         if (!part) {
@@ -162,7 +161,7 @@ void putEffects(ReportSheet& sheet, const Answer& a) {
 
 void putTurningPoints(ReportSheet& sheet, const Answer& a) {
     ReportBlock block = tableOf({"", "turns at", sheet.word("std. error"),
-                                 levelText(a.alpha) + " set", "kind", "rows below"});
+                                 percentLevel(a.alpha) + " set", "kind", "rows below"});
     for (const TurningPoint& point : a.turningPoints) {
         std::string set = "the whole line";
         if (point.low && point.high) {
@@ -275,7 +274,7 @@ void addLeftOut(const ItemInput& in) {
                                   " in " + questionTitle(*a));
             ReportBlock block = tableOf({"as strong as", "times", "share of " + found.of,
                                          "share of the outcome", in.sheet.word("effect"),
-                                         levelText(a->alpha) + " " + in.sheet.word("interval")});
+                                         percentLevel(a->alpha) + " " + in.sheet.word("interval")});
             for (const LeftOutBound& b : found.bounds) {
                 block.cells.push_back(
                     {b.benchmark, Cell(shortNumber(b.multiple, 3), b.multiple),

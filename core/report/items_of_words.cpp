@@ -23,7 +23,8 @@ const Coefficient* effectNamed(const Answer& answer, const std::string& term) {
     return found == list.end() ? nullptr : &*found;
 }
 
-std::string ofEffect(const std::string& what, const Coefficient& c, double alpha) {
+std::string ofEffect(const std::string& what, const Coefficient& c, const Answer& answer,
+                     double alpha) {
     const auto number = [&](double value) { return fixedNumber(value, decimalsFor(c.se), true); };
     if (what == "effect") {
         return number(c.estimate);
@@ -32,16 +33,17 @@ std::string ofEffect(const std::string& what, const Coefficient& c, double alpha
         return number(c.se);
     }
     if (what == "interval") {
-        return shortNumber(100.0 * (1.0 - alpha), 3) + " %: " + number(c.low) + " to " +
-               number(c.high);
+        return percentLevel(alpha) + ": " + number(c.low) + " to " + number(c.high);
     }
     if (what == "p") {
         return c.p ? pClause(*c.p) : "no p";
     }
-    if (what == "percent") {
-        return shortNumber(100.0 * std::expm1(c.estimate), 3) + " %";
+    if (!isOfLogs(answer)) {
+        return {};  // Of what is no logarithm there is neither percent nor ratio.
     }
-    return what == "ratio" ? shortNumber(std::exp(c.estimate), 3) : std::string();
+    return what == "percent" ? shortNumber(100.0 * std::expm1(c.estimate), 3) + " %"
+           : what == "ratio" ? shortNumber(std::exp(c.estimate), 3)
+                             : std::string();
 }
 
 std::string ofAnswer(const std::string& what, const Answer& answer) {
@@ -87,7 +89,7 @@ std::optional<std::string> fieldValue(const std::string& field, const AnswersByI
     std::string value;
     if (const std::size_t of = what.find(" of "); of != std::string::npos) {
         const Coefficient* c = effectNamed(*answer, what.substr(of + 4));
-        value = c == nullptr ? std::string() : ofEffect(what.substr(0, of), *c, alpha);
+        value = c == nullptr ? std::string() : ofEffect(what.substr(0, of), *c, *answer, alpha);
     } else {
         value = ofAnswer(what, *answer);
     }
@@ -130,7 +132,7 @@ std::vector<ReportField> reportFields(const AnswersById& answers, double alpha) 
             for (const char* what : {"effect", "interval", "p"}) {
                 add(std::string(what) + " of " + one.effect->term);
             }
-            if (!answer->design->outcomeLogOf.empty()) {
+            if (isOfLogs(*answer)) {
                 add("percent of " + one.effect->term);
             }
         }
@@ -141,10 +143,8 @@ std::vector<ReportField> reportFields(const AnswersById& answers, double alpha) 
 }
 
 void addText(const ItemInput& in) {
-    const ReportStyle& style = in.study.reportStyle;
-    const std::string text = withFields(
-        in.item.text, in.all, in.study.alpha,
-        {style.decimal, style.thousands == " " ? "\u202F" : style.thousands, style.language});
+    const std::string text =
+        withFields(in.item.text, in.all, in.study.alpha, dressOf(in.study.reportStyle));
     std::string paragraph;
     const auto flush = [&] {
         if (!paragraph.empty()) {

@@ -10,22 +10,26 @@ namespace {
 std::string percent(double share) { return shortNumber(100.0 * share, 3) + " %"; }
 
 std::string timesText(double multiple) {
-    return multiple == 1.0   ? "as strong as"
-           : multiple == 2.0 ? "twice as strong as"
-           : multiple == 3.0 ? "three times as strong as"
-                             : shortNumber(multiple, 3) + " times as strong as";
+    return multiple == 1.0   ? "as strong as it"
+           : multiple == 2.0 ? "twice as strong"
+           : multiple == 3.0 ? "three times as strong"
+                             : shortNumber(multiple, 3) + " times as strong";
 }
 
-std::string boundText(const LeftOutBound& bound, double se) {
-    const std::string cause = "A cause left out, " + timesText(bound.multiple) + " " +
-                              bound.benchmark + " on both sides, ";
-    if (!bound.estimate) {
-        return cause + "cannot be: " + bound.why + ".";
-    }
+/// All multiples of one benchmark in a sentence.
+std::string benchmarkText(const std::vector<LeftOutBound>& bounds, std::size_t from, std::size_t to,
+                          double se) {
     const int decimals = decimalsFor(se);
-    return cause + "would leave **" + fixedNumber(*bound.estimate, decimals, true) + "** (" +
-           fixedNumber(*bound.low, decimals, true) + " to " +
-           fixedNumber(*bound.high, decimals, true) + ").";
+    const auto number = [&](double value) { return fixedNumber(value, decimals, true); };
+    std::string text = "Against " + bounds[from].benchmark + ": a cause left out ";
+    for (std::size_t k = from; k < to; ++k) {
+        const LeftOutBound& b = bounds[k];
+        text += (k > from ? "; " : "") + timesText(b.multiple) + " on both sides ";
+        text += b.estimate ? "would leave **" + number(*b.estimate) + "** (" + number(*b.low) +
+                                 " to " + number(*b.high) + ")"
+                           : "cannot be: " + b.why;
+    }
+    return text + ".";
 }
 
 /// What takes the end of the interval to zero.
@@ -65,8 +69,14 @@ std::vector<std::string> leftOutReading(const Answer& answer) {
         "To take the effect of " + found.of +
         " to zero, a cause left out would have to explain **" + percent(*found.robustness) +
         "** of what the terms leave both of it and of the outcome" + endText(found) + ".");
-    for (const LeftOutBound& bound : found.bounds) {
-        out.push_back(boundText(bound, found.se));
+    for (std::size_t from = 0; from < found.bounds.size();) {
+        std::size_t to = from + 1;
+        while (to < found.bounds.size() &&
+               found.bounds[to].benchmark == found.bounds[from].benchmark) {
+            ++to;
+        }
+        out.push_back(benchmarkText(found.bounds, from, to, found.se));
+        from = to;
     }
     if (found.stability && found.stability->delta) {
         std::string text =

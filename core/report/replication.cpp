@@ -222,31 +222,17 @@ void cellDifferences(const Json& before, const Json& now, std::vector<std::strin
                   ", column " + columns + " is not as it was");
 }
 
-}  // namespace
-
-Result<void> writeReplication(const Study& study, const std::string& directory,
-                              const Sources& sources, const Frame& frame,
-                              const std::vector<Answer>& answers, const std::string& folder,
-                              const ReplicationPlan& plan) {
-    std::error_code trouble;
-    if (fs::exists(folder, trouble) &&
-        !(fs::is_directory(folder, trouble) && fs::is_empty(folder, trouble))) {
-        return refuse(ErrorCode::File, "the folder exists and is not empty", folder,
-                      "Name a new one: nothing is written over what stands there.");
-    }
-    const auto moved = movedStudy(study, directory);
-    if (!moved) {
-        return tl::make_unexpected(moved.error());
-    }
+Result<void> writeFiles(const ReplicationInput& in, const Moved& moved, const std::string& folder,
+                        const ReplicationPlan& plan) {
     Folder into(folder);
     std::vector<std::pair<std::string, std::string>> files;
     AnswersById byId;
-    for (const Answer& answer : answers) {
+    for (const Answer& answer : in.answers) {
         byId.emplace(answer.question.id, &answer);
     }
-    const ReportPages pages = reportPages(study, byId, &frame);
-    files.emplace_back(kStudy, studyText(moved->study));
-    files.emplace_back(kResults, prettyJson(resultsJson(study, answers)));
+    const ReportPages pages = reportPages(in.study, byId, &in.frame);
+    files.emplace_back(kStudy, studyText(moved.study));
+    files.emplace_back(kResults, prettyJson(resultsJson(in.study, in.answers)));
     for (const char* ending : {".pdf", ".html"}) {
         auto written = findReportWriter(ending)->write(pages, "report");
         if (!written) {
@@ -261,10 +247,14 @@ Result<void> writeReplication(const Study& study, const std::string& directory,
                                svgOf(block.figure, "STIX, 'STIX Two Text', serif"));
         }
     }
-    files.emplace_back("codebook.html",
-                       codebookHtml(study.title, frame, codebookEntries(frame), true));
-    files.emplace_back("README.md", readme(study, plan, moved->copies));
-    for (const auto& [from, to] : moved->copies) {
+    auto codebook =
+        findReportWriter(".html")->write(codebookPages(in.study.title, in.frame), "codebook");
+    if (!codebook) {
+        return tl::make_unexpected(codebook.error());
+    }
+    files.emplace_back("codebook.html", std::move(codebook->bytes));
+    files.emplace_back("README.md", readme(in.study, plan, moved.copies));
+    for (const auto& [from, to] : moved.copies) {
         if (plan.withData) {
             auto bytes = bytesOfFile(from);
             if (!bytes) {
@@ -285,10 +275,45 @@ Result<void> writeReplication(const Study& study, const std::string& directory,
                  {"results", kResults},
                  {"data", plan.withData},
                  {"files", into.files()}};
-    if (sources.table != nullptr) {
-        list["cells"] = sumsOf(*sources.table);
+    if (in.sources.table != nullptr) {
+        list["cells"] = sumsOf(*in.sources.table);
     }
     return into.put(kList, prettyJson(list));
+}
+
+}  // namespace
+
+Result<void> writeReplication(const ReplicationInput& in, const std::string& folder,
+                              const ReplicationPlan& plan) {
+    std::string place = folder;
+    while (place.size() > 1 && place.ends_with('/')) {
+        place.pop_back();
+    }
+    std::error_code trouble;
+    if (fs::exists(place, trouble) &&
+        !(fs::is_directory(place, trouble) && fs::is_empty(place, trouble))) {
+        return refuse(ErrorCode::File, "the folder exists and is not empty", folder,
+                      "Name a new one: nothing is written over what stands there.");
+    }
+    const auto moved = movedStudy(in.study, in.directory);
+    if (!moved) {
+        return tl::make_unexpected(moved.error());
+    }
+    // Beside its place, under a name that nobody else has, until it is whole.
+    const std::string fresh = nameBeside(place);
+    auto written = writeFiles(in, *moved, fresh, plan);
+    if (written) {
+        fs::remove(place, trouble);  // An empty one.
+        fs::rename(fresh, place, trouble);
+        if (trouble) {
+            written = tl::make_unexpected(
+                fileTrouble("the folder cannot be put in place", folder, trouble.value()));
+        }
+    }
+    if (!written) {
+        fs::remove_all(fresh, trouble);
+    }
+    return written;
 }
 
 Result<VerifyReport> verifyReplication(const std::string& folder, double relative, const Job& job) {

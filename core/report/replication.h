@@ -14,17 +14,24 @@ struct ReplicationPlan {
     std::string version;   ///< Of this program.
 };
 
+/// What a replication folder is made from.
+struct ReplicationInput {
+    const Study& study;
+    const std::string& directory;  ///< Where the study lies.
+    const Sources& sources;
+    const Frame& frame;
+    const std::vector<Answer>& answers;
+};
+
 /// Writes a folder from which everything can be computed again: the study, its data under `data/`
 /// (or, where they may not leave, their checksums and a codebook), results.json, the report as PDF
 /// and HTML, its figures, a README with the one command, checksums of every file, and checksums of
-/// the rows and columns of the data, by which a changed cell can be named.
+/// the rows and columns of the data, by which a changed cell can be named. Wholly, or not at all.
 ///
 /// @param folder  must not exist, or be empty.
 /// @return nothing, or File.
-[[nodiscard]] Result<void> writeReplication(const Study& study, const std::string& directory,
-                                            const Sources& sources, const Frame& frame,
-                                            const std::vector<Answer>& answers,
-                                            const std::string& folder, const ReplicationPlan& plan);
+[[nodiscard]] Result<void> writeReplication(const ReplicationInput& in, const std::string& folder,
+                                            const ReplicationPlan& plan);
 
 /// What verifying found, line by line; nothing: all is as it was.
 struct VerifyReport {

@@ -41,7 +41,7 @@ class ReportBuilder {
   private:
     /// The answers an item speaks of; refused ones leave a note instead, and kinds of question that
     /// have blocks of their own write them.
-    std::vector<const Answer*> answersOf(const ReportItem& item) {
+    std::vector<const Answer*> answersOf(const ReportItem& item, bool everyKind) {
         std::vector<std::string> ids = item.questions;
         for (const TableLook::Panel& panel : item.table.panels) {
             ids.insert(ids.end(), panel.questions.begin(), panel.questions.end());
@@ -58,7 +58,7 @@ class ReportBuilder {
                 sheet_.put(Kind::Note,
                            questionTitle(*at->second) + ": " + at->second->refusal->text());
             } else if (const QuestionKind* kind = findKind(at->second->question.kind);
-                       kind != nullptr && kind->report != nullptr) {
+                       !everyKind && kind != nullptr && kind->report != nullptr) {
                 kind->report(sheet_, *at->second, item.item);
             } else {
                 found.push_back(at->second);
@@ -83,7 +83,8 @@ class ReportBuilder {
             return;
         }
         const bool ofAnswers = (kind->reads & item_reads::kQuestions) != 0;
-        const auto found = ofAnswers ? answersOf(item) : std::vector<const Answer*>();
+        const bool everyKind = (kind->reads & item_reads::kEveryKind) != 0;
+        const auto found = ofAnswers ? answersOf(item, everyKind) : std::vector<const Answer*>();
         if (ofAnswers && found.empty() && std::string(kind->id) != "assumptions") {
             return;
         }
@@ -172,6 +173,10 @@ std::vector<ReportBlock> buildReport(const Study& study, const AnswersById& answ
     return ReportBuilder(study, answers, frame).build();
 }
 
+ReportDress dressOf(const ReportStyle& style) {
+    return {style.decimal, style.thousands == " " ? "\u202F" : style.thousands, style.language};
+}
+
 ReportPages reportPages(const Study& study, const AnswersById& answers, const Frame* frame) {
     const ReportStyle& style = study.reportStyle;
     ReportPages pages;
@@ -180,8 +185,7 @@ ReportPages reportPages(const Study& study, const AnswersById& answers, const Fr
     pages.byline = style.byline;
     pages.language = style.language;
     pages.blocks = buildReport(study, answers, frame);
-    dress(pages.blocks,
-          {style.decimal, style.thousands == " " ? "\u202F" : style.thousands, style.language});
+    dress(pages.blocks, dressOf(style));
     return pages;
 }
 

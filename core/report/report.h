@@ -36,6 +36,9 @@ using AnswersById = std::map<std::string, const Answer*>;
 [[nodiscard]] Drawing lensDrawing(const std::vector<std::string>& names,
                                   const std::vector<const Coefficient*>& effects, double width);
 
+/// Marks and language as the report's style asks for them.
+[[nodiscard]] ReportDress dressOf(const ReportStyle& style);
+
 /// The whole report with its title, in the dress that the study asks for.
 [[nodiscard]] ReportPages reportPages(const Study& study, const AnswersById& answers,
                                       const Frame* frame = nullptr);

@@ -19,8 +19,8 @@ std::span<const ReportItemKind> allReportItems() {
                        kQuestions, &addLenses},
         ReportItemKind{"descriptives", "descriptive table", "n, mean, spread and ends of variables",
                        kQuestions | kVariables | kBy, &addDescriptives},
-        ReportItemKind{"sample", "sample", "from the source to the rows used", kQuestions,
-                       &addSample},
+        ReportItemKind{"sample", "sample", "from the source to the rows used",
+                       kQuestions | kEveryKind, &addSample},
         ReportItemKind{"codebook", "codebook", "what the variables used are",
                        kQuestions | kVariables, &addCodebook},
         ReportItemKind{"correlations", "correlations", "of variables, with p", kVariables,
@@ -46,7 +46,7 @@ std::span<const ReportItemKind> allReportItems() {
                        &addAssumptions},
         ReportItemKind{"methods", "methods", "how it was computed", kQuestions, &addMethods},
         ReportItemKind{"references", "references", "the sources of exactly what was used",
-                       kQuestions, &addReferences},
+                       kQuestions | kEveryKind, &addReferences},
         ReportItemKind{"trail", "trail", "what was done, in order", 0, &addTrail},
     };
     return kItems;

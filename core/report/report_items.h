@@ -35,6 +35,8 @@ inline constexpr unsigned kLook = 8;
 inline constexpr unsigned kText = 16;
 inline constexpr unsigned kPicture = 32;
 inline constexpr unsigned kShows = 64;
+/// Questions of every kind, told alike; else a kind with blocks of its own writes them.
+inline constexpr unsigned kEveryKind = 128;
 }  // namespace item_reads
 
 [[nodiscard]] std::span<const ReportItemKind> allReportItems();

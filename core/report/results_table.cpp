@@ -23,16 +23,6 @@ std::string starsFor(const Coefficient& c, const std::vector<double>& levels) {
     return out;
 }
 
-/// What an estimate of a logged outcome, or of log odds and counts, is in ratios.
-bool isOfLogs(const Answer& answer) {
-    if (!answer.fit || !answer.design) {
-        return false;
-    }
-    return !answer.design->outcomeLogOf.empty() ||
-           (answer.fit->likelihood && effectsIn(*answer.fit) != "the outcome" &&
-            effectsIn(*answer.fit) != "the probit index");
-}
-
 Cell estimateCell(const Answer& answer, const Coefficient& c, const TableLook& look) {
     const int decimals = look.digits.value_or(decimalsFor(c.se));
     std::string text = fixedNumber(c.estimate, decimals, true) + starsFor(c, look.stars);
@@ -127,9 +117,10 @@ class TableMaker {
         for (std::size_t c = 0; c < first.size(); ++c) {
             const std::string number = "(" + std::to_string(c + 1) + ")";
             const std::string& title = first[c].head;
-            heads.push_back(look_.columns == "numbers" || title.empty() ? number
-                            : first.size() > 1                          ? number + " " + title
-                                                                        : title);
+            heads.emplace_back(look_.columns == "numbers" || title.empty() ? number
+                               : first.size() > 1                          ? number + " " + title
+                                                                           : title);
+            heads.back().part = "head:" + std::to_string(first[c].place);
         }
         block_.cells.push_back(std::move(heads));
         block_.heads = block_.cells.size();
@@ -142,6 +133,7 @@ class TableMaker {
     }
 
     void body(const ResultsPanel& panel) {
+        told_.clear();
         std::vector<TermRow> rows = termRows(panel);
         for (const TermRow& row : rows) {
             put(panel, row);
@@ -360,7 +352,9 @@ class TableMaker {
                     std::any_of(column.answer->design->effects.begin(),
                                 column.answer->design->effects.end(),
                                 [&](const SweptGrouping& held) { return held.name == name; });
-                row.emplace_back(has ? word("yes") : word("no"));
+                row.emplace_back(column.answer == nullptr ? std::string()
+                                 : has                    ? word("yes")
+                                                          : word("no"));
             }
             addRow(std::move(row));
         }
@@ -498,7 +492,7 @@ ReportBlock resultsTable(const Study& study, const std::vector<ResultsPanel>& pa
 ReportBlock resultsTable(const Study& study, const std::vector<const Answer*>& answers) {
     ResultsPanel panel;
     for (const Answer* answer : answers) {
-        panel.columns.push_back({answer, questionTitle(*answer)});
+        panel.columns.push_back({answer, questionTitle(*answer), panel.columns.size()});
     }
     return resultsTable(study, {panel}, TableLook{});
 }
@@ -506,8 +500,8 @@ ReportBlock resultsTable(const Study& study, const std::vector<const Answer*>& a
 std::string resultsNote(const std::vector<ResultsPanel>& panels, const TableLook& look,
                         double alpha, const std::string& language) {
     const auto word = [&](const char* english) { return fixedWord(english, language); };
-    std::string note = look.below == "interval" ? shortNumber(100.0 * (1.0 - alpha), 3) + " % " +
-                                                      word("intervals in brackets")
+    std::string note = look.below == "interval"
+                           ? percentLevel(alpha) + " " + word("intervals in brackets")
                        : look.below == "t"       ? word("t in parentheses")
                        : look.below == "p"       ? word("p in parentheses")
                        : look.below == "nothing" ? std::string()
@@ -540,6 +534,14 @@ std::string resultsNote(const std::vector<ResultsPanel>& panels, const TableLook
                             : ": ") +
             told;
     note += note.empty() ? "" : ".";
+    if (!look.beside.empty()) {
+        note +=
+            std::string(note.empty() ? "" : " ") +
+            (look.beside == "ratio" ? "Beside an estimate of logs, log odds or log rates, the "
+                                      "factor that it stands for, exp(b)."
+                                    : "Beside an estimate of logs, log odds or log rates, the "
+                                      "change in percent that it stands for, 100 (exp(b) − 1).");
+    }
     if (!look.stars.empty()) {
         note += note.empty() ? "" : " ";
         std::string mark;

@@ -13,6 +13,7 @@ namespace rapporto {
 struct ResultsColumn {
     const Answer* answer = nullptr;  ///< Null: the column is empty in this panel.
     std::string head;
+    std::size_t place = 0;  ///< Which of the own heads of its item it takes.
 };
 
 struct ResultsPanel {

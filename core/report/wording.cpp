@@ -27,8 +27,6 @@
 namespace rapporto {
 namespace {
 
-std::string percentLevel(double alpha) { return shortNumber(100.0 * (1.0 - alpha), 3) + " %"; }
-
 /// 100(e^b − 1) with decimals that its interval needs.
 std::string percent(double b, double se) {
     const double value = 100.0 * std::expm1(b);
@@ -132,18 +130,6 @@ std::string capital(std::string text) {
 
 }  // namespace
 
-std::string plain(const std::string& marked) {
-    std::string out;
-    for (std::size_t i = 0; i < marked.size(); ++i) {
-        if (marked.compare(i, 2, "**") == 0) {
-            ++i;
-        } else {
-            out += marked[i];
-        }
-    }
-    return out;
-}
-
 namespace {
 
 /// A coefficient of a likelihood in words: a ratio of rates or odds where its index is a logarithm.
@@ -244,12 +230,18 @@ std::string placeReading(const Answer& answer, const Coefficient& c) {
 namespace {
 
 /// How small an effect this design would still have found.
-std::string seenText(const Coefficient& c, double alpha) {
-    const auto seen = smallestSeen(c, alpha);
-    return seen ? " Rows like these find an effect of **" +
-                      fixedNumber(*seen, decimalsFor(c.se), true) +
-                      "** or more in four samples of five; a smaller one may be there unseen."
-                : std::string();
+std::string seenText(const Answer& answer, const Coefficient& c) {
+    const auto seen = smallestSeen(c, answer.alpha);
+    if (!seen) {
+        return {};
+    }
+    const std::string in = effectsIn(*answer.fit);
+    return " Rows like these find an effect of **" + fixedNumber(*seen, decimalsFor(c.se), true) +
+           "**" +
+           (in != "the outcome"                    ? " in " + in
+            : !answer.design->outcomeLogOf.empty() ? " in logs"
+                                                   : std::string()) +
+           " or more in four samples of five; a smaller one may be there unseen.";
 }
 
 }  // namespace
@@ -330,7 +322,7 @@ std::vector<std::string> effectReading(const Answer& answer, std::size_t coeffic
             out.push_back(
                 "The interval holds zero **and** everything up to its ends: this is not evidence "
                 "of no effect." +
-                seenText(c, answer.alpha));
+                seenText(answer, c));
         }
     } else {
         out.emplace_back("The fit is perfect, so there is no standard error and no p.");
@@ -685,6 +677,18 @@ std::string effectsIn(const Fit& fit) {
            : family.find("probit") != std::string::npos ? "the probit index"
            : family == "cloglog"                        ? "ln of the hazard"
                                                         : "the outcome";
+}
+
+bool isOfLogs(const Answer& answer) {
+    if (!answer.fit || !answer.design) {
+        return false;
+    }
+    if (!answer.fit->likelihood) {
+        return !answer.design->outcomeLogOf.empty();
+    }
+    const LikelihoodFit& told = *answer.fit->likelihood;
+    return told.outcome == "count" || told.family == "cloglog" ||
+           told.family.find("logit") != std::string::npos;
 }
 
 namespace {

@@ -60,6 +60,10 @@ struct ComparedEffect {
 /// odds”, “the probit index”, “ln of the hazard” (cloglog).
 [[nodiscard]] std::string effectsIn(const Fit& fit);
 
+/// Its effects are differences of logarithms (of the outcome, a mean, odds or a hazard): exp of one
+/// is a ratio.
+[[nodiscard]] bool isOfLogs(const Answer& answer);
+
 /// What differs between two variants, and how an effect moved; paragraphs.
 [[nodiscard]] std::vector<std::string> differenceReading(const Answer& from, const Answer& to);
 
@@ -73,8 +77,5 @@ struct ComparedEffect {
 
 /// A variable in a few sentences: values, middle, shape, codes that look like “no answer”.
 [[nodiscard]] std::vector<std::string> variableReading(const Frame& frame, const std::string& name);
-
-/// A text with ** stripped.
-[[nodiscard]] std::string plain(const std::string& marked);
 
 }  // namespace rapporto

@@ -34,6 +34,9 @@ class JsonReader {
 
     [[nodiscard]] const std::optional<Refusal>& refusal() const { return refusal_; }
 
+    /// All of it, whatever was read.
+    [[nodiscard]] const nlohmann::ordered_json& object() const { return object_; }
+
     [[nodiscard]] bool has(const char* key) const {
         return object_.is_object() && object_.contains(key) && !object_.at(key).is_null();
     }

@@ -1,9 +1,11 @@
 #pragma once
 
 #include "core/picture/picture.h"
+#include "core/study/sweep_choices.h"
 
 #include <optional>
 #include <string>
+#include <utility>
 #include <vector>
 
 namespace rapporto {
@@ -71,7 +73,10 @@ struct ReportItem {
     std::string shows;  ///< Of a figure: what it is of.
     TableLook table;
     std::optional<PictureSpec> picture;
+    std::optional<SweepChoices> sweep;
     std::optional<FrozenItem> frozen;
+    /// Keys of later versions with their values as text: kept, and not used.
+    std::vector<std::pair<std::string, std::string>> further;
 
     ReportItem() = default;
 

@@ -97,6 +97,37 @@ void putLook(Json& out, const TableLook& look) {
     }
 }
 
+SweepChoices readSweep(JsonReader& in) {
+    SweepChoices sweep;
+    sweep.of = in.text("of");
+    if (in.has("vary")) {
+        sweep.vary = in.texts("vary", most::kTerms);
+    }
+    if (in.has("errors")) {
+        const SweepChoices usual;
+        sweep.errors = in.texts("errors", most::kTerms);
+        for (const std::string& one : sweep.errors) {
+            if (std::find(usual.errors.begin(), usual.errors.end(), one) == usual.errors.end()) {
+                in.fault("‘errors’ of a sweep are classical, robust, own");
+            }
+        }
+    }
+    sweep.outliers = in.flag("outliers", sweep.outliers);
+    return sweep;
+}
+
+Json sweepJson(const SweepChoices& sweep) {
+    const SweepChoices usual;
+    Json out = Json::object();
+    putUnless(out, "of", sweep.of, usual.of);
+    if (sweep.vary) {
+        out["vary"] = *sweep.vary;
+    }
+    putUnless(out, "errors", sweep.errors, usual.errors);
+    putUnless(out, "outliers", sweep.outliers, usual.outliers);
+    return out;
+}
+
 }  // namespace
 
 ReportItem readReportItem(JsonReader& in) {
@@ -120,10 +151,18 @@ ReportItem readReportItem(JsonReader& in) {
             item.picture = desk->pictures.front();
         }
     }
+    if (in.has("sweep")) {
+        JsonReader sweep(in.at("sweep"), "sweep");
+        item.sweep = readSweep(sweep);
+        in.close(sweep);
+    }
     if (in.has("frozen")) {
         JsonReader frozen(in.at("frozen"), "frozen");
         item.frozen = FrozenItem{frozen.text("at"), frozen.at("blocks").dump()};
         in.close(frozen);
+    }
+    for (const std::string& key : in.unknown()) {
+        item.further.emplace_back(key, in.object().at(key).dump());
     }
     return item;
 }
@@ -144,6 +183,12 @@ Json reportItemJson(const ReportItem& item) {
     }
     if (item.picture) {
         out["picture"] = deskJson({{*item.picture}}).at("pictures").at(0);
+    }
+    if (item.sweep) {
+        out["sweep"] = sweepJson(*item.sweep);
+    }
+    for (const auto& [key, value] : item.further) {
+        out[key] = Json::parse(value);
     }
     if (item.frozen) {
         // What cannot be read stays as it came.

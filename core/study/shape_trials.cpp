@@ -69,11 +69,6 @@ const std::array<Rung, 8>& ladder() {
     return kLadder;
 }
 
-std::string canonical(const std::string& text) {
-    const auto parsed = Expression::parse(text);
-    return parsed ? parsed->canonical() : text;
-}
-
 /// The outcome as a rung over one variable.
 struct OwnOutcome {
     std::string variable;  ///< Empty: it is what it is.
@@ -91,7 +86,7 @@ OwnOutcome ownOutcome(const Frame& frame, const std::string& outcome) {
     }
     const std::string name = *parsed->names().begin();
     for (const Rung& rung : ladder()) {
-        if (canonical(rung.of(quotedName(name))) == parsed->canonical()) {
+        if (canonicalText(rung.of(quotedName(name))) == parsed->canonical()) {
             return {name, &rung};
         }
     }
@@ -218,7 +213,7 @@ class Trials {
         std::set<std::string> present;
         for (const Term& term : question_.terms) {
             if (!term.muted && isOf(term, out_.of)) {
-                present.insert(canonical(term.parts.front()));
+                present.insert(canonicalText(term.parts.front()));
             }
         }
         const auto all = proposals(out_.of, out_.outcome, values);
@@ -230,7 +225,7 @@ class Trials {
             ShapeTrial trial = tried(all[i]);
             std::set<std::string> mine;
             for (const std::string& term : all[i].terms) {
-                mine.insert(canonical(term));
+                mine.insert(canonicalText(term));
             }
             trial.present = out_.outcome ? all[i].rung == own_.rung : mine == present;
             known = known || trial.present;

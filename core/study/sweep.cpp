@@ -78,8 +78,7 @@ class Sweeper {
                 ErrorCode::BadSetting, "there are " + std::to_string(all) + " specifications",
                 "sweep", "Let fewer terms come and go, or fewer errors and samples: up to 20,000.");
         }
-        const std::string& method = spec_.question.method;
-        if (method != "least-squares" && method != "within" && method != "bent-line") {
+        if (!canSweep(spec_.question)) {
             return refuse(ErrorCode::NotBuilt,
                           "a sweep is by least squares, and this question is not", "sweep",
                           "Ask it by least squares, or set variants side by side.");
@@ -270,6 +269,78 @@ Question Sweep::variant(const SweepResult& result) const {
     out.title = (left.empty() ? "with all terms" : left) +
                 (spec.samples.size() > 1 && result.sample > 0 ? ", " + sample.name : "");
     return out;
+}
+
+bool canSweep(const Question& question) {
+    return question.method == "least-squares" || question.method == "within" ||
+           question.method == "bent-line";
+}
+
+std::vector<std::size_t> freeTerms(const Question& question, const Design& design, const Fit& fit,
+                                   const std::string& of) {
+    std::vector<std::size_t> out;
+    for (std::size_t t = 0; t < question.terms.size(); ++t) {
+        const Term& term = question.terms[t];
+        const std::string name = term.shown();
+        const bool own =
+            name == of ||
+            std::any_of(
+                fit.coefficients.begin(), fit.coefficients.end(), [&](const Coefficient& c) {
+                    return c.term == of && c.designTerm >= 0 &&
+                           design.terms[static_cast<std::size_t>(c.designTerm)].name == name;
+                });
+        if (!term.muted && !own) {
+            out.push_back(t);
+        }
+    }
+    return out;
+}
+
+SweepSpec sweepOf(const Question& question, const Design& design, const Fit& fit,
+                  const SweepChoices& choices) {
+    constexpr std::size_t kMostUnasked = 8;
+    constexpr double kStandsOut = 3.0;  // Standard deviations of what the whole question leaves.
+    SweepSpec spec;
+    spec.question = question;
+    spec.of = choices.of;
+    if (spec.of.empty()) {
+        const auto first = std::find_if(fit.coefficients.begin(), fit.coefficients.end(),
+                                        [](const Coefficient& c) { return c.designTerm >= 0; });
+        spec.of = first == fit.coefficients.end() ? std::string() : first->term;
+    }
+    for (const std::size_t t : freeTerms(question, design, fit, spec.of)) {
+        const bool named =
+            choices.vary && std::find(choices.vary->begin(), choices.vary->end(),
+                                      question.terms[t].shown()) != choices.vary->end();
+        if (choices.vary ? named : spec.vary.size() < kMostUnasked) {
+            spec.vary.push_back(t);
+        }
+    }
+    const ErrorSpec classical;
+    const ErrorSpec robust{"robust", "HC3", {}};
+    const auto wants = [&](const char* which) {
+        return std::find(choices.errors.begin(), choices.errors.end(), which) !=
+               choices.errors.end();
+    };
+    if (wants("classical")) {
+        spec.errors.push_back(classical);
+    }
+    if (wants("robust")) {
+        spec.errors.push_back(robust);
+    }
+    if (spec.errors.empty() || (wants("own") && question.errors.kind == "clustered")) {
+        spec.errors.push_back(question.errors);
+    }
+    SweepSample without{"without rows that stand out", "", {}};
+    for (Eigen::Index i = 0; i < fit.residuals.size(); ++i) {
+        if (std::abs(fit.residuals(i)) > kStandsOut * fit.statistics.sigma) {
+            without.without.push_back(design.rows[static_cast<std::size_t>(i)] + 1);
+        }
+    }
+    if (choices.outliers && !without.without.empty()) {
+        spec.samples.push_back(std::move(without));
+    }
+    return spec;
 }
 
 Result<Sweep> sweep(const Study& study, const Frame& frame, const SweepSpec& spec, const Job& job) {

@@ -1,6 +1,9 @@
 #pragma once
 
+#include "core/model/design.h"
+#include "core/model/fit.h"
 #include "core/study/study.h"
+#include "core/study/sweep_choices.h"
 
 namespace rapporto {
 
@@ -20,6 +23,19 @@ struct SweepSpec {
     std::vector<ErrorSpec> errors;  ///< At least one.
     std::vector<SweepSample> samples = {{"all rows", "", {}}};
 };
+
+/// It is asked by least squares, of which a sweep is made.
+[[nodiscard]] bool canSweep(const Question& question);
+
+/// The terms of a question that may come and go while one effect is followed: not its own, not
+/// those that are muted. Places among the question's terms.
+[[nodiscard]] std::vector<std::size_t> freeTerms(const Question& question, const Design& design,
+                                                 const Fit& fit, const std::string& of);
+
+/// The choices as a sweep of an answered question. Names that are no term of it are left out;
+/// the question's own errors are there where they are clustered.
+[[nodiscard]] SweepSpec sweepOf(const Question& question, const Design& design, const Fit& fit,
+                                const SweepChoices& choices);
 
 /// One specification and its effect.
 struct SweepResult {

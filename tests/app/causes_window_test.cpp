@@ -67,7 +67,7 @@ class CausesWindowTest : public WindowDriver {
         QVERIFY(request->benchmarks.size() >= 3);
         const QString all = readingText();
         QVERIFY2(all.contains("a cause left out would have to explain"), qPrintable(all));
-        QVERIFY(all.contains("twice as strong as irrigated"));
+        QVERIFY(all.contains("Against irrigated: a cause left out as strong as it on both sides"));
         QVERIFY(!ask().has_value());  // It is answered here now.
         const LeftOut& found = **answer().leftOut;
         QVERIFY(*found.robustnessAlpha > 0.0 && *found.robustnessAlpha < *found.robustness);

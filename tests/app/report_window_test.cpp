@@ -1,4 +1,5 @@
 // The report in the real window: put together, set, written in, frozen, taken away.
+#include "app/stages/compare/compare_stage.h"
 #include "app/stages/explore/explore_stage.h"
 #include "app/stages/report/page_view.h"
 #include "app/stages/report/report_stage.h"
@@ -226,6 +227,116 @@ class ReportWindowTest : public test::WindowDriver {
         QVERIFY(!page()->words().contains("nonsense"));
     }
 
+    /// The first block of the page that holds heads to be written, and where one of them stands.
+    std::size_t tableOfResults() {
+        const auto& blocks = page()->pages().blocks;
+        for (std::size_t b = 0; b < blocks.size(); ++b) {
+            if (!page()->boxOf(b, "head:0").isEmpty()) {
+                return b;
+            }
+        }
+        return blocks.size();
+    }
+
+    void drag(QPointF from, QPointF to, bool letGo = true) {
+        QWidget* paper = page()->viewport();
+        QTest::mousePress(paper, Qt::LeftButton, {}, from.toPoint());
+        QTest::mouseMove(paper, ((from + to) / 2.0).toPoint());
+        QTest::mouseMove(paper, to.toPoint());
+        if (letGo) {
+            QTest::mouseRelease(paper, Qt::LeftButton, {}, to.toPoint());
+            window_->settle();
+        }
+    }
+
+    void headsAreWrittenAndMovedWhereTheyStand() {
+        session().edit(SetReport{{ReportItem("table", {"q1", "q2", "q3"}), ReportItem("text")}},
+                       "begin");
+        toReport();
+        const std::size_t table = tableOfResults();
+        QVERIFY(table < page()->pages().blocks.size());
+        QTest::mouseDClick(page()->viewport(), Qt::LeftButton, {},
+                           page()->boxOf(table, "head:1").center().toPoint());
+        auto* editor = find<QPlainTextEdit>("pageEdit");
+        QVERIFY(editor->isVisible());
+        QVERIFY2(!editor->toPlainText().startsWith('('), qPrintable(editor->toPlainText()));
+        QTest::keyClicks(editor, "all of it");
+        QTest::keyClick(editor, Qt::Key_Return);
+        window_->settle();
+        QCOMPARE(session().study().report[0].table.heads,
+                 (std::vector<std::string>{"", "all of it"}));
+        QVERIFY(page()->words().contains("(2) all of it"));
+        // Its column is dragged to the front, its head goes with it.
+        drag(page()->boxOf(table, "head:1").center(),
+             page()->boxOf(table, "head:0").center() - QPointF(6, 0));
+        const ReportItem moved = session().study().report[0];
+        QCOMPARE(moved.questions, (std::vector<std::string>{"q2", "q1", "q3"}));
+        QCOMPARE(moved.table.heads, (std::vector<std::string>{"all of it", "", ""}));
+        QVERIFY(page()->words().contains("(1) all of it"));
+        session().undo();
+        window_->settle();
+        QCOMPARE(session().study().report[0].questions,
+                 (std::vector<std::string>{"q1", "q2", "q3"}));
+        // Esc lets go of what is dragged.
+        page()->setFocus();
+        drag(page()->boxOf(table, "head:2").center(), page()->boxOf(table, "head:0").center(),
+             false);
+        QTest::keyClick(page(), Qt::Key_Escape);
+        QTest::mouseRelease(page()->viewport(), Qt::LeftButton);
+        window_->settle();
+        QCOMPARE(session().study().report[0].questions,
+                 (std::vector<std::string>{"q1", "q2", "q3"}));
+    }
+
+    void anItemIsDraggedToItsPlace() {
+        ReportItem words("text");
+        words.text = "Words that come last";
+        session().edit(SetReport{{ReportItem("equation", {"q2"}), words}}, "begin");
+        toReport();
+        const auto& blocks = page()->pages().blocks;
+        const auto at = [&](int item) {
+            std::size_t b = 0;
+            while (blocks[b].item != item) {
+                ++b;
+            }
+            return page()->boxOf(b);
+        };
+        drag(at(1).center(), QPointF(at(0).center().x(), at(0).top() + 1.0));
+        QCOMPARE(session().study().report[0].item, std::string("text"));
+        QCOMPARE(report()->chosenItem(), 0);
+        drag(at(0).center(), QPointF(at(1).center().x(), page()->viewport()->height() - 4.0));
+        QCOMPARE(session().study().report[1].item, std::string("text"));
+        // A click alone moves nothing.
+        QTest::mouseClick(page()->viewport(), Qt::LeftButton, {}, at(1).center().toPoint());
+        window_->settle();
+        QCOMPARE(session().study().report[1].item, std::string("text"));
+    }
+
+    void whatIsInFrontOfModelAndCompareIsSent() {
+        session().edit(SetReport{{ReportItem("text")}}, "begin");
+        session().setQuestion("q2");
+        window_->showStage(2);
+        window_->settle();
+        click("tab:Terms");
+        window_->settle();
+        send();
+        QCOMPARE(session().study().report.back().shows, std::string("subsets"));
+        window_->showStage(4);
+        window_->settle();
+        click("compare:Sweep");
+        window_->settle();
+        auto* stage = window_->findChild<CompareStage*>();
+        QTRY_VERIFY_WITH_TIMEOUT(!stage->isSweeping(), 60000);
+        window_->settle();
+        send();
+        const ReportItem sent = session().study().report.back();
+        QCOMPARE(sent.shows, std::string("sweep"));
+        QVERIFY(sent.sweep && !sent.sweep->of.empty() && sent.sweep->vary);
+        toReport();
+        QTRY_VERIFY(page()->words().contains("specifications, sorted"));
+        QVERIFY(page()->words().contains("With and without"));
+    }
+
     void anItemIsSetInTheReadingColumn() {
         toReport();
         int table = 0;
@@ -267,6 +378,65 @@ class ReportWindowTest : public test::WindowDriver {
         report()->chooseItem(0);
         QTest::keyClick(page(), Qt::Key_Down);
         QCOMPARE(report()->chosenItem(), 1);
+    }
+
+    void typedWordsStayWithTheirItem() {
+        ReportItem first("text");
+        first.text = "first";
+        ReportItem second("text");
+        second.text = "second";
+        session().edit(SetReport{{first, second}}, "begin");
+        toReport();
+        report()->chooseItem(0);
+        auto* words = find<QPlainTextEdit>("reportText");
+        QCOMPARE(words->toPlainText(), QString("first"));
+        words->setFocus();
+        words->moveCursor(QTextCursor::End);
+        QTest::keyClicks(words, " words");
+        // Before the pause after which they are taken, it is moved.
+        for (QPushButton* button : report()->findChildren<QPushButton*>()) {
+            if (button->text() == "move down") {
+                QTest::mouseClick(button, Qt::LeftButton);
+            }
+        }
+        window_->settle();
+        QCOMPARE(session().study().report[1].text, std::string("first words"));
+        QCOMPARE(session().study().report[0].text, std::string("second"));
+        // Nor are they lost when one goes elsewhere at once.
+        report()->chooseItem(1);
+        QTest::keyClicks(words, "!");
+        window_->showStage(2);
+        window_->settle();
+        QVERIFY(session().study().report[1].text.find('!') != std::string::npos);
+    }
+
+    void anOldPageSaysThatItIsOld() {
+        toReport();
+        QVERIFY(!page()->isStale());
+        const QImage fresh = page()->grab().toImage();
+        page()->setStale(true);
+        QVERIFY(page()->grab().toImage() != fresh);
+        // The next pages are not.
+        ReportStyle style;
+        style.title = "Another title";
+        session().edit(SetReportStyle{style}, "title");
+        window_->settle();
+        QTRY_VERIFY(!page()->isStale());
+        QVERIFY(page()->words().startsWith("Another title"));
+        // What is saved is what stands there.
+        QCOMPARE(report()->pages().title, std::string("Another title"));
+    }
+
+    void anEmptyStudySaysWhatToDo() {
+        window_ = std::make_unique<MainWindow>();
+        window_->resize(1280, 800);
+        window_->show();
+        window_->showStage(5);
+        window_->settle();
+        QVERIFY(page()->accessibleDescription().contains("State a question first"));
+        QVERIFY(report()->exportTo(place_.filePath("e.html")).isEmpty());
+        QVERIFY(report()->replicateTo(place_.filePath("e"), true).contains("no table"));
+        QVERIFY(!QFile::exists(place_.filePath("e")));
     }
 
     void aReplicationFolderIsWritten() {

@@ -1134,7 +1134,7 @@ class WindowTest : public WindowDriver {
     void aCodebookIsPrinted() {
         takeInGrowers();
         auto* stage = window_->findChild<DataStage*>();
-        for (const char* name : {"book.html", "book.pdf"}) {
+        for (const char* name : {"book.html", "book.pdf", "book.docx"}) {
             stage->writeCodebook(place_.filePath(name));
             QTRY_VERIFY(QFile::exists(place_.filePath(name)));
             QTRY_VERIFY(QFile(place_.filePath(name)).size() > 3000);

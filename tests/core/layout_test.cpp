@@ -140,6 +140,9 @@ class LayoutTest : public QObject {
         QVERIFY(cells(dates, "extract(year from x + 1)").starts_with("refused"));
         QVERIFY(cells(dates, "extract(year from)").starts_with("refused"));
         QVERIFY(cells(dates, "extract(year of time)").starts_with("refused"));
+        // Beyond the calendar there is no part to tell.
+        QCOMPARE(cells(test::frameOf(seriesOf({1e12, -1e12, 9e6}, true)), "extract(day from time)"),
+                 std::string("_ _ 2"));
     }
 
     void saysWhyALagIsMissing() {

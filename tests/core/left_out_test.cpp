@@ -209,6 +209,54 @@ class LeftOutTest : public QObject {
         QVERIFY(near(*found(b).bounds[0].estimate, *found(c).bounds[0].estimate, 1e-9));
     }
 
+    void aSummaryIsEnough() {
+        // The same numbers from means and covariances alone.
+        Question q = asked({"z1"});
+        q.terms.pop_back();
+        const Answer rows = answer(table(), q);
+        SummaryMatrix moments;
+        moments.names = {"y", "d", "z1", "z2"};
+        moments.n = static_cast<double>(kRows);
+        moments.hasMeans = moments.hasScale = true;
+        const Table t = table();
+        Eigen::MatrixXd x(static_cast<Eigen::Index>(kRows), 4);
+        for (std::size_t c = 0; c < 4; ++c) {
+            for (std::size_t i = 0; i < kRows; ++i) {
+                x(static_cast<Eigen::Index>(i), static_cast<Eigen::Index>(c)) =
+                    t.columns[c].numbers()[i];
+            }
+        }
+        moments.mean = x.colwise().mean();
+        x.rowwise() -= moments.mean.transpose().eval();
+        const Eigen::MatrixXd covariance = x.transpose() * x / (moments.n - 1.0);
+        moments.sd = covariance.diagonal().cwiseSqrt();
+        moments.correlation = moments.sd.cwiseInverse().asDiagonal() * covariance *
+                              moments.sd.cwiseInverse().asDiagonal();
+        const Frame frame = Frame::ofMoments(std::make_shared<const SummaryMatrix>(moments), {});
+        const Answer summary = answerQuestion(Study{}, frame, q, Job());
+        QVERIFY2(!summary.refusal, summary.refusal ? summary.refusal->text().c_str() : "");
+        QVERIFY(near(*found(summary).robustness, *found(rows).robustness, 1e-8));
+        QVERIFY(near(*found(summary).robustnessAlpha, *found(rows).robustnessAlpha, 1e-8));
+        QVERIFY(near(*found(summary).bounds[1].low, *found(rows).bounds[1].low, 1e-8));
+        QVERIFY(near(*found(summary).stability->delta, *found(rows).stability->delta, 1e-7));
+    }
+
+    void whatIsUsuallyAskedIsEverythingElse() {
+        Question q = asked({});
+        q.terms.push_back({Term::Kind::Set, {"own"}, false});
+        q.terms[1].muted = true;
+        const std::vector<TermSet> sets = {{"own", {"d"}}};
+        const Answer a = answer(table(), asked({}));
+        const Coefficient& d = *coefficient(a, "d");
+        QVERIFY(canAskLeftOut(*a.fit, d) && !canAskLeftOut(*a.fit, a.fit->coefficients[0]));
+        const LeftOutRequest usual = usualLeftOut(q, *a.design, d, sets);
+        QCOMPARE(usual.of, std::string("d"));
+        // Not the term itself, nor a set that holds it, nor what is muted.
+        QCOMPARE(usual.benchmarks.size(), std::size_t{2});
+        QCOMPARE(usual.benchmarks[0].shown(), std::string("z2"));
+        QCOMPARE(usual.benchmarks[1].shown(), std::string("g"));
+    }
+
     void theStabilityRootSolvesItsEquation() {
         const Answer a = answer(table(), asked({}));
         const Stability& s = *found(a).stability;

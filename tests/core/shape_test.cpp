@@ -3,6 +3,7 @@
 
 #include "core/base/format.h"
 #include "core/report/codebook.h"
+#include "core/report/writers/writer.h"
 #include "core/study/shape_text.h"
 #include "core/study/workbench.h"
 #include "tests/core/fixtures.h"
@@ -525,12 +526,57 @@ class ShapeTest : public QObject {
         QCOMPARE(entries[1].missing, std::string("1 missing; codes -9"));
         QCOMPARE(entries[2].levels.size(), std::size_t{2});
         QCOMPARE(entries[2].levels[1].count, std::size_t{2});
-        const std::string html = codebookHtml("Growers", frame, entries, true);
-        QVERIFY(html.find("Yield &lt;dry&gt;") != std::string::npos);
-        QVERIFY(html.find("<svg") != std::string::npos);
-        QVERIFY(html.find("ln(yield)") != std::string::npos);
-        QVERIFY(codebookHtml("Growers", frame, entries, false).find("codebook:1") !=
-                std::string::npos);
+        const ReportPages pages = codebookPages("Growers", frame);
+        QCOMPARE(pages.title, std::string("Codebook: Growers"));
+        QCOMPARE(pages.subtitle, std::string("4 rows, 4 variables"));
+        const auto count = [&](ReportBlock::Kind kind) {
+            return std::count_if(pages.blocks.begin(), pages.blocks.end(),
+                                 [&](const ReportBlock& b) { return b.kind == kind; });
+        };
+        QCOMPARE(count(ReportBlock::Kind::Heading), std::ptrdiff_t{4});
+        QCOMPARE(count(ReportBlock::Kind::Table), std::ptrdiff_t{1});
+        const auto levels =
+            std::find_if(pages.blocks.begin(), pages.blocks.end(),
+                         [](const ReportBlock& b) { return b.kind == ReportBlock::Kind::Table; });
+        QCOMPARE(levels->cells[2][1].value, std::optional(2.0));
+        for (const ReportWriter& writer : allReportWriters()) {
+            const auto written = writer.write(pages, "book");
+            QVERIFY2(written.has_value() && !written->bytes.empty(), writer.name);
+        }
+        const auto html = writeHtml(pages, "book");
+        QVERIFY(html->bytes.find("Yield &lt;dry&gt;") != std::string::npos);
+        QVERIFY(html->bytes.find("<svg") != std::string::npos);
+        QVERIFY(html->bytes.find("ln(yield)") != std::string::npos);
+        // A formula keeps its own marks whatever the page's are.
+        const Frame half = Frame::make(growers(), {entry}, {{"l", "yield * 1.5", ""}}, {}, {});
+        const auto comma = writeMarkdown(codebookPages("", half, {",", ".", "de"}), "book");
+        QVERIFY(comma->bytes.find("1.5") != std::string::npos);
+    }
+
+    void aReportIsSavedAsItsEndingSays() {
+        const Frame frame = Frame::make(growers(), {}, {}, {}, {});
+        const ReportPages pages = codebookPages("Growers", frame);
+        std::vector<std::string> put;
+        const auto keep = [&](const std::string& path, const std::string& bytes) -> Result<void> {
+            put.push_back(path + " " + (bytes.empty() ? "empty" : "whole"));
+            return {};
+        };
+        QVERIFY(saveReport(pages, "out/book.HTML", keep).has_value());
+        QCOMPARE(put, std::vector<std::string>{"out/book.HTML whole"});
+        put.clear();
+        QVERIFY(saveReport(pages, "out/book.md", keep).has_value());
+        QVERIFY(put.size() > 1 && put.back() == "out/book.md whole" &&
+                put.front().starts_with("out/book"));
+        const auto unknown = saveReport(pages, "book.rtf", keep);
+        QVERIFY(!unknown && unknown.error().text().find(".docx") != std::string::npos);
+        // What stands beside is written first, and what refuses it ends the saving.
+        int asked = 0;
+        const auto refuses = [&](const std::string&, const std::string&) -> Result<void> {
+            ++asked;
+            return refuse(ErrorCode::File, "no", "here", "Elsewhere.");
+        };
+        QVERIFY(!saveReport(pages, "book.md", refuses));
+        QCOMPARE(asked, 1);
     }
 };
 

@@ -100,6 +100,32 @@ class RunnerTest : public QObject {
         QVERIFY(none.errors.contains(".docx"));
     }
 
+    void aCodebookIsWrittenWithoutAnyQuestion() {
+        // Its only question has no answer: the codebook asks for none.
+        write(place_.filePath("s.rapporto"), study(R"({"id":"q1","outcome":"none"})"));
+        const QString book = place_.filePath("book.md");
+        const Outcome o = run({place_.filePath("s.rapporto"), "--codebook", book});
+        QVERIFY2(o.exit == 0, qPrintable(o.errors));
+        QVERIFY(o.output.isEmpty());
+        QFile file(book);
+        QVERIFY(file.open(QIODevice::ReadOnly));
+        const QByteArray text = file.readAll();
+        QVERIFY(text.startsWith("# Codebook: t") && text.contains("6 values from 1 to 7"));
+        QVERIFY(QFile::exists(place_.filePath("book-figure-1.svg")));
+        // Beside results both are there, and the question is refused.
+        const Outcome both = run({place_.filePath("s.rapporto"), "--codebook",
+                                  place_.filePath("book.pdf"), "--out", place_.filePath("r.json")});
+        QCOMPARE(both.exit, 3);
+        QVERIFY(QFile::exists(place_.filePath("book.pdf")));
+        const Outcome same =
+            run({place_.filePath("s.rapporto"), "--codebook", book, "--report", book});
+        QCOMPARE(same.exit, 2);
+        QVERIFY(same.errors.contains("one file"));
+        const Outcome unknown = run({place_.filePath("s.rapporto"), "--codebook", "book.xyz"});
+        QCOMPARE(unknown.exit, 2);
+        QVERIFY(unknown.errors.contains(".docx"));
+    }
+
     void whatStandsBesideIsWrittenOverNoSource() {
         // The study reads what the figure would be called.
         write(place_.filePath("r-figure-1.svg"), "y,x\n1,1\n3,2\n2,3\n5,4\n4,5\n7,6\n");
@@ -148,6 +174,22 @@ class RunnerTest : public QObject {
                  qPrintable(changed.output));
         QVERIFY(changed.output.contains("q1 · coefficients"));
         QCOMPARE(run({"--verify", place_.path()}).exit, 2);
+    }
+
+    void aFolderThatCannotBeWholeIsNone() {
+        // Its place is below a file.
+        const Outcome o = run({RAPPORTO_SOURCE_DIR "/demo/calvessa.rapporto", "--replication",
+                               place_.filePath("t.csv/again")});
+        QCOMPARE(o.exit, 2);
+        QVERIFY2(o.errors.contains("not whole"), qPrintable(o.errors));
+        for (const QString& left : QDir(place_.path()).entryList(QDir::AllEntries | QDir::Hidden)) {
+            QVERIFY2(!left.contains(".part"), qPrintable(left));
+        }
+        // A slash behind its name changes nothing.
+        const Outcome made = run({RAPPORTO_SOURCE_DIR "/demo/calvessa.rapporto", "--replication",
+                                  place_.filePath("slashed") + "/"});
+        QVERIFY2(made.exit == 0, qPrintable(made.errors));
+        QVERIFY(QFile::exists(place_.filePath("slashed/results.json")));
     }
 
     void dataThatMayNotLeaveStayBehind() {

@@ -5,6 +5,7 @@
 #include "core/base/format.h"
 #include "core/report/report.h"
 #include "core/report/results_table.h"
+#include "core/report/sweep_picture.h"
 #include "core/report/wording.h"
 
 #include <QApplication>
@@ -476,17 +477,9 @@ void CompareStage::buildChoices(const Answer& answer) {
     word(tr("with and without"), true);
     const std::string of = utf8(of_->currentData().toString());
     int free = 0;
-    for (const Term& term : answer.question.terms) {
-        const bool own = std::any_of(
-            answer.fit->coefficients.begin(), answer.fit->coefficients.end(),
-            [&](const Coefficient& c) {
-                return c.term == of && c.designTerm >= 0 &&
-                       answer.design->terms[static_cast<std::size_t>(c.designTerm)].name ==
-                           term.shown();
-            });
-        if (!term.muted && !own && term.shown() != of) {
-            toggle("term:" + term.shown(), termText(term.shown()), free++ < 8);
-        }
+    for (const std::size_t t : freeTerms(answer.question, *answer.design, *answer.fit, of)) {
+        const std::string name = answer.question.terms[t].shown();
+        toggle("term:" + name, termText(name), free++ < 8);
     }
     word(tr("errors"), true);
     toggle("errors:classical", tr("classical"), true);
@@ -498,44 +491,26 @@ void CompareStage::buildChoices(const Answer& answer) {
     toggle("rows:outliers", tr("also without those that stand out"), true);
 }
 
-SweepSpec CompareStage::specFor(const Answer& answer) const {
-    SweepSpec spec;
-    spec.question = answer.question;
-    spec.of = utf8(of_->currentData().toString());
+SweepChoices CompareStage::choicesFor(const Answer& answer) const {
     const auto wanted = [&](const std::string& id) {
         const auto at = wanted_.find(id);
         return at != wanted_.end() && at->second;
     };
-    for (std::size_t t = 0; t < spec.question.terms.size(); ++t) {
-        const Term& term = spec.question.terms[t];
-        const bool holds =
-            choices_->findChild<QPushButton*>("sweep:term:" + text(term.shown())) != nullptr;
-        if (!term.muted && holds && wanted("term:" + term.shown())) {
-            spec.vary.push_back(t);
+    SweepChoices out;
+    out.of = utf8(of_->currentData().toString());
+    out.vary.emplace();
+    for (const Term& term : answer.question.terms) {
+        if (wanted("term:" + term.shown())) {
+            out.vary->push_back(term.shown());
         }
     }
-    if (wanted("errors:classical")) {
-        spec.errors.push_back(ErrorSpec{});
-    }
-    if (wanted("errors:robust")) {
-        spec.errors.push_back(ErrorSpec{"robust", "HC3", {}});
-    }
-    if (spec.errors.empty() ||
-        (answer.question.errors.kind == "clustered" && wanted("errors:own"))) {
-        spec.errors.push_back(answer.question.errors);
-    }
-    // Rows beyond three standard deviations of what the whole question leaves.
-    SweepSample without{tr("without rows that stand out").toStdString(), "", {}};
-    const Fit& fit = *answer.fit;
-    for (Eigen::Index i = 0; i < fit.residuals.size(); ++i) {
-        if (std::abs(fit.residuals(i)) > 3.0 * fit.statistics.sigma) {
-            without.without.push_back(answer.design->rows[static_cast<std::size_t>(i)] + 1);
-        }
-    }
-    if (wanted("rows:outliers") && !without.without.empty()) {
-        spec.samples.push_back(std::move(without));
-    }
-    return spec;
+    std::erase_if(out.errors, [&](const std::string& which) { return !wanted("errors:" + which); });
+    out.outliers = wanted("rows:outliers");
+    return out;
+}
+
+SweepSpec CompareStage::specFor(const Answer& answer) const {
+    return sweepOf(answer.question, *answer.design, *answer.fit, choicesFor(answer));
 }
 
 void CompareStage::startSeries() {
@@ -557,30 +532,10 @@ ReadingContent CompareStage::sweepReading() const {
         return content;
     }
     content.title = termText(shown->spec.of);
+    for (const std::string& paragraph : rapporto::sweepReading(*shown)) {
+        content.paragraphs << richText(paragraph);
+    }
     const int d = decimalsFor(shown->results[shown->results.size() / 2].se);
-    content.paragraphs << richText(
-        "Over " + countText(shown->results.size()) + " specifications the effect runs from " +
-        fixedNumber(shown->results.front().estimate, d) + " to " +
-        fixedNumber(shown->results.back().estimate, d) + ", with a median of **" +
-        fixedNumber(shown->median, d) + "**. In **" + fixedNumber(100.0 * shown->shareClear, 0) +
-        " %** its interval leaves zero out, and in " +
-        fixedNumber(100.0 * shown->sharePositive, 0) + " % it is positive.");
-    const auto most = std::max_element(
-        shown->choices.begin(), shown->choices.end(),
-        [](const auto& a, const auto& b) { return std::abs(a.moves) < std::abs(b.moves); });
-    if (most != shown->choices.end()) {
-        content.paragraphs << richText("What moves it most is **" + most->name +
-                                       "**: " + fixedNumber(most->moves, d) +
-                                       " on average against the specifications without it.");
-    }
-    if (shown->failed > 0) {
-        content.paragraphs << richText(
-            "~" + plural(shown->failed, "specification has", "specifications have") +
-            " no answer and are not drawn.");
-    }
-    content.paragraphs << richText(
-        "~Specifications are not independent samples: the share with a clear effect is no p-value, "
-        "and a choice that is wrong counts as much here as one that is right.");
     const int chosen = sweep_->chosen();
     if (chosen >= 0) {
         const SweepResult& r = shown->results[static_cast<std::size_t>(chosen)];
@@ -680,6 +635,13 @@ std::vector<ReportItem> CompareStage::forReport() const {
     const Question* q = session_.question();
     if (q == nullptr) {
         return {};
+    }
+    const auto answer = session_.answer();
+    if (tabs_->checkedId() == 1 && sweep_->shown() && answer && answer->fit) {
+        ReportItem figure("figure", {q->id});
+        figure.shows = "sweep";
+        figure.sweep = choicesFor(*answer);
+        return {figure};
     }
     ReportItem table("table");
     for (const Question* one : session_.study().family(q->id)) {

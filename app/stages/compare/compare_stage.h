@@ -65,6 +65,7 @@ class CompareStage : public Stage {
     void refreshVariants();
     void refreshSweep();
     void buildChoices(const Answer& answer);
+    [[nodiscard]] SweepChoices choicesFor(const Answer& answer) const;
     [[nodiscard]] SweepSpec specFor(const Answer& answer) const;
     [[nodiscard]] ReadingContent sweepReading() const;
     void startSeries();

@@ -16,25 +16,19 @@
 #include "core/describe/codes.h"
 #include "core/io/table_file.h"
 #include "core/report/codebook.h"
+#include "core/report/report.h"
 #include "core/report/wording.h"
 
-#include <QBuffer>
 #include <QButtonGroup>
 #include <QFileDialog>
+#include <QFileInfo>
 #include <QHBoxLayout>
-#include <QImage>
 #include <QLabel>
-#include <QPageSize>
-#include <QPainter>
-#include <QPdfWriter>
 #include <QPushButton>
 #include <QStackedWidget>
-#include <QSvgRenderer>
-#include <QTextDocument>
 #include <QVBoxLayout>
 
 #include <cmath>
-#include <memory>
 
 namespace rapporto::app {
 namespace {
@@ -186,11 +180,20 @@ void DataStage::exportTo(const QString& path, bool transformed) {
 }
 
 void DataStage::printCodebook() {
-    const QString path = QFileDialog::getSaveFileName(this, tr("Write the codebook"), {},
-                                                      tr("Web page (*.html);;PDF (*.pdf)"));
-    if (!path.isEmpty()) {
-        writeCodebook(path);
+    QStringList kinds;
+    for (const ReportWriter& writer : allReportWriters()) {
+        kinds << tr("%1 (*%2)").arg(writer.name, writer.ending);
     }
+    QString kind;
+    QString path =
+        QFileDialog::getSaveFileName(this, tr("Write the codebook"), {}, kinds.join(";;"), &kind);
+    if (path.isEmpty()) {
+        return;
+    }
+    if (QFileInfo(path).suffix().isEmpty()) {
+        path += kind.section("(*", 1).chopped(kind.endsWith(')') ? 1 : 0);
+    }
+    writeCodebook(path);
 }
 
 void DataStage::writeCodebook(const QString& path) {
@@ -202,37 +205,10 @@ void DataStage::writeCodebook(const QString& path) {
     if (!frame) {
         return;
     }
-    exporting_.ask([frame, path, title = session_.study().title]() -> std::optional<Refusal> {
-        const auto entries = codebookEntries(*frame);
-        const bool pdf = path.endsWith(".pdf", Qt::CaseInsensitive);
-        const std::string html = codebookHtml(title, *frame, entries, !pdf);
-        if (!pdf) {
-            const auto done = replaceFile(utf8(path), html);
-            return done ? std::nullopt : std::optional(done.error());
-        }
-        QBuffer buffer;
-        buffer.open(QIODevice::WriteOnly);
-        auto writer = std::make_unique<QPdfWriter>(&buffer);
-        writer->setPageSize(QPageSize(QPageSize::A4));
-        writer->setResolution(96);
-        writer->setTitle(text(title));
-        QTextDocument document;
-        document.setDefaultFont(interfaceFont(12));
-        for (std::size_t k = 0; k < entries.size(); ++k) {
-            if (!entries[k].svg.empty()) {
-                QImage image(528, 176, QImage::Format_ARGB32);
-                image.fill(Qt::transparent);
-                QPainter painter(&image);
-                QSvgRenderer(QByteArray::fromStdString(entries[k].svg)).render(&painter);
-                document.addResource(QTextDocument::ImageResource,
-                                     QUrl(QString("codebook:%1").arg(k)), image);
-            }
-        }
-        document.setPageSize(QSizeF(writer->width(), writer->height()));
-        document.setHtml(text(html));
-        document.print(writer.get());
-        writer.reset();
-        const auto done = replaceFile(utf8(path), buffer.data().toStdString());
+    exporting_.ask([frame, where = utf8(path), title = session_.study().title,
+                    dressed = dressOf(session_.study().reportStyle),
+                    put = session_.putFile()]() -> std::optional<Refusal> {
+        const auto done = saveReport(codebookPages(title, *frame, dressed), where, put);
         return done ? std::nullopt : std::optional(done.error());
     });
 }

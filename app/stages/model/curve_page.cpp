@@ -215,6 +215,24 @@ void CurvePage::fillGroups() {
     by_->setCurrentIndex(std::max(by_->findData(was), 0));
 }
 
+ReportItem CurvePage::forReport() const {
+    ReportItem figure("figure", {answer_->question.id});
+    figure.shows = "shape";
+    figure.variables = {variable_};
+    if (const auto at = coefficient()) {
+        figure.shows = "alone";
+        figure.variables = {answer_->fit->coefficients[*at].term};
+    } else if (look() == OwnCurve) {
+        figure.by = by();
+    } else {
+        figure.shows = "shapes";
+        if (const auto frame = session_.frame(); frame && look() == OutcomeShapes) {
+            figure.variables.push_back(outcomeVariable(*frame, answer_->question));
+        }
+    }
+    return figure;
+}
+
 std::string CurvePage::by() const { return utf8(by_->currentData().toString()); }
 
 void CurvePage::setVariable(const std::string& name) {

@@ -60,6 +60,9 @@ class CurvePage : public QWidget {
 
     [[nodiscard]] ReadingContent reading() const;
 
+    /// What is in front, as a figure of the report.
+    [[nodiscard]] ReportItem forReport() const;
+
     /// Something is being worked out.
     [[nodiscard]] bool isBusy() const { return later_.isBusy() || trying_.isBusy(); }
 

@@ -67,6 +67,17 @@ void FirstStagePage::showAnswer(std::shared_ptr<const Answer> answer, bool fresh
     showStage();
 }
 
+ReportItem FirstStagePage::forReport() const {
+    ReportItem figure("figure", {answer_->question.id});
+    const auto& stages = answer_->fit->instrumented->firstStages;
+    const auto at = static_cast<std::size_t>(std::max(which_->checkedId(), 0));
+    figure.shows = at < stages.size() ? "first-stage" : "reduced-form";
+    if (at < stages.size()) {
+        figure.variables = {stages[at].endogenous};
+    }
+    return figure;
+}
+
 void FirstStagePage::showStage() {
     if (!answer_ || !answer_->fit || !answer_->fit->instrumented) {
         return;

@@ -22,6 +22,9 @@ class FirstStagePage : public QWidget {
 
     [[nodiscard]] EffectRows* rows() const { return rows_; }
 
+    /// What is in front, as a figure of the report.
+    [[nodiscard]] ReportItem forReport() const;
+
   private:
     void showStage();
 

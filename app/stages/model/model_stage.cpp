@@ -589,33 +589,11 @@ void ModelStage::addLeftOutAction(ReadingContent& content, const Answer& answer)
     }
     const Coefficient& c = all[static_cast<std::size_t>(selected_)];
     const Question& q = answer.question;
-    const bool counts = answer.fit->likelihood && answer.fit->likelihood->outcome == "count";
-    const bool linear = !answer.fit->likelihood && !answer.fit->quantile && !answer.fit->robust &&
-                        !answer.fit->instrumented && !answer.fit->dynamic && !answer.fit->bent;
-    if (c.designTerm < 0 || !(counts || linear) || answer.fromMoments ||
-        (q.leftOut && q.leftOut->of == c.term)) {
+    if (!canAskLeftOut(*answer.fit, c) || (q.leftOut && q.leftOut->of == c.term)) {
         return;
     }
     Question next = q;
-    LeftOutRequest request;
-    request.of = c.term;
-    // Every other term that is in may serve: as strong as, twice as strong as one of them.
-    for (const Term& term : q.terms) {
-        const auto of = static_cast<std::size_t>(c.designTerm);
-        const bool own =
-            of < answer.design->terms.size() && term.shown() == answer.design->terms[of].name;
-        bool holdsIt = false;
-        for (const TermSet& set : session_.study().sets) {
-            holdsIt = holdsIt || (term.kind == Term::Kind::Set && set.name == term.parts.front() &&
-                                  std::find(set.members.begin(), set.members.end(), c.term) !=
-                                      set.members.end());
-        }
-        if (!term.muted && !own && !holdsIt) {
-            request.benchmarks.push_back(term);
-        }
-    }
-    request.multiples = {1.0, 2.0};
-    next.leftOut = request;
+    next.leftOut = usualLeftOut(q, *answer.design, c, session_.study().sets);
     content.actions.push_back(
         {tr("What may be left out"),
          tr("how strong a cause that is not among the terms would have to be to undo this effect"),
@@ -642,9 +620,23 @@ std::vector<ReportItem> ModelStage::forReport() const {
         return {{"hypotheses", {q->id}}};
     }
     if (page == curve_) {
+        return {curve_->forReport()};
+    }
+    if (page == terms_ && answer->fit && answer->design && !answer->design->terms.empty()) {
+        return {terms_->forReport()};
+    }
+    if (page == firstStage_ && answer->fit && answer->fit->instrumented) {
+        return {firstStage_->forReport()};
+    }
+    if (page == process_ && answer->fit && answer->fit->quantile && selected_ >= 0) {
         ReportItem figure("figure", {q->id});
-        figure.shows = "shape";
-        figure.variables = {curve_->variable()};
+        figure.shows = "quantiles";
+        figure.variables = {answer->fit->coefficients[static_cast<std::size_t>(selected_)].term};
+        return {figure};
+    }
+    if (page == event_ && answer->fit && answer->fit->event) {
+        ReportItem figure("figure", {q->id});
+        figure.shows = "event";
         return {figure};
     }
     return {};

@@ -2,6 +2,7 @@
 
 #include "app/shell/theme.h"
 #include "core/base/format.h"
+#include "core/base/markup.h"
 #include "core/expression/expression.h"
 #include "core/report/wording.h"
 
@@ -77,7 +78,7 @@ void PathView::showAnswer(std::shared_ptr<const Answer> answer,
                              ? static_cast<int>(a)
                              : arrow_;
             }
-            setAccessibleDescription(text(plain(answerReading(*answer_))));
+            setAccessibleDescription(text(withoutMarks(answerReading(*answer_))));
         }
     }
     layOut();

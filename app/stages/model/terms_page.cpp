@@ -202,6 +202,31 @@ void TermsPage::buildChoices() {
     }
 }
 
+ReportItem TermsPage::forReport() const {
+    ReportItem figure("figure", {answer_->question.id});
+    const auto shown =
+        static_cast<std::size_t>(std::max(shownBy_[static_cast<std::size_t>(way())], 0));
+    const auto& terms = answer_->design->terms;
+    if (way() == Double) {
+        figure.shows = "controls";
+        figure.variables = {terms[std::min(shown, terms.size() - 1)].name};
+        return figure;
+    }
+    if (way() == Overlap) {
+        figure.shows = "vif";
+        return figure;
+    }
+    figure.shows = way() == Subsets ? "subsets" : shown == 1 ? "penalty-path" : "penalty";
+    figure.by = way() == Subsets ? allCriteria()[std::min(shown, allCriteria().size() - 1)].id : "";
+    const auto keep = held();
+    for (std::size_t t = 0; t < terms.size(); ++t) {
+        if (keep[t]) {
+            figure.variables.push_back(terms[t].name);
+        }
+    }
+    return figure;
+}
+
 std::vector<bool> TermsPage::held() const {
     std::vector<bool> out;
     for (const DesignTerm& term : answer_->design->terms) {

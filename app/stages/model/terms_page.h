@@ -27,6 +27,9 @@ class TermsPage : public QWidget {
 
     [[nodiscard]] ReadingContent reading() const;
 
+    /// What is in front, as a figure of the report.
+    [[nodiscard]] ReportItem forReport() const;
+
     /// The search is being worked out.
     [[nodiscard]] bool isBusy() const { return later_.isBusy(); }
 

@@ -3,6 +3,7 @@
 #include "app/shell/theme.h"
 #include "core/base/markup.h"
 
+#include <QApplication>
 #include <QKeyEvent>
 #include <QMouseEvent>
 #include <QPainter>
@@ -20,8 +21,32 @@ constexpr double kBetween = 18.0;  // Pixels around and between pages.
 constexpr double kLargest = 4.0;
 constexpr double kSmallest = 0.4;
 
-/// What of a block a person can write: all after “**Table 2.** ” of a caption.
-QString editable(const ReportBlock& block) {
+/// The cell of a block that has this part, or null.
+const Cell* cellOf(const ReportBlock& block, const std::string& part) {
+    for (const CellRow& row : block.cells) {
+        for (const Cell& cell : row) {
+            if (cell.part == part) {
+                return &cell;
+            }
+        }
+    }
+    return nullptr;
+}
+
+/// Which head a part is, from 0; −1: it is none.
+int headOf(const std::string& part) {
+    return part.starts_with("head:") ? std::stoi(part.substr(5)) : -1;
+}
+
+/// What of a block a person can write: all after “**Table 2.** ” of a caption, after “(2) ” of a
+/// head.
+QString editable(const ReportBlock& block, const std::string& part) {
+    if (!part.empty()) {
+        const Cell* cell = cellOf(block, part);
+        const std::string words = cell == nullptr ? std::string() : cell->text;
+        const std::size_t number = words.starts_with('(') ? words.find(')') : std::string::npos;
+        return text(number == std::string::npos ? words : words.substr(number + 1)).trimmed();
+    }
     const std::size_t number = block.text.find(".** ");
     return text(block.part == "caption" && number != std::string::npos
                     ? block.text.substr(number + 4)
@@ -34,6 +59,7 @@ PageView::PageView(QWidget* parent) : QAbstractScrollArea(parent) {
     setFrameShape(QFrame::NoFrame);
     setFocusPolicy(Qt::StrongFocus);
     viewport()->setCursor(Qt::ArrowCursor);
+    viewport()->setMouseTracking(true);
     setHorizontalScrollBarPolicy(Qt::ScrollBarAsNeeded);
 }
 
@@ -44,6 +70,7 @@ void PageView::showPages(std::shared_ptr<const Press> press, ReportPages pages) 
     nothing_.clear();
     painted_.assign(press_->pages(), {});
     found_ = -1;
+    stale_ = false;
     setAccessibleDescription(words());
     layOut();
 }
@@ -54,8 +81,16 @@ void PageView::showNothing(const QString& why) {
     pages_ = {};
     painted_.clear();
     nothing_ = why;
+    stale_ = false;
     setAccessibleDescription(why);
     layOut();
+}
+
+void PageView::setStale(bool stale) {
+    if (stale_ != stale) {
+        stale_ = stale;
+        viewport()->update();
+    }
 }
 
 void PageView::choose(int item) {
@@ -95,6 +130,7 @@ double PageView::scale() const {
 
 void PageView::layOut() {
     endEdit(true);
+    drag_.reset();
     tops_.clear();
     height_ = kBetween;
     width_ = 0.0;
@@ -129,12 +165,94 @@ QRectF PageView::boxOf(std::size_t block) const {
     }
     for (const Press::Place& place : press_->places()) {
         if (place.block == block) {
-            const QRectF page = pageBox(place.page);
-            out |= QRectF(page.left() + place.x * scale(), page.top() + place.y * scale(),
-                          place.width * scale(), std::max(place.height, 2.0) * scale());
+            out |= boxOf(place);
         }
     }
     return out;
+}
+
+QRectF PageView::boxOf(const Press::Place& place) const {
+    const QRectF page = pageBox(place.page);
+    return {page.left() + place.x * scale(), page.top() + place.y * scale(), place.width * scale(),
+            std::max(place.height, 2.0) * scale()};
+}
+
+QRectF PageView::boxOf(std::size_t block, const std::string& part) const {
+    for (const Press::Place& place :
+         press_ == nullptr ? std::vector<Press::Place>() : press_->places()) {
+        if (place.block == block && place.part == part) {
+            return boxOf(place);
+        }
+    }
+    return {};
+}
+
+std::string PageView::partAt(QPointF at) const {
+    if (press_ != nullptr) {
+        for (const Press::Place& place : press_->places()) {
+            if (!place.part.empty() && boxOf(place).adjusted(-2, -3, 2, 3).contains(at)) {
+                return place.part;
+            }
+        }
+    }
+    return {};
+}
+
+int PageView::headAt(QPointF at) const {
+    int nearest = -1;
+    double least = 0.0;
+    for (const Press::Place& place : press_->places()) {
+        if (static_cast<int>(place.block) == drag_->block && headOf(place.part) >= 0) {
+            const double away = std::abs(boxOf(place).center().x() - at.x());
+            if (nearest < 0 || away < least) {
+                nearest = headOf(place.part);
+                least = away;
+            }
+        }
+    }
+    return nearest;
+}
+
+int PageView::lastItem() const { return pages_.blocks.empty() ? -1 : pages_.blocks.back().item; }
+
+int PageView::gapAt(QPointF at) const {
+    // Before the first item whose middle lies below the mouse.
+    for (int item = 0; item <= lastItem(); ++item) {
+        QRectF all;
+        for (std::size_t b = 0; b < pages_.blocks.size(); ++b) {
+            if (pages_.blocks[b].item == item) {
+                all |= boxOf(b);
+            }
+        }
+        if (!all.isEmpty() && at.y() < all.center().y()) {
+            return item;
+        }
+    }
+    return lastItem() + 1;
+}
+
+void PageView::paintDrag(QPainter& painter) const {
+    painter.setPen(QPen(colour::kAccent, 2.0));
+    if (!drag_->part.empty()) {
+        const auto block = static_cast<std::size_t>(drag_->block);
+        painter.setBrush(Qt::NoBrush);
+        painter.drawRect(boxOf(block, drag_->part).adjusted(-3, -2, 3, 2));
+        const int to = headAt(drag_->at);
+        const QRectF head = boxOf(block, "head:" + std::to_string(to));
+        const double x = to > headOf(drag_->part) ? head.right() + 4.0 : head.left() - 4.0;
+        painter.drawLine(QPointF(x, head.top() - 2.0), QPointF(x, boxOf(block).bottom()));
+        return;
+    }
+    const int before = gapAt(drag_->at);
+    QRectF all;
+    for (std::size_t b = 0; b < pages_.blocks.size(); ++b) {
+        const int item = pages_.blocks[b].item;
+        if (item == before || (before > lastItem() && item == lastItem())) {
+            all |= boxOf(b);
+        }
+    }
+    const double y = before > lastItem() ? all.bottom() + 5.0 : all.top() - 5.0;
+    painter.drawLine(QPointF(all.left() - 6.0, y), QPointF(all.right() + 6.0, y));
 }
 
 int PageView::blockAt(QPointF at) const {
@@ -238,6 +356,18 @@ void PageView::paintEvent(QPaintEvent* /*event*/) {
             }
         }
     }
+    if (drag_ && drag_->begun) {
+        paintDrag(painter);
+    }
+    if (stale_) {
+        QColor veil = colour::kGround;
+        veil.setAlpha(150);
+        painter.fillRect(viewport()->rect(), veil);
+        painter.setPen(colour::kAccent);
+        painter.setFont(interfaceFont(13));
+        painter.drawText(viewport()->rect().adjusted(0, 8, -12, 0), Qt::AlignTop | Qt::AlignRight,
+                         tr("being made anew…"));
+    }
 }
 
 void PageView::resizeEvent(QResizeEvent* event) {
@@ -251,20 +381,71 @@ void PageView::mousePressEvent(QMouseEvent* event) {
     found_ = block;
     choose(item);
     emit chosen(item);
+    drag_.reset();
+    if (event->button() == Qt::LeftButton && item >= 0) {
+        drag_ = Drag{event->position(), event->position(), block, partAt(event->position()), false};
+    }
+}
+
+void PageView::mouseMoveEvent(QMouseEvent* event) {
+    if (!drag_) {
+        viewport()->setCursor(partAt(event->position()).empty() ? Qt::ArrowCursor
+                                                                : Qt::IBeamCursor);
+        return;
+    }
+    drag_->at = event->position();
+    drag_->begun = drag_->begun ||
+                   (drag_->at - drag_->from).manhattanLength() >= QApplication::startDragDistance();
+    if (drag_->begun) {
+        viewport()->setCursor(Qt::ClosedHandCursor);
+        viewport()->update();
+    }
+}
+
+void PageView::mouseReleaseEvent(QMouseEvent* event) {
+    if (!drag_) {
+        return;
+    }
+    drag_->at = event->position();
+    const bool begun = drag_->begun && press_ != nullptr;
+    const int item = pages_.blocks[static_cast<std::size_t>(drag_->block)].item;
+    const int head = begun && !drag_->part.empty() ? headAt(drag_->at) : -1;
+    const int gap = begun && drag_->part.empty() ? gapAt(drag_->at) : -1;
+    const int from = headOf(drag_->part);
+    drag_.reset();
+    viewport()->setCursor(Qt::ArrowCursor);
+    viewport()->update();
+    if (head >= 0 && head != from) {
+        emit columnMoved(item, from, head);
+    } else if (gap >= 0) {
+        const int to = gap > item ? gap - 1 : gap;
+        if (to != item) {
+            emit itemMoved(item, to);
+        }
+    }
 }
 
 void PageView::mouseDoubleClickEvent(QMouseEvent* event) {
+    drag_.reset();
     if (const int block = blockAt(event->position()); block >= 0) {
-        edit(static_cast<std::size_t>(block));
+        edit(static_cast<std::size_t>(block), partAt(event->position()));
     }
 }
 
 void PageView::keyPressEvent(QKeyEvent* event) {
-    const int last = pages_.blocks.empty() ? -1 : pages_.blocks.back().item;
     switch (event->key()) {
+        case Qt::Key_Escape:
+            if (drag_) {
+                drag_.reset();
+                viewport()->update();
+                return;
+            }
+            QAbstractScrollArea::keyPressEvent(event);
+            return;
         case Qt::Key_Down:
         case Qt::Key_Up: {
-            const int next = std::clamp(item_ + (event->key() == Qt::Key_Down ? 1 : -1), 0, last);
+            const int next =
+                std::clamp(item_ + (event->key() == Qt::Key_Down ? 1 : -1), 0, lastItem());
             choose(next);
             emit chosen(next);
             return;
@@ -300,24 +481,27 @@ void PageView::wheelEvent(QWheelEvent* event) {
     QAbstractScrollArea::wheelEvent(event);
 }
 
-void PageView::edit(std::size_t block) {
+void PageView::edit(std::size_t block, const std::string& part) {
     const ReportBlock& of = pages_.blocks[block];
     if (of.part == "text") {
         emit editAsked(of.item);
         return;
     }
-    if (of.part != "caption" && of.part != "note") {
+    if (part.empty() && of.part != "caption" && of.part != "note") {
         return;
     }
     endEdit(true);
     editing_ = static_cast<int>(block);
-    const QRectF box = boxOf(block);
+    editingPart_ = part;
+    const QRectF box = part.empty() ? boxOf(block) : boxOf(block, part);
     editor_ = new QPlainTextEdit(viewport());
     editor_->setObjectName("pageEdit");
-    editor_->setAccessibleName(of.part == "caption" ? tr("Caption") : tr("Note"));
+    editor_->setAccessibleName(!part.empty()          ? tr("Head of the column")
+                               : of.part == "caption" ? tr("Caption")
+                                                      : tr("Note"));
     editor_->setFont(paperFont(std::max(11, static_cast<int>(10.5 * scale()))));
-    editor_->setPlainText(editable(of));
-    const double wide = std::max(box.width(), 340.0 * scale());
+    editor_->setPlainText(editable(of, part));
+    const double wide = std::max(box.width(), (part.empty() ? 340.0 : 120.0) * scale());
     editor_->setGeometry(
         QRectF(box.left() - 4.0, box.top() - 4.0, wide, std::max(box.height() + 16.0, 54.0))
             .toRect());
@@ -351,14 +535,15 @@ void PageView::endEdit(bool take) {
     }
     QPlainTextEdit* editor = std::exchange(editor_, nullptr);
     const int block = std::exchange(editing_, -1);
+    const std::string part = std::exchange(editingPart_, {});
     const QString words = editor->toPlainText().simplified();
     editor->hide();
     editor->deleteLater();
     setFocus();
     if (take && block >= 0 && block < static_cast<int>(pages_.blocks.size())) {
         const ReportBlock& of = pages_.blocks[static_cast<std::size_t>(block)];
-        if (words != editable(of)) {
-            emit edited(of.item, text(of.part), words);
+        if (words != editable(of, part)) {
+            emit edited(of.item, text(part.empty() ? of.part : part), words);
         }
     }
 }

@@ -3,6 +3,7 @@
 #include "app/shell/theme.h"
 #include "app/stages/report/report_stage.h"
 #include "core/base/format.h"
+#include "core/report/named_figures.h"
 #include "core/report/report_items.h"
 #include "core/report/results_table.h"
 #include "core/report/writers/writer.h"
@@ -16,7 +17,7 @@ namespace {
 
 /// A choice among ids, shown in words.
 struct Choice {
-    const char* id;
+    std::string id;
     QString words;
 };
 
@@ -211,26 +212,23 @@ void ReportStage::addItemFields(ReadingContent& content, int item) const {
             }));
     }
     if ((kind->reads & item_reads::kShows) != 0) {
-        std::vector<Choice> choices = {{"shape", tr("shape of an effect")}};
-        if (!one.questions.empty()) {
-            if (const auto answer = session_.answer(one.questions.front())) {
-                if (answer->fit && answer->fit->quantile) {
-                    choices.push_back({"quantiles", tr("along quantiles")});
-                }
-                if (answer->fit && answer->fit->event) {
-                    choices.push_back({"event", tr("before and after")});
-                }
-                for (const CheckResult& check : answer->checks) {
-                    const Check* known = findCheck(check.id);
-                    if (known != nullptr && check.verdict != Verdict::NotApplicable) {
-                        choices.push_back({known->id, text(known->name)});
-                    }
-                }
+        std::vector<Choice> choices;
+        const Question* lead = session_.study().lead();
+        const std::string of = !one.questions.empty() ? one.questions.front()
+                               : lead != nullptr      ? lead->id
+                                                      : std::string();
+        if (const auto answer = session_.answer(of)) {
+            for (const auto& [id, words] : figuresOf(*answer)) {
+                choices.push_back({id, text(words)});
             }
         }
-        content.fields.push_back(chooser(
-            tr("shows"), choices, one.shows.empty() ? "shape" : one.shows,
-            [change](const std::string& id) {
+        const std::string shown = one.shows.empty() ? "shape" : one.shows;
+        if (std::none_of(choices.begin(), choices.end(),
+                         [&](const Choice& c) { return c.id == shown; })) {
+            choices.push_back({shown, text(shown)});
+        }
+        content.fields.push_back(
+            chooser(tr("shows"), choices, shown, [change](const std::string& id) {
                 change([&](ReportItem& i) { i.shows = id; }, tr("choose what an item shows"));
             }));
     }

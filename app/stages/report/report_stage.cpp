@@ -4,7 +4,6 @@
 #include "app/shell/theme.h"
 #include "app/stages/report/page_view.h"
 #include "core/base/clock.h"
-#include "core/base/disk.h"
 #include "core/report/frozen.h"
 #include "core/report/report_items.h"
 #include "core/report/writers/writer.h"
@@ -12,7 +11,6 @@
 #include <QApplication>
 #include <QClipboard>
 #include <QFileDialog>
-#include <QFileInfo>
 #include <QHBoxLayout>
 #include <QLabel>
 #include <QLineEdit>
@@ -67,7 +65,11 @@ ReportStage::ReportStage(Session& session, QWidget* parent)
       zoom_(new QLabel(this)),
       finder_(new Finder(this)),
       textTimer_(new QTimer(this)),
-      later_([this](const Made& made) { take(made); }) {
+      later_([this](const Made& made) { take(made); }),
+      replication_([this](const Replicated& done) {
+          done.why.isEmpty() ? emit session_.told(tr("saved %1").arg(done.folder.section('/', -1)))
+                             : emit session_.refused(done.why);
+      }) {
     auto* layout = new QHBoxLayout(this);
     layout->setContentsMargins(14, 10, 12, 12);
     layout->setSpacing(14);
@@ -163,6 +165,10 @@ ReportStage::ReportStage(Session& session, QWidget* parent)
     connect(page_, &PageView::chosen, this, [this](int item) { chooseItem(item); });
     connect(page_, &PageView::edited, this,
             [this](int item, const QString& part, const QString& words_) {
+                if (part.startsWith("head:")) {
+                    writeHead(item, part.mid(5).toInt(), words_);
+                    return;
+                }
                 changeItem(
                     item,
                     [&](ReportItem& one) {
@@ -170,6 +176,8 @@ ReportStage::ReportStage(Session& session, QWidget* parent)
                     },
                     part == "caption" ? tr("write a caption") : tr("write a note"));
             });
+    connect(page_, &PageView::itemMoved, this, &ReportStage::placeItem);
+    connect(page_, &PageView::columnMoved, this, &ReportStage::moveColumn);
     connect(page_, &PageView::editAsked, this, [this](int item) {
         chooseItem(item);
         text_->setFocus();
@@ -181,7 +189,7 @@ ReportStage::ReportStage(Session& session, QWidget* parent)
             textTimer_->start();
         }
     });
-    connect(textTimer_, &QTimer::timeout, this, &ReportStage::takeText);
+    connect(textTimer_, &QTimer::timeout, this, &ReportStage::putText);
 }
 
 ReportStage::~ReportStage() = default;
@@ -198,6 +206,9 @@ AnswersById ReportStage::answersHeld(std::vector<std::shared_ptr<const Answer>>&
 }
 
 ReportPages ReportStage::pages() const {
+    if (!stale_ && !page_->isStale() && !page_->pages().blocks.empty()) {
+        return page_->pages();  // As they stand here.
+    }
     std::vector<std::shared_ptr<const Answer>> held;
     const AnswersById byId = answersHeld(held);
     return reportPages(session_.study(), byId, session_.frame().get());
@@ -215,6 +226,11 @@ void ReportStage::showEvent(QShowEvent* event) {
     if (stale_) {
         renew();
     }
+}
+
+void ReportStage::hideEvent(QHideEvent* event) {
+    takeText();
+    Stage::hideEvent(event);
 }
 
 void ReportStage::refresh() {
@@ -236,10 +252,14 @@ void ReportStage::renew() {
                "first, or add an item of your own."));
         return;
     }
+    page_->setStale(!page_->pages().blocks.empty());
     if (!page_->pages().blocks.empty() && !allComplete()) {
         return;  // The page turns once, when all of it is there.
     }
     stale_ = false;
+    if (page_->pages().blocks.empty()) {
+        page_->showNothing(tr("The pages are being set…"));
+    }
     auto held = std::make_shared<std::vector<std::shared_ptr<const Answer>>>();
     const AnswersById byId = answersHeld(*held);
     const auto frame = session_.frame();
@@ -292,7 +312,7 @@ void ReportStage::showText() {
     const int row = items_->currentRow();
     const bool mine = row >= 0 && row < static_cast<int>(items.size()) &&
                       items[static_cast<std::size_t>(row)].item == "text";
-    if (textTimer_->isActive() && row != textItem_) {
+    if (row != textItem_) {
         takeText();
     }
     textPanel_->setVisible(mine);
@@ -312,12 +332,19 @@ void ReportStage::showText() {
     }
 }
 
-void ReportStage::takeText() {
-    textTimer_->stop();
+void ReportStage::putText() {
     if (textItem_ >= 0) {
         const std::string words = utf8(text_->toPlainText());
         changeItem(
             textItem_, [&](ReportItem& item) { item.text = words; }, tr("write in the report"));
+    }
+}
+
+/// Into its own item, before another is chosen, moved or taken out.
+void ReportStage::takeText() {
+    if (textTimer_->isActive()) {
+        textTimer_->stop();
+        putText();
     }
 }
 
@@ -369,6 +396,7 @@ void ReportStage::moveItem(int by) {
 }
 
 void ReportStage::placeItem(int from, int to) {
+    takeText();
     auto items = reportItems(session_.study());
     if (from < 0 || to < 0 || from == to || to >= static_cast<int>(items.size())) {
         return;
@@ -380,7 +408,44 @@ void ReportStage::placeItem(int from, int to) {
     items_->setCurrentRow(to);
 }
 
+void ReportStage::writeHead(int item, int column, const QString& words) {
+    changeItem(
+        item,
+        [&](ReportItem& one) {
+            auto& heads = one.table.heads;
+            heads.resize(std::max(heads.size(), static_cast<std::size_t>(column) + 1));
+            heads[static_cast<std::size_t>(column)] = utf8(words);
+            one.table.columns = TableLook().columns;  // Words are not seen where numbers stand.
+        },
+        tr("write the head of a column"));
+}
+
+void ReportStage::moveColumn(int item, int from, int to) {
+    changeItem(
+        item,
+        [&](ReportItem& one) {
+            const auto move = [&](std::vector<std::string>& list) {
+                const auto last = static_cast<int>(list.size());
+                if (from < last && to < last) {
+                    const std::string held = list[static_cast<std::size_t>(from)];
+                    list.erase(list.begin() + from);
+                    list.insert(list.begin() + to, held);
+                }
+            };
+            one.table.heads.resize(one.table.heads.empty() ? 0 : one.questions.size());
+            move(one.table.heads);
+            if (one.table.panels.empty()) {
+                move(one.questions);
+            }
+            for (TableLook::Panel& panel : one.table.panels) {
+                move(panel.questions);
+            }
+        },
+        tr("move a column"));
+}
+
 void ReportStage::removeItem() {
+    takeText();
     auto items = reportItems(session_.study());
     const int at = items_->currentRow();
     if (at >= 0 && items.size() > 1) {
@@ -390,6 +455,7 @@ void ReportStage::removeItem() {
 }
 
 void ReportStage::addItems(const std::vector<ReportItem>& added, const QString& what) {
+    takeText();
     auto items = reportItems(session_.study());
     const int at = static_cast<int>(items.size());
     items.insert(items.end(), added.begin(), added.end());
@@ -405,6 +471,7 @@ void ReportStage::addPresentQuestion() {
 }
 
 void ReportStage::offerItems() {
+    takeText();
     std::vector<FinderEntry> entries;
     const std::string question = session_.question() != nullptr ? session_.question()->id : "";
     for (const ReportItemKind& kind : allReportItems()) {
@@ -468,31 +535,10 @@ QString ReportStage::whyNotYet() const {
 }
 
 QString ReportStage::exportTo(const QString& path) const {
-    if (const auto may = session_.mayWriteTo(path); !may) {
-        return text(may.error().text());
-    }
     if (const QString why = whyNotYet(); !why.isEmpty()) {
         return why;
     }
-    const QFileInfo place(path);
-    const ReportWriter* writer = findReportWriter("." + utf8(place.suffix().toLower()));
-    if (writer == nullptr) {
-        return tr("A report is one of %1.").arg(text(reportEndings()));
-    }
-    const auto written = writer->write(pages(), utf8(place.completeBaseName()));
-    if (!written) {
-        return text(written.error().text());
-    }
-    for (const ReportFile& file : written->beside) {
-        const QString beside = place.dir().filePath(text(file.name));
-        if (const auto may = session_.mayWriteTo(beside); !may) {
-            return text(may.error().text());
-        }
-        if (const auto done = replaceFile(utf8(beside), file.bytes); !done) {
-            return text(done.error().text());
-        }
-    }
-    const auto done = replaceFile(utf8(path), written->bytes);
+    const auto done = saveReport(pages(), utf8(path), session_.putFile());
     return done ? QString() : text(done.error().text());
 }
 
@@ -511,19 +557,26 @@ QString ReportStage::replicateTo(const QString& folder, bool withData) const {
     if (const QString why = whyNotYet(); !why.isEmpty()) {
         return why;
     }
-    const auto done = session_.writeReplicationTo(folder, withData);
+    const auto done = session_.replicationTo(folder, withData)();
     return done ? QString() : text(done.error().text());
 }
 
 void ReportStage::replicateAs(bool withData) {
+    if (const QString why = whyNotYet(); !why.isEmpty()) {
+        emit session_.refused(why);
+        return;
+    }
     const QString folder =
         QFileDialog::getSaveFileName(this, tr("A folder for the replication"), "replication");
     if (folder.isEmpty()) {
         return;
     }
-    const QString why = replicateTo(folder, withData);
-    why.isEmpty() ? emit session_.told(tr("saved %1").arg(folder.section('/', -1)))
-                  : emit session_.refused(why);
+    emit session_.told(tr("writing %1…").arg(folder.section('/', -1)));
+    // Checksums and copies of a long table are no work for the window’s turn.
+    replication_.ask([write = session_.replicationTo(folder, withData), folder] {
+        const auto done = write();
+        return Replicated{folder, done ? QString() : text(done.error().text())};
+    });
 }
 
 void ReportStage::copyTables() const {

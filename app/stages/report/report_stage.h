@@ -55,10 +55,16 @@ class ReportStage : public Stage {
 
   protected:
     void showEvent(QShowEvent* event) override;
+    void hideEvent(QHideEvent* event) override;
 
   private:
     struct Made {
         ReportPages pages;
+    };
+
+    struct Replicated {
+        QString folder;
+        QString why;  ///< It could not be written; empty: it is.
     };
 
     [[nodiscard]] AnswersById answersHeld(std::vector<std::shared_ptr<const Answer>>& held) const;
@@ -67,10 +73,13 @@ class ReportStage : public Stage {
     void take(const Made& made);
     void listItems();
     void showText();
+    void putText();
     void takeText();
     void moveItem(int by);
     void placeItem(int from, int to);
     void removeItem();
+    void writeHead(int item, int column, const QString& words);
+    void moveColumn(int item, int from, int to);
     void changeItem(int item, const std::function<void(ReportItem&)>& change, const QString& did);
     void changeStyle(const std::function<void(ReportStyle&)>& change, const QString& did);
     void freeze(int item, bool frozen);
@@ -91,6 +100,7 @@ class ReportStage : public Stage {
     Finder* finder_;
     QTimer* textTimer_;
     Later<Made> later_;
+    Later<Replicated> replication_;
     bool stale_ = true;
     int textItem_ = -1;
     bool writeNext_ = false;  ///< The text that is chosen next is to be written in at once.

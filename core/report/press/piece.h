@@ -19,6 +19,7 @@ struct Piece {
     std::size_t block = 0;
     const char* tag = "P";  ///< Of the document's structure: H1, P, Caption, Figure, TD, …
     int row = -1;           ///< Of a table; −1 elsewhere.
+    std::string part;       ///< Of a cell that can be edited.
     std::function<void(cairo_t*)> paint;  ///< At its own corner.
 };
 
@@ -90,6 +91,9 @@ class Column {
 /// Lines of a set text from `from` up to `to` as a piece of their height.
 [[nodiscard]] Piece linesPiece(const LayoutPtr& layout, int from, int to,
                                const std::string& colour);
+
+/// How far the lines of a set text go, from `from`, within a height; one at least.
+[[nodiscard]] int linesWithin(const LayoutPtr& layout, int from, double height);
 
 /// Sets a table: smaller letters, then a page on its side, then its columns part by part.
 void setTable(Column& column, const Type& type, const ReportBlock& block, std::size_t index,

@@ -148,7 +148,7 @@ Result<std::shared_ptr<const Press>> Press::make(const ReportPages& report) {
     parts->title = report.title;
     for (const Piece& piece : parts->set.pieces) {
         parts->places.push_back(
-            {piece.block, piece.page, piece.x, piece.y, piece.width, piece.height});
+            {piece.block, piece.page, piece.x, piece.y, piece.width, piece.height, piece.part});
     }
     return std::shared_ptr<const Press>(new Press(std::move(parts)));
 }

@@ -24,6 +24,7 @@ class Press {
         double y = 0.0;
         double width = 0.0;
         double height = 0.0;
+        std::string part = {};  ///< Of a cell that can be edited, as Cell has it.
     };
 
     struct Sheet {

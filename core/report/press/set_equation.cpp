@@ -10,6 +10,7 @@ struct SetMath {
     LayoutPtr text;
     LayoutPtr beneath;
     double width = 0.0;
+    double height = 0.0;
     bool sign = false;
 };
 
@@ -24,13 +25,21 @@ void setEquation(Column& column, const Type& type, const ReportBlock& block, std
     Face small;
     small.size = 8.5;
     small.colour = "#6B6F7B";
+    if (column.turned()) {
+        column.begin(false);
+    }
+    const double room = column.width() - 2.0 * kIndent;
     std::vector<SetMath> pieces;
     for (const MathPiece& piece : block.equation) {
         SetMath one;
         Face own = face;
         own.italic = piece.kind == MathPiece::Kind::Name;
         one.text = type.set(piece.text, own);
+        if (widthOf(one.text) > room) {
+            one.text = type.set(piece.text, own, room);  // A name longer than the page is wide.
+        }
         one.width = widthOf(one.text);
+        one.height = heightOf(one.text);
         if (!piece.beneath.empty()) {
             one.beneath = type.set(piece.beneath, small);
             one.width = std::max(one.width, widthOf(one.beneath));
@@ -38,13 +47,7 @@ void setEquation(Column& column, const Type& type, const ReportBlock& block, std
         one.sign = piece.kind == MathPiece::Kind::Sign;
         pieces.push_back(std::move(one));
     }
-    if (column.turned()) {
-        column.begin(false);
-    }
     column.skip(4.0);
-    const double room = column.width() - kIndent;
-    const double upper = face.size * face.leading;
-    const double height = upper + small.size * small.leading + 3.0;
     for (std::size_t from = 0; from < pieces.size();) {
         // As many as go on the line; the last sign begins the next one.
         double width = 0.0;
@@ -58,11 +61,17 @@ void setEquation(Column& column, const Type& type, const ReportBlock& block, std
         if (to < pieces.size() && sign > from) {
             to = sign;
         }
+        double upper = 0.0;
+        for (std::size_t i = from; i < to; ++i) {
+            upper = std::max(upper, pieces[i].height);
+        }
+        const double height = upper + small.size * small.leading + 3.0;
         column.need(height);
         double x = from == 0 ? kIndent : 2.0 * kIndent;
         for (std::size_t i = from; i < to; ++i) {
             const SetMath& one = pieces[i];
-            Piece text = linesPiece(one.text, 0, 1, face.colour);
+            Piece text =
+                linesPiece(one.text, 0, pango_layout_get_line_count(one.text.get()), face.colour);
             text.block = index;
             text.tag = "Formula";
             column.putHere(std::move(text), x + 0.5 * (one.width - widthOf(one.text)));

@@ -169,15 +169,9 @@ class Setter {
     void lines(const LayoutPtr& layout, const std::string& colour, std::size_t block,
                const char* tag, double indent) {
         const int count = pango_layout_get_line_count(layout.get());
-        const double height = heightOf(layout);
         int from = 0;
         while (from < count) {
-            const double top = lineTop(layout, from);
-            int to = count;
-            while (to > from + 1 &&
-                   (to == count ? height : lineTop(layout, to)) - top > column_.room()) {
-                --to;
-            }
+            int to = linesWithin(layout, from, column_.room());
             const bool lonely = to < count && (to - from < 2 || count - to < 2);
             if (lonely && to - from > 2) {
                 --to;
@@ -295,6 +289,16 @@ Piece linesPiece(const LayoutPtr& layout, int from, int to, const std::string& c
         pango_layout_iter_free(at);
     };
     return piece;
+}
+
+int linesWithin(const LayoutPtr& layout, int from, double height) {
+    const int count = pango_layout_get_line_count(layout.get());
+    const double top = lineTop(layout, from);
+    int to = count;
+    while (to > from + 1 && (to == count ? heightOf(layout) : lineTop(layout, to)) - top > height) {
+        --to;
+    }
+    return to;
 }
 
 SetPages setPages(const Type& type, const ReportPages& report) {

@@ -76,6 +76,7 @@ class TableSetter {
         double width = 0.0;  ///< Of the columns that it stands over.
         bool over = false;   ///< A common head: a line goes under it.
         bool first = false;
+        std::string part;  ///< Where it can be edited.
     };
 
     struct Row {
@@ -123,9 +124,16 @@ class TableSetter {
         for (std::size_t c = 0; c < natural_.size(); ++c) {
             parts_[0].push_back(c);
         }
+        constexpr double kNarrowest = 40.0;  // A column of sentences.
         if (block_.holdsSentences()) {
             widths_ = sharedWidths(natural_, upright, kGap);
-            return false;
+            if (*std::min_element(widths_.begin(), widths_.end()) > 0.0 &&
+                upright > (kNarrowest + kGap) * static_cast<double>(widths_.size())) {
+                return false;
+            }
+            for (double& width : natural_) {
+                width = std::min(width, 3.5 * kNarrowest);
+            }
         }
         for (const double room : {upright, lying}) {
             for (size_ = kLargest; size_ >= kSmallest; size_ -= 0.5) {
@@ -212,6 +220,7 @@ class TableSetter {
         placed.x = *from;
         placed.width = to - *from;
         placed.first = at == 0;
+        placed.part = cell.part;
         placed.over = head && cell.span > 1 && at > 0 && !cell.text.empty();
         placed.layout = type_.set(cell.text, face(), placed.width,
                                   left            ? PANGO_ALIGN_LEFT
@@ -260,29 +269,63 @@ class TableSetter {
     }
 
     void put(const Row& row, std::size_t r, double width) {
-        // A row higher than a page goes on over several.
-        column_.need(std::min(row.height, column_.whole()));
-        for (const Placed& cell : row.cells) {
-            const int lines = pango_layout_get_line_count(cell.layout.get());
-            Piece piece = linesPiece(cell.layout, 0, lines, kInk);
-            piece.width = cell.width;
-            piece.block = index_;
-            piece.row = static_cast<int>(r);
-            piece.tag = r < block_.heads || cell.first ? "TH" : "TD";
-            column_.putHere(std::move(piece), cell.x, kPad);
-            if (cell.over) {
-                Piece under = rule(cell.width, 0.6, kSoft);
-                under.block = index_;
-                column_.putHere(std::move(under), cell.x, row.height - 0.4);
+        if (row.height > column_.whole()) {
+            putInParts(row, r);
+        } else {
+            column_.need(row.height);
+            for (const Placed& cell : row.cells) {
+                putLines(cell, r, 0, pango_layout_get_line_count(cell.layout.get()));
+                if (cell.over) {
+                    Piece under = rule(cell.width, 0.6, kSoft);
+                    under.block = index_;
+                    column_.putHere(std::move(under), cell.x, row.height - 0.4);
+                }
             }
+            column_.go(row.height);
         }
-        column_.go(row.height);
-        const bool ruled =
-            std::find(block_.rules.begin(), block_.rules.end(), r) != block_.rules.end() &&
-            r + 1 < block_.cells.size();
-        if (ruled) {
+        if (block_.hasRule(r) && r + 1 < block_.cells.size()) {
             line(width, 0.6, kSoft);
         }
+    }
+
+    /// A row that is higher than a page goes on over several, line by line.
+    void putInParts(const Row& row, std::size_t r) {
+        std::vector<int> next(row.cells.size(), 0);
+        bool more = true;
+        while (more) {
+            column_.need(4.0 * size_);
+            more = false;
+            double height = 0.0;
+            const double room = column_.room() - 2.0 * kPad;
+            for (std::size_t c = 0; c < row.cells.size(); ++c) {
+                const Placed& cell = row.cells[c];
+                const int count = pango_layout_get_line_count(cell.layout.get());
+                if (next[c] >= count) {
+                    continue;
+                }
+                const int to = linesWithin(cell.layout, next[c], room);
+                height = std::max(height, putLines(cell, r, next[c], to));
+                next[c] = to;
+                more = more || to < count;
+            }
+            column_.go(height + 2.0 * kPad);
+            if (more) {
+                column_.begin(column_.turned());
+            }
+        }
+    }
+
+    /// @return how high they stand.
+    double putLines(const Placed& cell, std::size_t r, int from, int to) {
+        Piece piece = linesPiece(cell.layout, from, to, kInk);
+        const double height = piece.height;
+        piece.width = cell.width;
+        piece.block = index_;
+        piece.row = static_cast<int>(r);
+        piece.part = cell.part;
+        piece.tag = r < block_.heads || cell.first ? "TH" : "TD";
+        column_.putHere(std::move(piece), cell.x, kPad);
+        return height;
     }
 
     Column& column_;

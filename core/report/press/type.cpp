@@ -197,7 +197,6 @@ void inkPath(cairo_t* cr, const Drawing::Pen& pen) {
 void paintWords(cairo_t* cr, const Type& type, const Drawing::Shape& shape) {
     Face face;
     face.size = shape.size;
-    face.italic = shape.italic;
     face.bold = shape.bold;
     // A picture's words are no marked text.
     const LayoutPtr layout = type.set(replacedAll(shape.words, "**", "*\u2060*"), face);
@@ -206,9 +205,6 @@ void paintWords(cairo_t* cr, const Type& type, const Drawing::Shape& shape) {
                                                                    : -widthOf(layout);
     cairo_save(cr);
     cairo_translate(cr, shape.points.front().x, shape.points.front().y);
-    if (shape.upright) {
-        cairo_rotate(cr, -0.5 * std::numbers::pi);
-    }
     cairo_move_to(cr, shift, -baselineOf(layout));
     useColour(cr, shape.pen.fill);
     if (cairo_surface_get_type(cairo_get_target(cr)) == CAIRO_SURFACE_TYPE_IMAGE) {

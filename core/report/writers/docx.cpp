@@ -235,7 +235,7 @@ class Document {
     }
 
     void row(const ReportBlock& b, std::size_t r, const Measures& measures) {
-        const bool rule = std::find(b.rules.begin(), b.rules.end(), r) != b.rules.end();
+        const bool rule = b.hasRule(r);
         const bool head = r < b.heads;
         const std::string letters = measures.halfPoints == 19
                                         ? ""

@@ -1,6 +1,7 @@
 // A report as one page of HTML: figures inline, fonts inside, equations as MathML.
 #include "core/base/markup.h"
 #include "core/report/press/fonts.h"
+#include "core/report/writers/math_markup.h"
 #include "core/report/writers/writer.h"
 
 #include <algorithm>
@@ -38,7 +39,7 @@ std::string tableOf(const ReportBlock& block) {
     std::string out = block.holdsSentences() ? "<div class=\"wide\"><table class=\"words\">\n"
                                              : "<div class=\"wide\"><table>\n";
     for (std::size_t r = 0; r < block.cells.size(); ++r) {
-        const bool rule = std::find(block.rules.begin(), block.rules.end(), r) != block.rules.end();
+        const bool rule = block.hasRule(r);
         const bool head = r < block.heads;
         out += r == 0 ? "<thead>" : r == block.heads ? "<tbody>" : "";
         out += rule ? "<tr class=\"rule\">" : "<tr>";
@@ -60,25 +61,10 @@ std::string tableOf(const ReportBlock& block) {
     return out + (block.cells.size() > block.heads ? "</tbody>" : "") + "</table></div>\n";
 }
 
-std::string lineOf(const MathRow& row) {
-    std::string out = "<math display=\"block\"><mrow>";
-    for (const MathPiece& piece : row) {
-        const char* tag = piece.kind == MathPiece::Kind::Name     ? "mtext"
-                          : piece.kind == MathPiece::Kind::Number ? "mn"
-                                                                  : "mo";
-        const std::string inner =
-            std::string("<") + tag + ">" + escapedText(piece.text) + "</" + tag + ">";
-        out += piece.beneath.empty() ? inner
-                                     : "<munder>" + inner + "<mtext>" + escapedText(piece.beneath) +
-                                           "</mtext></munder>";
-    }
-    return out + "</mrow></math>\n";
-}
-
 std::string equationOf(const MathRow& row) {
     std::string out = "<div class=\"equation\">";
     for (const MathRow& line : brokenEquation(row, 560.0, 16.0)) {
-        out += lineOf(line);
+        out += "<math display=\"block\">" + mathMarkup(line) + "</math>\n";
     }
     return out + "</div>\n";
 }

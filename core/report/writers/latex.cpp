@@ -132,7 +132,7 @@ std::string tableOf(const ReportBlock& block) {
         std::string under;
         out += rowOf(block.cells[r], r < block.heads && !words, widths, under);
         out += under.empty() ? "" : under + "\n";
-        const bool rule = std::find(block.rules.begin(), block.rules.end(), r) != block.rules.end();
+        const bool rule = block.hasRule(r);
         if (rule && r + 1 < block.cells.size()) {
             out += "\\midrule\n";
         }

@@ -2,6 +2,7 @@
 // equations as MathML objects, figures as SVG.
 #include "core/base/markup.h"
 #include "core/report/writers/archive.h"
+#include "core/report/writers/math_markup.h"
 #include "core/report/writers/writer.h"
 
 #include <fmt/format.h>
@@ -112,18 +113,8 @@ std::string paragraph(const std::string& style, const std::string& inner) {
 }
 
 std::string mathOf(const MathRow& row) {
-    std::string out;
-    for (const MathPiece& piece : row) {
-        const char* tag = piece.kind == MathPiece::Kind::Name     ? "mtext"
-                          : piece.kind == MathPiece::Kind::Number ? "mn"
-                                                                  : "mo";
-        const std::string inner = fmt::format("<{0}>{1}</{0}>", tag, escapedText(piece.text));
-        out += piece.beneath.empty() ? inner
-                                     : "<munder>" + inner + "<mtext>" + escapedText(piece.beneath) +
-                                           "</mtext></munder>";
-    }
-    return kHead + "<math xmlns=\"http://www.w3.org/1998/Math/MathML\"><mrow>" + out +
-           "</mrow></math>";
+    return kHead + "<math xmlns=\"http://www.w3.org/1998/Math/MathML\">" + mathMarkup(row) +
+           "</math>";
 }
 
 class Document {
@@ -274,7 +265,7 @@ class Document {
     }
 
     void row(const ReportBlock& b, std::size_t r, const std::string& letters) {
-        const bool rule = std::find(b.rules.begin(), b.rules.end(), r) != b.rules.end();
+        const bool rule = b.hasRule(r);
         const bool last = r + 1 == b.cells.size();
         body_ += "<table:table-row>";
         std::size_t at = 0;

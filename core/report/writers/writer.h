@@ -3,6 +3,7 @@
 #include "core/base/result.h"
 #include "core/report/blocks.h"
 
+#include <functional>
 #include <span>
 #include <string>
 #include <vector>
@@ -38,6 +39,18 @@ struct ReportWriter {
 
 /// “.html, .pdf, .tex”.
 [[nodiscard]] std::string reportEndings();
+
+/// The ending of a path is that of a writer; else File.
+[[nodiscard]] Result<void> knownEnding(const std::string& path);
+
+/// Puts a whole file at a path, or says why it does not.
+using PutFile = std::function<Result<void>(const std::string& path, const std::string& bytes)>;
+
+/// Writes a report as the ending of its path says, what it needs beside it first.
+///
+/// @return File for an ending that no writer has, else what the writer or `put` refuses.
+[[nodiscard]] Result<void> saveReport(const ReportPages& pages, const std::string& path,
+                                      const PutFile& put);
 
 [[nodiscard]] Result<WrittenReport> writeHtml(const ReportPages& pages, const std::string& stem);
 [[nodiscard]] Result<WrittenReport> writeMarkdown(const ReportPages& pages,

@@ -2,6 +2,8 @@
 
 #include <algorithm>
 #include <array>
+#include <cctype>
+#include <filesystem>
 
 namespace rapporto {
 
@@ -35,6 +37,43 @@ std::string reportEndings() {
         out += (out.empty() ? "" : ", ") + std::string(writer.ending);
     }
     return out;
+}
+
+namespace {
+
+/// The writer for a path’s ending, in capitals or not, or null.
+const ReportWriter* writerFor(const std::filesystem::path& path) {
+    std::string ending = path.extension().string();
+    std::transform(ending.begin(), ending.end(), ending.begin(),
+                   [](unsigned char c) { return static_cast<char>(std::tolower(c)); });
+    return findReportWriter(ending);
+}
+
+}  // namespace
+
+Result<void> knownEnding(const std::string& path) {
+    if (writerFor(path) != nullptr) {
+        return {};
+    }
+    return refuse(ErrorCode::File, "a report cannot be written as ‘" + path + "’", path,
+                  "Use one of " + reportEndings() + ".");
+}
+
+Result<void> saveReport(const ReportPages& pages, const std::string& path, const PutFile& put) {
+    if (auto known = knownEnding(path); !known) {
+        return known;
+    }
+    const std::filesystem::path place(path);
+    const auto made = writerFor(place)->write(pages, place.stem().string());
+    if (!made) {
+        return tl::make_unexpected(made.error());
+    }
+    for (const ReportFile& file : made->beside) {
+        if (auto done = put((place.parent_path() / file.name).string(), file.bytes); !done) {
+            return done;
+        }
+    }
+    return put(path, made->bytes);
 }
 
 }  // namespace rapporto

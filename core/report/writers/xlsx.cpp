@@ -16,14 +16,17 @@ namespace {
 
 using Kind = ReportBlock::Kind;
 
-/// A name that a sheet may have: at most 31 letters, none of []:*?/\ and not taken yet.
+/// “Table 2” of a caption’s number, as a name that a sheet may have: at most 31 letters, none of
+/// []:*?/\, and not taken yet.
 std::string sheetName(const std::string& caption, std::size_t number,
                       std::set<std::string>& taken) {
-    const std::size_t colon = caption.find('.');
-    std::string name = colon != std::string::npos && caption.starts_with("Table ")
-                           ? caption.substr(0, colon)
-                           : "Table " + std::to_string(number);
-    name = name.substr(0, 31);
+    const auto runs = textRuns(caption);
+    std::string name = !runs.empty() && runs.front().bold ? runs.front().text : std::string();
+    std::erase_if(name,
+                  [](char c) { return std::string("[]:*?/\\.").find(c) != std::string::npos; });
+    if (name.empty() || name.size() > 31) {
+        name = "Table " + std::to_string(number);
+    }
     while (!taken.insert(name).second) {
         name = "Sheet " + std::to_string(number++);
     }
@@ -61,8 +64,8 @@ class Book {
 
     void add(const std::string& caption, const ReportBlock& block, const std::string& note) {
         ++number_;
-        lxw_worksheet* sheet = workbook_add_worksheet(
-            book_, sheetName(withoutMarks(caption), number_, taken_).c_str());
+        lxw_worksheet* sheet =
+            workbook_add_worksheet(book_, sheetName(caption, number_, taken_).c_str());
         lxw_row_t at = 0;
         worksheet_write_string(sheet, at++, 0, withoutMarks(caption).c_str(), nullptr);
         at += 1;
@@ -85,8 +88,7 @@ class Book {
 
   private:
     void row(lxw_worksheet* sheet, lxw_row_t at, const ReportBlock& block, std::size_t r) {
-        const bool rule = r < block.heads ||
-                          std::find(block.rules.begin(), block.rules.end(), r) != block.rules.end();
+        const bool rule = r < block.heads || block.hasRule(r);
         lxw_col_t column = 0;
         for (const Cell& cell : block.cells[r]) {
             const std::string text = withoutMarks(cell.text);

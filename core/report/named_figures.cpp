@@ -1,0 +1,339 @@
+#include "core/report/named_figures.h"
+
+#include "core/base/format.h"
+#include "core/checks/event_picture.h"
+#include "core/checks/row_sheet.h"
+#include "core/model/event_study.h"
+#include "core/model/instruments.h"
+#include "core/model/quantile.h"
+#include "core/model/scenario.h"
+#include "core/model/term_choice.h"
+#include "core/picture/figure.h"
+#include "core/report/cause_reading.h"
+#include "core/report/effect_picture.h"
+#include "core/report/sweep_picture.h"
+#include "core/report/term_choice_picture.h"
+#include "core/report/wording.h"
+#include "core/study/shape_trials.h"
+#include "core/study/sweep.h"
+
+#include <algorithm>
+#include <array>
+
+namespace rapporto {
+namespace {
+
+/// The variable that an item names first, or nothing.
+std::string wantedOf(const ItemInput& in) {
+    return in.item.variables.empty() ? std::string() : in.item.variables.front();
+}
+
+/// The first effect, or that of the term the item names; nothing where there is none.
+std::optional<std::size_t> wantedEffect(const ItemInput& in, const Answer& answer) {
+    const auto& list = answer.fit->coefficients;
+    const std::string wanted = wantedOf(in);
+    const auto found = std::find_if(list.begin(), list.end(), [&](const Coefficient& c) {
+        return c.designTerm >= 0 && (wanted.empty() || c.term == wanted);
+    });
+    return found == list.end() ? std::nullopt
+                               : std::optional(static_cast<std::size_t>(found - list.begin()));
+}
+
+tl::unexpected<Refusal> noSuchTerm(const ItemInput& in) {
+    return refuse(ErrorCode::BadSetting, "there is no effect of ‘" + wantedOf(in) + "’", "figure",
+                  "Name a term of the question.");
+}
+
+MadeFigure titled(const Exhibit& exhibit, const std::string& otherwise) {
+    return pageFigure(exhibit, exhibit.title.empty() ? otherwise : exhibit.title);
+}
+
+bool isLinear(const Answer& answer) {
+    return answer.fit && answer.design && !answer.fit->likelihood && !answer.fit->quantile &&
+           !answer.fromMoments;
+}
+
+bool hasShape(const Answer& answer) {
+    return answer.scenarios && !answer.scenarios->variables().empty();
+}
+
+Result<MadeFigure> makeShape(const ItemInput& in, const Answer& answer) {
+    std::string variable = wantedOf(in);
+    if (variable.empty() && hasShape(answer)) {
+        variable = answer.scenarios->variables().front().name;
+    }
+    const auto exhibit = shapeExhibit(answer, variable, in.item.by);
+    if (!exhibit) {
+        return tl::make_unexpected(exhibit.error());
+    }
+    return titled(*exhibit, "The effect of " + variable);
+}
+
+bool hasShapes(const Answer& answer) {
+    return isLinear(answer) && !answer.fit->instrumented && hasShape(answer);
+}
+
+Result<MadeFigure> makeShapes(const ItemInput& in, const Answer& answer) {
+    if (in.frame == nullptr) {
+        return refuse(ErrorCode::BadSetting, "no table is at hand to fit anew", "figure",
+                      "Open the study's source.");
+    }
+    const std::string along =
+        wantedOf(in).empty() ? answer.scenarios->variables().front().name : wantedOf(in);
+    const std::string of = in.item.variables.size() > 1 ? in.item.variables[1] : along;
+    const auto found = shapeTrials(*in.frame, answer.question, in.study.sets, of, along, Job());
+    if (!found) {
+        return tl::make_unexpected(found.error());
+    }
+    return titled(found->exhibit(-1), "Other shapes of " + of);
+}
+
+bool hasAlone(const Answer& answer) {
+    return isLinear(answer) && !answer.fit->instrumented &&
+           std::any_of(answer.fit->coefficients.begin(), answer.fit->coefficients.end(),
+                       [](const Coefficient& c) { return c.designTerm >= 0; });
+}
+
+Result<MadeFigure> makeAlone(const ItemInput& in, const Answer& answer) {
+    const auto at = wantedEffect(in, answer);
+    if (!at) {
+        return noSuchTerm(in);
+    }
+    const auto exhibit = addedVariable(*answer.design, *answer.fit, *at, Job());
+    if (!exhibit) {
+        return tl::make_unexpected(exhibit.error());
+    }
+    return titled(*exhibit, answer.fit->coefficients[*at].term + " with all else taken out");
+}
+
+Result<MadeFigure> makeQuantiles(const ItemInput& in, const Answer& answer) {
+    const auto at = wantedEffect(in, answer);
+    if (!at) {
+        return noSuchTerm(in);
+    }
+    return titled(processExhibit(answer, *at), "The effect along quantiles");
+}
+
+Result<MadeFigure> makeEvent(const ItemInput& /*in*/, const Answer& answer) {
+    return titled(eventExhibit(*answer.fit->event, answer.alpha, answer.design->outcome,
+                               answer.design->outcomeUnit),
+                  "Before and after the change");
+}
+
+/// What the instruments do to a term, or to the outcome: lenses, and how strong they are.
+Result<MadeFigure> stageFigure(const Answer& answer, const FirstStage& stage, bool reduced) {
+    std::vector<std::string> names;
+    std::vector<const Coefficient*> effects;
+    const auto alone = stageAnswer(answer, stage);
+    for (const Coefficient& c : alone->fit->coefficients) {
+        if (c.designTerm >= 0) {
+            names.push_back(c.label);
+            effects.push_back(&c);
+        }
+    }
+    std::string note;
+    for (const std::string& paragraph : stageReading(answer, stage, reduced)) {
+        const bool aside = paragraph.starts_with('~');
+        note += (note.empty() ? "" : " ") + withoutMarks(aside ? paragraph.substr(1) : paragraph);
+    }
+    return MadeFigure{lensDrawing(names, effects, kFigureWidth),
+                      reduced ? "The outcome on the instruments"
+                              : "What moves " + stage.endogenous + " in the first stage",
+                      note};
+}
+
+Result<MadeFigure> makeFirstStage(const ItemInput& in, const Answer& answer) {
+    const std::string wanted = wantedOf(in);
+    for (const FirstStage& stage : answer.fit->instrumented->firstStages) {
+        if (wanted.empty() || stage.endogenous == wanted) {
+            return stageFigure(answer, stage, false);
+        }
+    }
+    return noSuchTerm(in);
+}
+
+Result<MadeFigure> makeReducedForm(const ItemInput& /*in*/, const Answer& answer) {
+    return stageFigure(answer, answer.fit->instrumented->reducedForm, true);
+}
+
+bool hasChoices(const Answer& answer) {
+    return isLinear(answer) && !answer.fit->instrumented && answer.design->terms.size() >= 2;
+}
+
+/// Terms that the item names: they are in every choice.
+std::vector<bool> heldIn(const ItemInput& in, const Design& design) {
+    std::vector<bool> out;
+    for (const DesignTerm& term : design.terms) {
+        out.push_back(std::find(in.item.variables.begin(), in.item.variables.end(), term.name) !=
+                      in.item.variables.end());
+    }
+    return out;
+}
+
+Result<MadeFigure> makeSubsets(const ItemInput& in, const Answer& answer) {
+    const auto& all = allCriteria();
+    const auto asked = std::find_if(all.begin(), all.end(),
+                                    [&](const CriterionName& one) { return in.item.by == one.id; });
+    const Criterion by = asked == all.end() ? all.front().criterion : asked->criterion;
+    const auto found = searchSubsets(*answer.design, heldIn(in, *answer.design), 5, Job());
+    if (!found) {
+        return tl::make_unexpected(found.error());
+    }
+    MadeFigure out = titled(criteriaExhibit(*found, by), "Choices of terms by a criterion");
+    out.note = withoutMarks(subsetReading(*answer.design, *found, by));
+    return out;
+}
+
+Result<MadeFigure> penaltyFigure(const ItemInput& in, const Answer& answer, bool path) {
+    const auto held = heldIn(in, *answer.design);
+    const auto found = lassoPath(*answer.design, held, in.study.seed, Job());
+    if (!found) {
+        return tl::make_unexpected(found.error());
+    }
+    MadeFigure out =
+        path ? titled(lassoPathExhibit(*answer.design, *found), "Coefficients along the penalty")
+             : titled(lassoErrorExhibit(*found), "What a penalty errs");
+    out.note = withoutMarks(lassoReading(*answer.design, *found, held));
+    return out;
+}
+
+Result<MadeFigure> makePenalty(const ItemInput& in, const Answer& answer) {
+    return penaltyFigure(in, answer, false);
+}
+
+Result<MadeFigure> makePenaltyPath(const ItemInput& in, const Answer& answer) {
+    return penaltyFigure(in, answer, true);
+}
+
+Result<MadeFigure> makeControls(const ItemInput& in, const Answer& answer) {
+    const auto& terms = answer.design->terms;
+    const std::string wanted = wantedOf(in);
+    const auto of = std::find_if(terms.begin(), terms.end(), [&](const DesignTerm& term) {
+        return wanted.empty() || term.name == wanted;
+    });
+    if (of == terms.end()) {
+        return noSuchTerm(in);
+    }
+    const auto found =
+        doubleSelection(*answer.design, static_cast<std::size_t>(of - terms.begin()), Job());
+    if (!found) {
+        return tl::make_unexpected(found.error());
+    }
+    MadeFigure out = titled(selectionExhibit(*answer.design, *found), "Controls that are needed");
+    out.note = withoutMarks(selectionReading(*answer.design, *found));
+    return out;
+}
+
+bool hasSweep(const Answer& answer) {
+    return isLinear(answer) && !answer.fit->bent && canSweep(answer.question);
+}
+
+Result<MadeFigure> makeSweep(const ItemInput& in, const Answer& answer) {
+    if (in.frame == nullptr) {
+        return refuse(ErrorCode::BadSetting, "no table is at hand to fit anew", "figure",
+                      "Open the study's source.");
+    }
+    const auto found = sweep(in.study, *in.frame,
+                             sweepOf(answer.question, *answer.design, *answer.fit,
+                                     in.item.sweep.value_or(SweepChoices{})),
+                             Job());
+    if (!found) {
+        return tl::make_unexpected(found.error());
+    }
+    if (found->results.empty()) {
+        return refuse(ErrorCode::BadSetting, "no specification has an answer", "figure",
+                      "Let other terms come and go.");
+    }
+    std::string note;
+    for (const std::string& paragraph : sweepReading(*found)) {
+        const bool aside = paragraph.starts_with('~');
+        note += withoutMarks(aside ? paragraph.substr(1) : paragraph) + " ";
+    }
+    return MadeFigure{
+        sweepDrawing(*found, answer.alpha, kFigureWidth),
+        found->spec.of + " over " + countText(found->results.size()) + " specifications, sorted",
+        note + sweptOver(*found)};
+}
+
+std::string availableIn(const Answer& answer) {
+    std::vector<std::string> names;
+    for (const NamedFigure& figure : allNamedFigures()) {
+        if (figure.has(answer)) {
+            names.push_back("‘" + std::string(figure.shows) + "’");
+        }
+    }
+    return names.empty() ? "Name a check that was made."
+                         : "Name a check that was made, or one of " + joinedNames(names) + ".";
+}
+
+}  // namespace
+
+std::span<const NamedFigure> allNamedFigures() {
+    static const std::array kFigures = {
+        NamedFigure{"shape", "shape of an effect", &hasShape, &makeShape},
+        NamedFigure{"shapes", "other shapes", &hasShapes, &makeShapes},
+        NamedFigure{"alone", "an effect with all else taken out", &hasAlone, &makeAlone},
+        NamedFigure{"quantiles", "along quantiles",
+                    [](const Answer& a) { return a.fit && a.fit->quantile != nullptr; },
+                    &makeQuantiles},
+        NamedFigure{"event", "before and after",
+                    [](const Answer& a) { return a.fit && a.fit->event != nullptr; }, &makeEvent},
+        NamedFigure{"first-stage", "what moves a term",
+                    [](const Answer& a) { return a.fit && a.fit->instrumented != nullptr; },
+                    &makeFirstStage},
+        NamedFigure{"reduced-form", "the outcome on the instruments",
+                    [](const Answer& a) { return a.fit && a.fit->instrumented != nullptr; },
+                    &makeReducedForm},
+        NamedFigure{"sweep", "an effect over its specifications", &hasSweep, &makeSweep},
+        NamedFigure{"subsets", "choices of terms", &hasChoices, &makeSubsets},
+        NamedFigure{"penalty", "terms by a penalty", &hasChoices, &makePenalty},
+        NamedFigure{"penalty-path", "coefficients along a penalty", &hasChoices, &makePenaltyPath},
+        NamedFigure{"controls", "controls that are needed", &hasChoices, &makeControls},
+    };
+    return kFigures;
+}
+
+MadeFigure pageFigure(const Exhibit& exhibit, const std::string& caption) {
+    MadeFigure out{exhibitDrawing(exhibit, kFigureWidth, 0.58 * kFigureWidth), caption, ""};
+    if (!exhibit.subtitle.empty()) {
+        out.note = capitalised(exhibit.subtitle) + (exhibit.subtitle.ends_with('.') ? "" : ".");
+    }
+    return out;
+}
+
+Result<MadeFigure> namedFigure(const ItemInput& in, const Answer& answer) {
+    const std::string shows = in.item.shows.empty() ? "shape" : in.item.shows;
+    const auto all = allNamedFigures();
+    const auto named = std::find_if(all.begin(), all.end(),
+                                    [&](const NamedFigure& one) { return shows == one.shows; });
+    if (named != all.end() && named->has(answer)) {
+        return named->make(in, answer);
+    }
+    for (const CheckResult& check : answer.checks) {
+        if (check.id == shows && check.verdict != Verdict::NotApplicable) {
+            return pageFigure(check.exhibit, (check.exhibit.title.empty() ? checkName(check)
+                                                                          : check.exhibit.title) +
+                                                 ", " + questionTitle(answer));
+        }
+    }
+    return refuse(ErrorCode::BadSetting, questionTitle(answer) + " has no figure ‘" + shows + "’",
+                  "figure", availableIn(answer));
+}
+
+std::vector<std::pair<std::string, std::string>> figuresOf(const Answer& answer) {
+    std::vector<std::pair<std::string, std::string>> out;
+    for (const NamedFigure& figure : allNamedFigures()) {
+        if (figure.has(answer)) {
+            out.emplace_back(figure.shows, figure.words);
+        }
+    }
+    for (const CheckResult& check : answer.checks) {
+        const Check* known = findCheck(check.id);
+        if (known != nullptr && check.verdict != Verdict::NotApplicable) {
+            out.emplace_back(known->id, known->name);
+        }
+    }
+    return out;
+}
+
+}  // namespace rapporto
