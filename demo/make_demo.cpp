@@ -388,6 +388,25 @@ void writeMarket(const std::string& path) {
     }
 }
 
+/// Sixty years of the valley: three things that grow, each by itself, and the rain. Nothing ties
+/// one to another but that all go up.
+void writeYearly(const std::string& path) {
+    Random random(20240505);
+    std::ofstream out(path, std::ios::binary);
+    out << "year,exports_kt,roads_km,households,rain_mm\n";
+    double exports = std::log(9.0);
+    double roads = std::log(140.0);
+    double households = std::log(5200.0);
+    for (int t = 0; t < 60; ++t) {
+        exports += 0.032 + 0.06 * random.normal();
+        roads += 0.025 + 0.03 * random.normal();
+        households += 0.011 + 0.012 * random.normal();
+        const double rain = 640.0 + 70.0 * random.normal();
+        out << fmt::format("{},{:.2f},{:.1f},{:.0f},{:.0f}\n", 1964 + t, std::exp(exports),
+                           std::exp(roads), std::exp(households), rain);
+    }
+}
+
 /// Growers over nine years: nets against hail put up in different years, and more often where
 /// yields were high already; years that all share; errors that echo; years without an answer.
 void writePanel(const std::string& path) {
@@ -452,6 +471,7 @@ int main(int argc, char** argv) {
         writePollination(directory + "/pollination.csv");
         writeMarket(directory + "/market_monthly.csv");
         writePanel(directory + "/growers_panel.csv");
+        writeYearly(directory + "/valley_yearly.csv");
     }
     return 0;
 }

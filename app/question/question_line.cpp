@@ -677,6 +677,10 @@ void QuestionLine::pickTerm(QWidget* by) {
             entries.push_back(variableEntry(v, [add, name] { add(name); }));
             entries.back().takes = text(name);
         }
+        if (session_.study().layout.kind != Layout::Kind::CrossSection) {
+            entries.push_back({"trend()", tr("a trend: steps since the first moment"),
+                               [add] { add("trend()"); }});
+        }
         for (const Variable& v : frame->table().variables) {
             if (v.measure != Measure::Quantity && v.measure != Measure::Count) {
                 continue;
@@ -968,6 +972,11 @@ void QuestionLine::pickMethod(QWidget* by) {
     }
     for (const FinderEntry& entry : outcomeMethods(put)) {
         entries.push_back(entry);
+    }
+    if (session_.study().layout.kind != Layout::Kind::CrossSection) {
+        entries.push_back({tr("least squares with an echo taken out"),
+                           tr("rows less a share of the moment before"),
+                           [put] { put("feasible-ar", {}); }});
     }
     if (session_.study().layout.kind == Layout::Kind::Panel) {
         entries.push_back({tr("comparison within units"), tr("each unit with itself"),

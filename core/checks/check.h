@@ -86,8 +86,9 @@ inline constexpr unsigned kQuantile = 512;   ///< Quantiles in place of means.
 inline constexpr unsigned kHeldDown = 1024;  ///< Robust fits: rows with weights of their own.
 inline constexpr unsigned kOther = 2048;     ///< Other likelihoods.
 inline constexpr unsigned kTrace = 4096;     ///< A path system as a whole.
-inline constexpr unsigned kAny = 31;
-inline constexpr unsigned kAll = 4095;  ///< All but a path system as a whole.
+inline constexpr unsigned kEcho = 8192;      ///< Rows less a share of the row before.
+inline constexpr unsigned kAny = 31 | kEcho;
+inline constexpr unsigned kAll = 4095 | kEcho;  ///< All but a path system as a whole.
 }  // namespace fits
 
 /// What is true of a check beside what it computes, as bits.
@@ -276,6 +277,10 @@ CheckResult checkFarValues(const CheckInput& in);
 CheckResult checkTwins(const CheckInput& in);
 CheckResult checkHeaps(const CheckInput& in);
 CheckResult checkTraits(const CheckInput& in);
+CheckResult checkUnitRoot(const CheckInput& in);
+CheckResult checkLevelStationary(const CheckInput& in);
+CheckResult checkSharedTrend(const CheckInput& in);
+CheckResult checkPanelUnitRoot(const CheckInput& in);
 CheckResult checkPathsLeftOut(const CheckInput& in);
 CheckResult checkDraws(const CheckInput& in);
 

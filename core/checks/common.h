@@ -99,6 +99,7 @@ void offerCluster(const CheckInput& in, CheckResult& result);
 void offerAutocorrelation(const CheckInput& in, CheckResult& result);
 void offerSquareOfCurved(const CheckInput& in, CheckResult& result);
 void offerDrawing(const CheckInput& in, CheckResult& result);
+void offerEchoTakenOut(const CheckInput& in, CheckResult& result);
 void offerLaggedOutcome(const CheckInput& in, CheckResult& result);
 void offerWithoutTerm(const CheckInput& in, const std::string& name, CheckResult& result);
 void offerProduct(const CheckInput& in, const DesignTerm& a, const DesignTerm& b,

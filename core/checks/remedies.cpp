@@ -152,6 +152,21 @@ void offerDrawing(const CheckInput& in, CheckResult& result) {
          "the same estimates with intervals that ask for no normal law", variant});
 }
 
+void offerEchoTakenOut(const CheckInput& in, CheckResult& result) {
+    if (in.design.moments.empty() || in.question.method != "least-squares" ||
+        in.design.weights.size() > 0 || in.design.swept) {
+        return;
+    }
+    Question variant = variantBase(in, "with the echo taken out");
+    variant.method = "feasible-ar";
+    variant.settings = {};
+    variant.errors = ErrorSpec{};
+    result.remedies.push_back({"Take the echo out",
+                               "rows less a share of the moment before: sharper estimates where "
+                               "the terms do not hang on earlier errors",
+                               variant});
+}
+
 void offerLaggedOutcome(const CheckInput& in, CheckResult& result) {
     if (in.design.layout != Layout::Kind::Series) {
         return;

@@ -2,6 +2,7 @@
 
 #include "core/base/format.h"
 #include "core/base/hash.h"
+#include "core/checks/check.h"
 #include "core/checks/outcome_residuals.h"
 #include "core/describe/smooth.h"
 #include "core/describe/summary.h"
@@ -394,6 +395,25 @@ std::vector<Exhibit> residualPictures(const Design& design, const Fit& fit,
         out.push_back(alongOf(design, fit, listOf(design.X.col(term.columns.front())),
                               "Residuals along " + term.name,
                               term.label + (term.unit.empty() ? "" : ", " + term.unit)));
+    }
+    return out;
+}
+
+std::vector<const CheckResult*> keyPictures(const std::vector<CheckResult>& checks) {
+    std::vector<const CheckResult*> out;
+    for (const auto& choices :
+         {std::vector<const char*>{"ljung-box", "component-residual", "reset"},
+          {"breusch-pagan", "white"},
+          {"cooks-distance", "leverage"},
+          {"shapiro-wilk", "jarque-bera"}}) {
+        const CheckResult* found = nullptr;
+        for (const char* id : choices) {
+            for (std::size_t c = 0; c < checks.size() && found == nullptr; ++c) {
+                const CheckResult& r = checks[c];
+                found = r.id == id && r.verdict != Verdict::NotApplicable ? &r : nullptr;
+            }
+        }
+        out.push_back(found);
     }
     return out;
 }

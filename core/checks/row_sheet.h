@@ -5,6 +5,8 @@
 
 namespace rapporto {
 
+struct CheckResult;
+
 /// What a fit says of each of its rows; columns of one length, in the order of the design.
 struct RowSheet {
     std::vector<std::size_t> rows;  ///< Of the source, from 0.
@@ -67,6 +69,10 @@ struct DropOne {
 [[nodiscard]] std::vector<Exhibit> residualPictures(const Design& design, const Fit& fit,
                                                     const EstimatorSettings& settings,
                                                     double alpha);
+
+/// The checks whose pictures show what is left at a glance: echo along time or else curvature,
+/// spread, influence, normality; null where there is no such picture.
+[[nodiscard]] std::vector<const CheckResult*> keyPictures(const std::vector<CheckResult>& checks);
 
 /// The band of the ordered studentised residuals (signed) of samples of the model with normal
 /// errors: low and high for each order, at 1 − alpha. Empty beyond 5,000 cells of X.

@@ -89,7 +89,9 @@ unsigned kindOf(const Design& design, const Fit& fit) {
     if (design.swept) {
         return design.effects.size() == 1 ? fits::kOneEffect : fits::kEffects;
     }
-    return fit.panel && fit.panel->sigmaUnit ? fits::kRandom : fits::kPlain;
+    return fit.echo                            ? fits::kEcho
+           : fit.panel && fit.panel->sigmaUnit ? fits::kRandom
+                                               : fits::kPlain;
 }
 
 std::string outOfScope(unsigned kind) {
@@ -104,6 +106,7 @@ std::string outOfScope(unsigned kind) {
            : kind == fits::kInstruments
                ? "It is made for least squares; of instruments see whether "
                  "the cause can be trusted."
+           : kind == fits::kEcho ? "It is not made for rows less a share of the row before."
            : kind == fits::kRandom
                ? "It is not made for rows less a share of their unit’s mean."
                : "It is not made for effects that are swept out. With few groups, ask with the "

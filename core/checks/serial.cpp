@@ -188,6 +188,7 @@ CheckResult checkDurbinWatson(const CheckInput& in) {
                                : "Neighbours in time resemble each other";
     if (result.verdict != Verdict::Fine) {
         offerAutocorrelation(in, result);
+        offerEchoTakenOut(in, result);
         offerLaggedOutcome(in, result);
     }
     return result;
@@ -252,6 +253,7 @@ CheckResult checkBreuschGodfrey(const CheckInput& in) {
                                : "The past shows in the residual";
     if (result.verdict != Verdict::Fine) {
         offerAutocorrelation(in, result);
+        offerEchoTakenOut(in, result);
         offerLaggedOutcome(in, result);
     }
     return result;

@@ -1,5 +1,6 @@
 #include "core/model/dynamic_panel.h"
 #include "core/model/event_study.h"
+#include "core/model/feasible_ar.h"
 #include "core/model/fit.h"
 #include "core/model/instruments.h"
 #include "core/model/outcome_models.h"
@@ -29,6 +30,11 @@ const std::vector<Estimator>& allEstimators() {
         {"random", "random effects", &fitRandom, kPrecision | kLeverageTypes},
         {"between", "comparison of units’ means", &fitBetween, kPrecision | kLeverageTypes},
         {"first-difference", "first differences", &fitFirstDifference, kPrecision | kLeverageTypes},
+        {"feasible-ar",
+         "least squares with an echo taken out",
+         &fitFeasibleAr,
+         kLeverageTypes,
+         {"order", "first_row"}},
         {"difference-gmm",
          "differences by earlier moments",
          &fitDifferenceGmm,

@@ -111,6 +111,7 @@ struct EventFit;
 struct LikelihoodFit;
 struct QuantileFit;
 struct RobustFit;
+struct EchoFit;
 
 /// An estimated model. Immutable once made.
 struct Fit {
@@ -140,6 +141,7 @@ struct Fit {
     std::shared_ptr<const LikelihoodFit> likelihood;  ///< Of counts, yes–no and ordered outcomes.
     std::shared_ptr<const QuantileFit> quantile;
     std::shared_ptr<const RobustFit> robust;
+    std::shared_ptr<const EchoFit> echo;  ///< Of errors that carry over to the next moment.
     /// The design this fit is linear in, where that is not the question’s own; else null.
     std::shared_ptr<const Design> linearised;
     std::vector<std::string> notes;

@@ -171,6 +171,9 @@ class Finder {
         const double f = std::abs(b) * std::sqrt(termSquares_ / squares_);
         out_.robustness = valueFor(f);
         law_ = effect.df && *effect.df == df_ ? std::optional(df_ - 1.0) : effect.df;
+        out_.unit = std::sqrt(squares_ / termSquares_);
+        out_.dfResidual = df_;
+        out_.law = law_;
         if (df_ > 1.0) {
             const double classical = std::sqrt(squares_ / df_ / termSquares_);
             const double reach =
@@ -178,7 +181,7 @@ class Finder {
             out_.robustnessAlpha = reach > 0.0 ? valueFor(reach) : 0.0;
         }
         for (const Term& benchmark : request_.benchmarks) {
-            if (auto done = bound(equation, effect, benchmark); !done) {
+            if (auto done = bound(equation, benchmark); !done) {
                 return tl::make_unexpected(done.error());
             }
         }
@@ -215,7 +218,7 @@ class Finder {
         return out;
     }
 
-    Result<void> bound(const Equation& equation, const Coefficient& effect, const Term& benchmark) {
+    Result<void> bound(const Equation& equation, const Term& benchmark) {
         const auto columns = columnsOf(equation, benchmark);
         if (!columns) {
             return tl::make_unexpected(columns.error());
@@ -223,13 +226,13 @@ class Finder {
         const double ofTerm = 1.0 - termSquares_ / equation.leftOf(place_, *columns);
         const double ofOutcome = 1.0 - squares_ / equation.squaresWithout(*columns);
         for (const double multiple : request_.multiples) {
-            out_.bounds.push_back(boundOf(effect, benchmark.shown(), multiple, ofTerm, ofOutcome));
+            out_.bounds.push_back(boundOf(benchmark.shown(), multiple, ofTerm, ofOutcome));
         }
         return {};
     }
 
-    [[nodiscard]] LeftOutBound boundOf(const Coefficient& effect, const std::string& name, double k,
-                                       double ofTerm, double ofOutcome) const {
+    [[nodiscard]] LeftOutBound boundOf(const std::string& name, double k, double ofTerm,
+                                       double ofOutcome) const {
         LeftOutBound out;
         out.benchmark = name;
         out.multiple = k;
@@ -246,14 +249,11 @@ class Finder {
             out.why = "it would have to explain all that is left of the outcome";
             return out;
         }
-        const double shift = std::sqrt(squares_ / termSquares_) *
-                             std::sqrt(out.withOutcome * out.withTerm / (1.0 - out.withTerm));
-        out.estimate = std::copysign(1.0, effect.estimate) * (std::abs(effect.estimate) - shift);
-        out.se = effect.se *
-                 std::sqrt((1.0 - out.withOutcome) / (1.0 - out.withTerm) * df_ / (df_ - 1.0));
-        const double reach = criticalValue(alpha_, law_) * *out.se;
-        out.low = *out.estimate - reach;
-        out.high = *out.estimate + reach;
+        const LeftBy left = leftBy(out_, out.withTerm, out.withOutcome, alpha_);
+        out.estimate = left.estimate;
+        out.se = left.se;
+        out.low = left.low;
+        out.high = left.high;
         return out;
     }
 
@@ -335,6 +335,18 @@ class Finder {
 };
 
 }  // namespace
+
+LeftBy leftBy(const LeftOut& found, double withTerm, double withOutcome, double alpha) {
+    const double shift = found.unit * std::sqrt(withOutcome * withTerm / (1.0 - withTerm));
+    LeftBy out;
+    out.estimate = std::copysign(1.0, found.estimate) * (std::abs(found.estimate) - shift);
+    out.se = found.se * std::sqrt((1.0 - withOutcome) / (1.0 - withTerm) * found.dfResidual /
+                                  (found.dfResidual - 1.0));
+    const double reach = criticalValue(alpha, found.law) * out.se;
+    out.low = out.estimate - reach;
+    out.high = out.estimate + reach;
+    return out;
+}
 
 bool canAskLeftOut(const Fit& fit, const Coefficient& effect) {
     return effect.designTerm >= 0 && (isCount(fit) || (isLinearEquation(fit) && !fit.exact));

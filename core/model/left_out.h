@@ -43,10 +43,29 @@ struct LeftOut {
     std::optional<double> partialR2;        ///< t²/(t² + df), of the classical fit.
     std::optional<double> robustness;       ///< Share on both sides that takes the effect to zero.
     std::optional<double> robustnessAlpha;  ///< That takes the end of its interval there.
+    /// Of one linear equation: what one unit of √(R²Y·R²D/(1 − R²D)) takes off the effect, degrees
+    /// of freedom of the rest, and of the law once one more column is in (absent: normal).
+    double unit = 0.0;
+    double dfResidual = 0.0;
+    std::optional<double> law;
     std::vector<LeftOutBound> bounds;
     std::optional<Stability> stability;
     std::optional<EValue> eValue;  ///< Of rates.
 };
+
+/// An effect as it would be beside a cause left out.
+struct LeftBy {
+    double estimate = 0.0;
+    double se = 0.0;
+    double low = 0.0;
+    double high = 0.0;
+};
+
+/// The effect beside a cause that explains these shares of what the terms leave of the term and of
+/// the outcome and draws it towards zero; of one linear equation.
+/// @param withTerm, withOutcome  from 0 to under 1.
+[[nodiscard]] LeftBy leftBy(const LeftOut& found, double withTerm, double withOutcome,
+                            double alpha);
 
 /// Whether it can be asked of this effect: of one linear equation, or of a count. The one place
 /// that says so.

@@ -75,6 +75,7 @@ struct EstimatorSettings {
     /// decides whether the outcome is seen.
     std::vector<std::string> zeroTerms = {};
     bool penalised = false;           ///< Of logit: Firth’s penalty.
+    std::string firstRow = "kept";    ///< Of feasible-ar, or dropped.
     std::optional<double> low = {};   ///< Of tobit: the outcome is cut off from below …
     std::optional<double> high = {};  ///< … and above.
 
@@ -112,6 +113,8 @@ struct CheckRequest {
     std::optional<double> drop = {};        ///< Share of rows left out of the middle.
     std::optional<std::size_t> atRow = {};  ///< From 1, of the source: first of the second part.
     std::string at = {};                    ///< A moment: the first of the second part.
+    std::string lagsBy = {};                ///< aic or bic: how lags are chosen; empty: the usual.
+    std::string with = {};                  ///< none, constant or trend; empty: the usual.
 
     friend bool operator==(const CheckRequest&, const CheckRequest&) = default;
 };

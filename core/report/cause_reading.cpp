@@ -4,6 +4,7 @@
 #include "core/base/format.h"
 #include "core/model/dynamic_panel.h"
 #include "core/model/event_study.h"
+#include "core/model/feasible_ar.h"
 #include "core/model/likelihood.h"
 #include "core/model/panel.h"
 #include "core/model/quantile.h"
@@ -199,6 +200,16 @@ std::string methodReading(const Answer& answer) {
             text += " Of what the terms leave, " + fixedNumber(100.0 * share, 0) +
                     " % of the variance is between units.";
         }
+    }
+    if (fit.echo) {
+        const EchoFit& echo = *fit.echo;
+        text += " An error carries over to the next moment by ρ = " + fixedNumber(echo.rho, 3) +
+                "; rows are less ρ times the row before, and " +
+                plural(echo.starts, "row", "rows") + " without one " +
+                (echo.firstKept ? (echo.starts == 1 ? "counts" : "count") +
+                                      std::string(" as √(1 − ρ²) (Prais & Winsten 1954).")
+                                : (echo.starts == 1 ? "is" : "are") +
+                                      std::string(" left out (Cochrane & Orcutt 1949)."));
     }
     if (fit.event) {
         text += eventReading(*fit.event, answer.alpha);

@@ -11,6 +11,7 @@
 #include "core/picture/figure.h"
 #include "core/report/cause_reading.h"
 #include "core/report/effect_picture.h"
+#include "core/report/left_out_picture.h"
 #include "core/report/sweep_picture.h"
 #include "core/report/term_choice_picture.h"
 #include "core/report/wording.h"
@@ -69,8 +70,19 @@ Result<MadeFigure> makeShape(const ItemInput& in, const Answer& answer) {
     return titled(*exhibit, "The effect of " + variable);
 }
 
+/// The first variable whose shape can be tried: a quantity or a count; empty: none.
+std::string firstToTry(const Answer& answer) {
+    const auto& all = answer.scenarios->variables();
+    const auto found = std::find_if(all.begin(), all.end(), [](const ScenarioVariable& one) {
+        return !one.groups && one.derivedFrom.empty() &&
+               (one.measure == Measure::Quantity || one.measure == Measure::Count);
+    });
+    return found == all.end() ? std::string() : found->name;
+}
+
 bool hasShapes(const Answer& answer) {
-    return isLinear(answer) && !answer.fit->instrumented && hasShape(answer);
+    return isLinear(answer) && !answer.fit->instrumented && hasShape(answer) &&
+           !firstToTry(answer).empty();
 }
 
 Result<MadeFigure> makeShapes(const ItemInput& in, const Answer& answer) {
@@ -78,8 +90,7 @@ Result<MadeFigure> makeShapes(const ItemInput& in, const Answer& answer) {
         return refuse(ErrorCode::BadSetting, "no table is at hand to fit anew", "figure",
                       "Open the study's source.");
     }
-    const std::string along =
-        wantedOf(in).empty() ? answer.scenarios->variables().front().name : wantedOf(in);
+    const std::string along = wantedOf(in).empty() ? firstToTry(answer) : wantedOf(in);
     const std::string of = in.item.variables.size() > 1 ? in.item.variables[1] : along;
     const auto found = shapeTrials(*in.frame, answer.question, in.study.sets, of, along, Job());
     if (!found) {
@@ -224,6 +235,63 @@ Result<MadeFigure> makeControls(const ItemInput& in, const Answer& answer) {
     return out;
 }
 
+std::string availableIn(const Answer& answer) {
+    std::vector<std::string> names;
+    for (const NamedFigure& figure : allNamedFigures()) {
+        if (figure.has(answer)) {
+            names.push_back("‘" + std::string(figure.shows) + "’");
+        }
+    }
+    return names.empty() ? "Name a check that was made."
+                         : "Name a check that was made, or one of " + joinedNames(names) + ".";
+}
+
+/// Pictures beside each other, two in a row, in the order they come.
+MadeFigure together(std::vector<Exhibit> exhibits, const std::string& caption) {
+    DrawnPicture picture;
+    picture.columns = exhibits.size() > 1 ? 2 : 1;
+    picture.exhibits = std::move(exhibits);
+    return {pictureDrawing(picture, kFigureWidth), caption, ""};
+}
+
+bool hasResiduals(const Answer& answer) {
+    const auto keys = keyPictures(answer.checks);
+    return std::any_of(keys.begin(), keys.end(), [](const auto* key) { return key != nullptr; });
+}
+
+Result<MadeFigure> makeResiduals(const ItemInput& /*in*/, const Answer& answer) {
+    std::vector<Exhibit> exhibits;
+    for (const CheckResult* key : keyPictures(answer.checks)) {
+        if (key != nullptr) {
+            exhibits.push_back(key->exhibit);
+        }
+    }
+    return together(std::move(exhibits), "What is left of " + questionTitle(answer));
+}
+
+bool hasFurtherResiduals(const Answer& answer) {
+    return answer.fit && answer.design && !answer.fromMoments;
+}
+
+Result<MadeFigure> makeFurtherResiduals(const ItemInput& /*in*/, const Answer& answer) {
+    auto exhibits =
+        residualPictures(*answer.design, *answer.fit, answer.question.settings, answer.alpha);
+    if (exhibits.empty()) {
+        return refuse(ErrorCode::BadSetting,
+                      "a fit of this kind leaves no residuals that a picture could show", "figure",
+                      availableIn(answer));
+    }
+    constexpr std::size_t kMost = 8;  // As many as stand on a page.
+    exhibits.resize(std::min(exhibits.size(), kMost));
+    return together(std::move(exhibits), "What is left of " + questionTitle(answer));
+}
+
+bool hasLeftOut(const Answer& answer) { return leftOutToDraw(answer) != nullptr; }
+
+Result<MadeFigure> makeLeftOut(const ItemInput& /*in*/, const Answer& answer) {
+    return titled(leftOutExhibit(*leftOutToDraw(answer), answer.alpha), "What may be left out");
+}
+
 bool hasSweep(const Answer& answer) {
     return isLinear(answer) && !answer.fit->bent && canSweep(answer.question);
 }
@@ -255,17 +323,6 @@ Result<MadeFigure> makeSweep(const ItemInput& in, const Answer& answer) {
         note + sweptOver(*found)};
 }
 
-std::string availableIn(const Answer& answer) {
-    std::vector<std::string> names;
-    for (const NamedFigure& figure : allNamedFigures()) {
-        if (figure.has(answer)) {
-            names.push_back("‘" + std::string(figure.shows) + "’");
-        }
-    }
-    return names.empty() ? "Name a check that was made."
-                         : "Name a check that was made, or one of " + joinedNames(names) + ".";
-}
-
 }  // namespace
 
 std::span<const NamedFigure> allNamedFigures() {
@@ -273,6 +330,9 @@ std::span<const NamedFigure> allNamedFigures() {
         NamedFigure{"shape", "shape of an effect", &hasShape, &makeShape},
         NamedFigure{"shapes", "other shapes", &hasShapes, &makeShapes},
         NamedFigure{"alone", "an effect with all else taken out", &hasAlone, &makeAlone},
+        NamedFigure{"residuals", "what is left, together", &hasResiduals, &makeResiduals},
+        NamedFigure{"residuals-further", "what is left, from every side", &hasFurtherResiduals,
+                    &makeFurtherResiduals},
         NamedFigure{"quantiles", "along quantiles",
                     [](const Answer& a) { return a.fit && a.fit->quantile != nullptr; },
                     &makeQuantiles},
@@ -285,6 +345,7 @@ std::span<const NamedFigure> allNamedFigures() {
                     [](const Answer& a) { return a.fit && a.fit->instrumented != nullptr; },
                     &makeReducedForm},
         NamedFigure{"sweep", "an effect over its specifications", &hasSweep, &makeSweep},
+        NamedFigure{"left-out", "what a cause left out would do", &hasLeftOut, &makeLeftOut},
         NamedFigure{"subsets", "choices of terms", &hasChoices, &makeSubsets},
         NamedFigure{"penalty", "terms by a penalty", &hasChoices, &makePenalty},
         NamedFigure{"penalty-path", "coefficients along a penalty", &hasChoices, &makePenaltyPath},

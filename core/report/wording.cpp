@@ -351,6 +351,16 @@ std::vector<std::string> effectReading(const Answer& answer, std::size_t coeffic
         out.insert(out.begin(),
                    "~The data may not be what they seem: " + joinedNames(ofData) + ". See Checks.");
     }
+    const auto trends =
+        std::find_if(answer.checks.begin(), answer.checks.end(), [&](const CheckResult& r) {
+            return r.id == "shared-trend" && r.verdict == Verdict::Fails && !r.awaited &&
+                   !isDecided(answer.question, r.id);
+        });
+    if (trends != answer.checks.end()) {
+        out.insert(out.begin(), "~These series may only trend together (" + trends->headline +
+                                    "): neither this effect nor its p can be believed in levels. "
+                                    "See Checks.");
+    }
     // By what the tests of it say together, as everywhere.
     const auto doubts = openDoubts(answer);
     const bool uneven = std::any_of(doubts.begin(), doubts.end(), [](const GroupVerdict& one) {
@@ -454,7 +464,7 @@ std::string explainReading(const Answer& answer) {
                                                      : "The terms account for **") +
                fixedNumber(100.0 * *s.rSquared, 1) + " %** of the variation in " +
                answer.design->outcome +
-               (s.uncentred && answer.question.method != "random"
+               (s.uncentred && answer.question.method != "random" && !fit.echo
                     ? " about zero (there is no constant)"
                     : "") +
                " in " + plural(answer.rows.used, "row", "rows") +
@@ -949,6 +959,10 @@ std::string classicalReading(const Answer& answer) {
     if (fit.quantile != nullptr) {
         return "by the density of what is left at the quantile (Hall & Sheather 1988): they assume "
                "that it is the same in every row and that rows are unrelated";
+    }
+    if (fit.echo != nullptr) {
+        return "classical: they assume one spread and, once the echo is taken out, unrelated "
+               "errors";
     }
     return fit.likelihood != nullptr
                ? "those of the likelihood: they assume that its law holds and that rows are "

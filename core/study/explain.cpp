@@ -3,6 +3,7 @@
 #include "core/base/border.h"
 #include "core/describe/survey_mean.h"
 #include "core/model/event_study.h"
+#include "core/model/feasible_ar.h"
 #include "core/model/instruments.h"
 #include "core/model/likelihood.h"
 #include "core/model/method_uses.h"
@@ -303,6 +304,10 @@ void takeLinearised(Design& design, const Fit& fit) {
         // Units that had changed before their first row.
         counts.dropped += counts.used - design.rows.size();
         counts.used = design.rows.size();
+    }
+    if (fit.echo && !fit.echo->firstKept) {
+        counts.dropped += fit.echo->starts;
+        counts.used -= fit.echo->starts;
     }
     design.counts = std::move(counts);
 }

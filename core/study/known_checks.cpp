@@ -66,9 +66,9 @@ std::uint64_t keyOf(const CheckRun& run) {
 }
 
 std::string requestText(const CheckRequest& r) {
-    std::string out = fmt::format("{}|{}|{}|{}|{}|{}|{}", r.id, r.lags.value_or(-1),
+    std::string out = fmt::format("{}|{}|{}|{}|{}|{}|{}|{}|{}", r.id, r.lags.value_or(-1),
                                   r.cross ? (*r.cross ? 1 : 0) : -1, r.by, r.drop.value_or(-1.0),
-                                  r.atRow.value_or(0), r.at);
+                                  r.atRow.value_or(0), r.at, r.lagsBy, r.with);
     for (const int power : r.powers) {
         out += fmt::format("|{}", power);
     }

@@ -87,6 +87,35 @@ void refuseIdleOptions(const CheckRequest& request, JsonReader& options) {
     }
 }
 
+/// A number of lags, or the criterion that chooses it where the check knows some.
+void readLags(JsonReader& options, CheckRequest& request) {
+    const Check* check = findCheck(request.id);
+    const auto takes = [&](const std::string& key) {
+        return check != nullptr &&
+               std::find(check->options.begin(), check->options.end(), key) != check->options.end();
+    };
+    request.with = options.text("with");
+    if (!request.with.empty() && request.with != "none" && request.with != "constant" &&
+        request.with != "trend") {
+        options.fault("‘with’ is \"none\", \"constant\" or \"trend\"");
+    }
+    if (!options.has("lags")) {
+        return;
+    }
+    // Of a series that may wander no lag is a choice, too.
+    const bool ofSeries = takes("with");
+    const Json& lags = options.at("lags");
+    if (ofSeries && lags.is_string()) {
+        request.lagsBy = lags.get<std::string>();
+        if (request.lagsBy != "aic" && request.lagsBy != "bic") {
+            options.fault("‘lags’ is a whole number from 0, \"aic\" or \"bic\"");
+        }
+        return;
+    }
+    const double least = ofSeries ? 0.0 : 1.0;
+    request.lags = static_cast<int>(options.whole("lags", least, least, 10000.0));
+}
+
 }  // namespace
 
 void readChecks(const Json& value, Question& q, JsonReader& in) {
@@ -115,9 +144,7 @@ void readChecks(const Json& value, Question& q, JsonReader& in) {
         } else {
             JsonReader options(one, "checks");
             request.id = options.text("id");
-            if (options.has("lags")) {
-                request.lags = static_cast<int>(options.whole("lags", 1.0, 1.0, 10000.0));
-            }
+            readLags(options, request);
             if (options.has("cross")) {
                 request.cross = options.flag("cross", true);
             }
@@ -352,6 +379,18 @@ void readEventStudy(JsonReader& in, EstimatorSettings& settings) {
     }
 }
 
+void readFeasibleAr(JsonReader& in, EstimatorSettings& settings) {
+    if (in.number("order", 1.0) != 1.0) {
+        in.fault("‘order’ of feasible-ar is 1: an error carries over to the next moment",
+                 "For longer echoes ask by least squares with errors that allow for "
+                 "autocorrelation.");
+    }
+    settings.firstRow = in.text("first_row", settings.firstRow);
+    if (settings.firstRow != "kept" && settings.firstRow != "dropped") {
+        in.fault("‘first_row’ is \"kept\" or \"dropped\"");
+    }
+}
+
 void readEstimator(const Json& json, Question& q, JsonReader& in) {
     if (json.is_null()) {
         return;
@@ -400,6 +439,8 @@ void readEstimator(const Json& json, Question& q, JsonReader& in) {
         if (estimator.has(key)) {
             q.settings.tuning = estimator.number(key, 0.0);
         }
+    } else if (q.method == "feasible-ar") {
+        readFeasibleAr(estimator, q.settings);
     } else if (q.method == "event-study") {
         readEventStudy(estimator, q.settings);
     } else if (q.method == "gmm") {

@@ -48,6 +48,11 @@ Json checksJson(const Question& q) {
         Json one{{"id", c.id}};
         if (c.lags) {
             one["lags"] = *c.lags;
+        } else if (!c.lagsBy.empty()) {
+            one["lags"] = c.lagsBy;
+        }
+        if (!c.with.empty()) {
+            one["with"] = c.with;
         }
         if (c.cross) {
             one["cross"] = *c.cross;
@@ -148,6 +153,9 @@ Json estimatorJson(const Question& q) {
         if (q.settings.high) {
             json["high"] = *q.settings.high;
         }
+    } else if (q.method == "feasible-ar") {
+        json["order"] = 1;
+        json["first_row"] = q.settings.firstRow;
     } else if (q.method == "event-study") {
         json["variable"] = q.settings.variable;
         json["before"] = q.settings.before;

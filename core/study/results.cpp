@@ -3,6 +3,7 @@
 
 #include "core/model/dynamic_panel.h"
 #include "core/model/event_study.h"
+#include "core/model/feasible_ar.h"
 #include "core/model/instruments.h"
 #include "core/model/likelihood.h"
 #include "core/model/panel.h"
@@ -511,6 +512,11 @@ void explainResults(Json& one, const Answer& a) {
     one["asked_of_it"] = askedJson(a);
     if (a.fit->instrumented) {
         putInstruments(one, *a.fit->instrumented, a.alpha);
+    }
+    if (a.fit->echo) {
+        one["fit"]["rho"] = number(a.fit->echo->rho);
+        one["fit"]["rounds"] = a.fit->echo->rounds;
+        one["fit"]["starts"] = a.fit->echo->starts;
     }
     if (a.fit->panel) {
         putPanel(one, *a.fit->panel);

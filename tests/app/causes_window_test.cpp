@@ -2,6 +2,7 @@
 #include "app/shell/theme.h"
 #include "app/stages/checks/checks_stage.h"
 #include "app/stages/model/first_stage_page.h"
+#include "app/stages/model/left_out_page.h"
 #include "app/stages/model/model_stage.h"
 #include "core/model/panel.h"
 #include "core/report/wording.h"
@@ -71,6 +72,32 @@ class CausesWindowTest : public WindowDriver {
         QVERIFY(!ask().has_value());  // It is answered here now.
         const LeftOut& found = **answer().leftOut;
         QVERIFY(*found.robustnessAlpha > 0.0 && *found.robustnessAlpha < *found.robustness);
+        // The page of it: a strength is put where the mouse is, and told in words.
+        click("tab:Left out");
+        auto* plot = find<StrengthPlot>("leftOutPicture");
+        const auto [wide, high] = leftOutReach(found);
+        const auto words = [this] { return find<QLabel>("leftOutWords")->text(); };
+        QTest::mouseClick(plot, Qt::LeftButton, {},
+                          plot->pixelOf(0.5 * wide, 0.25 * high).toPoint());
+        auto* page = window_->findChild<LeftOutPage*>();
+        QVERIFY(std::abs(page->chosen().withTerm - 0.5 * wide) < 0.01 * wide);
+        QVERIFY(std::abs(page->chosen().withOutcome - 0.25 * high) < 0.01 * high);
+        const QString before = words();
+        QTest::mousePress(plot, Qt::LeftButton, {},
+                          plot->pixelOf(0.5 * wide, 0.25 * high).toPoint());
+        QTest::mouseMove(plot, plot->pixelOf(0.9 * wide, 0.9 * high).toPoint());
+        QTest::mouseRelease(plot, Qt::LeftButton, {},
+                            plot->pixelOf(0.9 * wide, 0.9 * high).toPoint());
+        QVERIFY(words() != before);
+        QVERIFY(page->chosen().withTerm > 0.8 * wide);
+        const double held = page->chosen().withOutcome;
+        QTest::keyClick(plot, Qt::Key_Down);
+        QVERIFY(std::abs(page->chosen().withOutcome - (held - high / 50.0)) < 1e-12);
+        QTest::keyClick(window_.get(), Qt::Key_Return, Qt::ControlModifier);
+        window_->settle();
+        QCOMPARE(session().study().report.back().shows, std::string("left-out"));
+        session().undo();
+        window_->settle();
         session().undo();
         window_->settle();
         QVERIFY(!session().question()->leftOut && ask().has_value());

@@ -209,6 +209,27 @@ QByteArray untidyChanges() {
     return text;
 }
 
+/// Walks that have nothing to do with each other: one series of each, or units of both.
+QByteArray walks(int units, int moments) {
+    QByteArray text = "unit,moment,y,x\n";
+    Normal normal(14);
+    for (int u = 0; u < units; ++u) {
+        double y = 0.0;
+        double x = 0.0;
+        for (int t = 1; t <= moments; ++t) {
+            y += 0.5 + normal();
+            x += 0.4 + normal();
+            text += QString("u%1,%2,%3,%4\n")
+                        .arg(u)
+                        .arg(t)
+                        .arg(y, 0, 'g', 8)
+                        .arg(x, 0, 'g', 8)
+                        .toUtf8();
+        }
+    }
+    return text;
+}
+
 /// Units over time with a slip of every kind that a question can carry.
 QByteArray oddCells() {
     QByteArray text = "unit,moment,y,days,zone,soil,price,copy\n";
@@ -475,6 +496,23 @@ class RemediesTest : public QObject {
         QVERIFY(tried_.contains("differences-serial"));
     }
 
+    void ofSeriesThatTrend() {
+        write("walks.csv", walks(1, 120));
+        write("units.csv", walks(12, 40));
+        const QString study = R"({"format":"rapporto-study","version":1,"title":"walks",
+            "source":{"kind":"table","file":"%1.csv"},"layout":%2,"questions":[%3]})";
+        ask(study.arg("walks", R"({"kind":"series","time":"moment"})", R"q({"id":"q1",
+            "outcome":"y","terms":["x"],
+            "checks":["shared-trend","unit-root","level-stationary"]})q"));
+        pressAll();
+        QVERIFY(tried_.contains("shared-trend") && tried_.contains("unit-root"));
+        ask(study.arg("units", R"({"kind":"panel","unit":"unit","time":"moment"})",
+                      R"q({"id":"q1","outcome":"y","terms":["x"],
+            "checks":["panel-unit-root"]})q"));
+        pressAll();
+        QVERIFY(tried_.contains("panel-unit-root"));
+    }
+
     void ofTraces() {
         const QString head = R"q({"format":"rapporto-study","version":1,"title":"ways",
             "source":{"kind":"table","file":"causes.csv"},"questions":[
@@ -545,7 +583,9 @@ class RemediesTest : public QObject {
                                  "Hold each",
                                  "Instruments by",
                                  "Give each",
-                                 "Add a"}) {
+                                 "Add a",
+                                 "Ask in",
+                                 "Error-correction form"}) {
             QVERIFY2(kinds_.contains(kind) ||
                          (std::string(kind) == "Drop x" && kinds_.contains("Drop twin")),
                      kind);

@@ -2,6 +2,8 @@
 // cubic of the stability root.
 #include "core/model/left_out.h"
 
+#include "core/base/format.h"
+#include "core/report/left_out_picture.h"
 #include "core/report/left_out_wording.h"
 #include "core/report/report.h"
 #include "core/report/wording.h"
@@ -157,6 +159,68 @@ class LeftOutTest : public QObject {
                      std::pow((1.0 + std::sqrt(shared)) / std::sqrt(1.0 - shared), 2) * withY /
                          (1.0 - withY),
                      1e-11));
+    }
+
+    void linesOfThePictureAreWhatTheySay() {
+        for (const double unit : {1.0, -1.0}) {
+            const Answer a = answer(table(unit), asked({"z1", "z2"}));
+            const LeftOut& of = found(a);
+            QVERIFY(leftOutToDraw(a) == &of);
+            // A bound is the effect beside a cause of its strength.
+            for (const LeftOutBound& bound : of.bounds) {
+                if (!bound.estimate) {
+                    continue;  // It would have to explain all that is left.
+                }
+                const LeftBy left = leftBy(of, bound.withTerm, bound.withOutcome, a.alpha);
+                QCOMPARE(std::optional(left.estimate), bound.estimate);
+                QCOMPARE(std::optional(left.low), bound.low);
+            }
+            QVERIFY(std::abs(leftBy(of, *of.robustness, *of.robustness, a.alpha).estimate) < 1e-12);
+            const LeftBy end = leftBy(of, *of.robustnessAlpha, *of.robustnessAlpha, a.alpha);
+            QVERIFY(std::abs(unit > 0.0 ? end.low : end.high) < 1e-10);
+            const Exhibit e = leftOutExhibit(of, a.alpha);
+            const Strength most = leftOutReach(of);
+            int equal = 0;
+            for (const Exhibit::Line& line : e.lines) {
+                for (std::size_t i = 0; i < line.x.size(); ++i) {
+                    QVERIFY(line.x[i] <= most.withTerm && line.y[i] <= most.withOutcome &&
+                            line.y[i] >= 0.0);
+                    if (line.name.empty() || line.series >= 0) {
+                        continue;
+                    }
+                    const LeftBy left = leftBy(of, line.x[i], line.y[i], a.alpha);
+                    if (line.name == "no effect") {
+                        QVERIFY(std::abs(left.estimate) < 1e-10);
+                    } else if (line.dashed) {
+                        QVERIFY(std::abs(unit > 0.0 ? left.low : left.high) < 1e-8);
+                    } else {
+                        // The name of a line is its estimate.
+                        QString name = QString::fromStdString(line.name);
+                        name.replace(QChar(0x2212), '-');
+                        QVERIFY(std::abs(left.estimate - name.toDouble()) < 1e-10);
+                        ++equal;
+                    }
+                }
+            }
+            QVERIFY(equal > 50);
+            // Both benchmarks with once, twice and three times, and what is chosen.
+            QCOMPARE(e.x.size(), static_cast<std::size_t>(std::count_if(
+                                     of.bounds.begin(), of.bounds.end(), [](const LeftOutBound& b) {
+                                         return b.estimate.has_value();
+                                     })));
+            const Exhibit chosen = leftOutExhibit(of, a.alpha, Strength{0.1, 0.05});
+            QCOMPARE(chosen.lines.size(), e.lines.size() + 2);
+            const std::string words = strengthReading(of, {0.1, 0.05}, a.alpha);
+            const LeftBy left = leftBy(of, 0.1, 0.05, a.alpha);
+            QVERIFY(words.find("10 %") != std::string::npos &&
+                    words.find("5 %") != std::string::npos);
+            QVERIFY(words.find(fixedNumber(left.estimate, decimalsFor(of.se), true)) !=
+                    std::string::npos);
+            QVERIFY(strengthReading(of, {0.9, 0.9}, a.alpha).find("the sign turns") !=
+                    std::string::npos);
+        }
+        Answer none = answer(table(), explain("y", {"d"}));
+        QVERIFY(leftOutToDraw(none) == nullptr);
     }
 
     void unitsAndSignsChangeNothing() {

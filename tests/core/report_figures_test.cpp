@@ -5,6 +5,7 @@
 #include "core/report/named_figures.h"
 #include "core/report/press/press.h"
 #include "core/report/sweep_picture.h"
+#include "core/study/sources.h"
 #include "core/study/sweep.h"
 #include "tests/core/hard_study.h"
 
@@ -86,7 +87,11 @@ Question named(Question q) {
 
 Made linear() {
     const Hard small(4, 1);
-    return {small.table, named(explain("y", {"x0", "x1", "x2", "x3"}))};
+    Question q = named(explain("y", {"x0", "x1", "x2", "x3"}));
+    q.leftOut = LeftOutRequest{};
+    q.leftOut->of = "x0";
+    q.leftOut->benchmarks = {Term::expression("x1")};
+    return {small.table, q};
 }
 
 }  // namespace
@@ -126,6 +131,78 @@ class ReportFiguresTest : public QObject {
         for (const NamedFigure& figure : allNamedFigures()) {
             QVERIFY2(made.contains(figure.shows) || figure.shows == std::string("event"),
                      figure.shows);
+        }
+    }
+
+    void everyItemStandsInTheDemosReport() {
+        const std::string folder = RAPPORTO_SOURCE_DIR "/demo";
+        auto study = readStudyFile(folder + "/calvessa.rapporto");
+        QVERIFY(study);
+        const auto sources = readSources(*study, folder, false, Job());
+        QVERIFY(sources);
+        const Frame frame = makeFrame(*study, *sources);
+        Question& lead = study->questions[1];
+        lead.predict = {{{{"member", 1.0}}, "a member"}};
+        lead.hypotheses = {"member = 0"};
+        lead.effects = {{"member"}};
+        lead.leftOut = LeftOutRequest{};
+        lead.leftOut->of = "member";
+        study->trail = {{"2026-11-30T10:00:00", "looked at it"}};
+        std::vector<Answer> answers;
+        answers.reserve(study->questions.size());
+        AnswersById byId;
+        for (const Question& q : study->questions) {
+            answers.push_back(answerQuestion(*study, frame, q, Job()));
+            byId[q.id] = &answers.back();
+        }
+        study->report.clear();
+        for (const ReportItemKind& kind : allReportItems()) {
+            // The square of hives stands in the third question: there is something to turn.
+            const bool turning = std::string(kind.id) == "turning-points";
+            ReportItem item(kind.id, {turning ? study->questions[2].id : lead.id});
+            item.text = "Members earn {effect of member in " + lead.id + "} more.";
+            if (std::string(kind.id) == "correlations" || std::string(kind.id) == "picture") {
+                item.variables = {"age", "hives"};
+            }
+            study->report.push_back(item);
+        }
+        const std::size_t figures = study->report.size();
+        for (const auto& [shows, words] : figuresOf(byId.at(lead.id)[0])) {
+            ReportItem figure("figure", {lead.id});
+            figure.shows = shows;
+            study->report.push_back(figure);
+        }
+        QVERIFY(study->report.size() > figures + 40);
+        const ReportPages pages = reportPages(*study, byId, &frame);
+        std::set<int> told;
+        for (const ReportBlock& block : pages.blocks) {
+            told.insert(block.item);
+        }
+        for (std::size_t i = 0; i < study->report.size(); ++i) {
+            QVERIFY2(told.contains(static_cast<int>(i)),
+                     (study->report[i].item + " " + study->report[i].shows).c_str());
+        }
+        // Each figure is one, but for those that say why they are not there.
+        std::size_t drawn = 0;
+        for (const ReportBlock& block : pages.blocks) {
+            drawn +=
+                block.item >= static_cast<int>(figures) && block.kind == ReportBlock::Kind::Figure
+                    ? 1U
+                    : 0U;
+        }
+        std::string missing;
+        for (const ReportBlock& block : pages.blocks) {
+            missing += block.item >= static_cast<int>(figures) &&
+                               block.kind == ReportBlock::Kind::Note && block.part.empty()
+                           ? block.text + "\n"
+                           : "";
+        }
+        QVERIFY2(drawn == study->report.size() - figures, missing.c_str());
+        const auto press = Press::make(pages);
+        QVERIFY(press);
+        for (const Press::Place& place : (*press)->places()) {
+            const Press::Sheet sheet = (*press)->sheet(place.page);
+            QVERIFY(place.x >= 0.0 && place.x + place.width <= sheet.width);
         }
     }
 

@@ -293,24 +293,8 @@ void ChecksStage::showSelected() {
 }
 
 void ChecksStage::showOverview() {
-    // The key pictures of what is left: echo along time or else curvature, spread, influence,
-    // normality.
-    std::vector<const CheckResult*> shown;
-    for (const auto& choices :
-         {std::vector<const char*>{"ljung-box", "component-residual", "reset"},
-          {"breusch-pagan", "white"},
-          {"cooks-distance", "leverage"},
-          {"shapiro-wilk", "jarque-bera"}}) {
-        const CheckResult* found = nullptr;
-        for (const char* id : choices) {
-            for (std::size_t c = 0; answer_ && c < answer_->checks.size() && found == nullptr;
-                 ++c) {
-                const CheckResult& r = answer_->checks[c];
-                found = r.id == id && r.verdict != Verdict::NotApplicable ? &r : nullptr;
-            }
-        }
-        shown.push_back(found);
-    }
+    static const std::vector<CheckResult> kNone;
+    const std::vector<const CheckResult*> shown = keyPictures(answer_ ? answer_->checks : kNone);
     const auto frame = session_.frame();
     if (left_.of != answer_) {
         left_ = {answer_, {}};
@@ -614,6 +598,11 @@ QString ChecksStage::stoppedWords() {
 std::vector<ReportItem> ChecksStage::forReport() const {
     const CheckResult* check = selected();
     const Question* q = session_.question();
+    if (q != nullptr && overview_->isVisible()) {
+        ReportItem figure("figure", {q->id});
+        figure.shows = shownPage_ == 0 ? "residuals" : "residuals-further";
+        return {figure};
+    }
     if (q == nullptr || check == nullptr || check->verdict == Verdict::NotApplicable) {
         return q == nullptr ? std::vector<ReportItem>()
                             : std::vector<ReportItem>{{"checks", {q->id}}};

@@ -35,6 +35,7 @@ constexpr int kTerms = 6;
 constexpr int kFirstStage = 7;
 constexpr int kEvent = 8;
 constexpr int kProcess = 9;
+constexpr int kLeftOut = 10;
 
 QPushButton* tabButton(const QString& name, QWidget* parent) {
     auto* button = new QPushButton(name, parent);
@@ -72,6 +73,7 @@ ModelStage::ModelStage(Session& session, QWidget* parent)
       hypotheses_(new HypothesesPage(session, this)),
       terms_(new TermsPage(session, this)),
       firstStage_(new FirstStagePage(this)),
+      leftOut_(new LeftOutPage(this)),
       event_(new EventPage(this)),
       process_(new PlotView(this)),
       strip_(new QLabel(this)),
@@ -90,7 +92,7 @@ ModelStage::ModelStage(Session& session, QWidget* parent)
     int id = 0;
     for (const QString& name : {tr("Effects"), tr("Equation"), tr("Variance split"), tr("Shape"),
                                 tr("Predict"), tr("Hypotheses"), tr("Terms"), tr("First stage"),
-                                tr("Before and after"), tr("Along quantiles")}) {
+                                tr("Before and after"), tr("Along quantiles"), tr("Left out")}) {
         auto* button = tabButton(name, this);
         tabs_->addButton(button, id++);
         top->addWidget(button);
@@ -118,7 +120,7 @@ ModelStage::ModelStage(Session& session, QWidget* parent)
     tabs_->button(0)->setChecked(true);
     scales_->button(0)->setChecked(true);
     // What not every answer has takes no room before the first one.
-    for (const int page : {kFirstStage, kEvent, kProcess}) {
+    for (const int page : {kFirstStage, kEvent, kProcess, kLeftOut}) {
         tabs_->button(page)->setVisible(false);
     }
     for (const int scale : {3, 4}) {
@@ -140,6 +142,7 @@ ModelStage::ModelStage(Session& session, QWidget* parent)
     pages_->addWidget(event_);
     process_->setObjectName("processPicture");
     pages_->addWidget(process_);
+    pages_->addWidget(leftOut_);
     connect(terms_, &TermsPage::changed, this, &Stage::readingChanged);
     pages_->addWidget(message_);
     for (const KindPagesMaker& maker : kindPages()) {
@@ -263,11 +266,14 @@ void ModelStage::refresh() {
                         answer->fit->dynamic);
     tabs_->button(kEvent)->setVisible(event);
     tabs_->button(kProcess)->setVisible(process);
+    const bool leftOut = has && leftOutToDraw(*answer) != nullptr;
+    tabs_->button(kLeftOut)->setVisible(leftOut);
     tabs_->button(kTerms)->setVisible(!instrumented && !event && !other);
     tabs_->button(kSplit)->setVisible(split || !has);
     const bool gone = (tabs_->checkedId() == kFirstStage && !instrumented) ||
                       (tabs_->checkedId() == kEvent && !event) ||
                       (tabs_->checkedId() == kProcess && !process) ||
+                      (tabs_->checkedId() == kLeftOut && !leftOut) ||
                       (tabs_->checkedId() == kTerms && (instrumented || event || other)) ||
                       (tabs_->checkedId() == kSplit && has && !split);
     if (gone) {
@@ -343,6 +349,8 @@ void ModelStage::refresh() {
     } else if (tabs_->checkedId() == kProcess) {
         process_->showExhibit(processExhibit(*answer, static_cast<std::size_t>(selected_)));
         process_->setStale(!session_.isFresh());
+    } else if (tabs_->checkedId() == kLeftOut) {
+        leftOut_->showAnswer(answer, session_.isFresh());
     }
     showStrip(*answer);
     emit readingChanged();
@@ -633,6 +641,9 @@ std::vector<ReportItem> ModelStage::forReport() const {
         figure.shows = "quantiles";
         figure.variables = {answer->fit->coefficients[static_cast<std::size_t>(selected_)].term};
         return {figure};
+    }
+    if (page == leftOut_ && leftOutToDraw(*answer) != nullptr) {
+        return {leftOut_->forReport()};
     }
     if (page == event_ && answer->fit && answer->fit->event) {
         ReportItem figure("figure", {q->id});

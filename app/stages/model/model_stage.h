@@ -8,6 +8,7 @@
 #include "app/stages/model/first_stage_page.h"
 #include "app/stages/model/hypotheses_page.h"
 #include "app/stages/model/kind_pages.h"
+#include "app/stages/model/left_out_page.h"
 #include "app/stages/model/predict_page.h"
 #include "app/stages/model/terms_page.h"
 
@@ -74,6 +75,7 @@ class ModelStage : public Stage {
     HypothesesPage* hypotheses_;
     TermsPage* terms_;
     FirstStagePage* firstStage_;
+    LeftOutPage* leftOut_;
     EventPage* event_;
     PlotView* process_;
     QWidget* scalesBox_ = nullptr;

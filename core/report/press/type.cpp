@@ -242,6 +242,7 @@ void paintDrawing(cairo_t* cr, const Type& type, const Drawing& drawing) {
                 break;
             }
             case Drawing::Shape::Kind::Circle:
+                cairo_new_path(cr);  // Else a line leads to it from the end of the last words.
                 cairo_arc(cr, shape.points.front().x, shape.points.front().y, shape.size, 0.0,
                           2.0 * std::numbers::pi);
                 inkPath(cr, shape.pen);
