@@ -80,6 +80,11 @@ std::string seriesProblem(const CheckInput& in) {
         return "The moments of the series are no whole steps, so nobody knows which rows are "
                "neighbours.";
     }
+    std::vector<std::int64_t> moments = in.design.moments;
+    std::sort(moments.begin(), moments.end());
+    if (std::adjacent_find(moments.begin(), moments.end()) != moments.end()) {
+        return "Several rows stand at one moment: a series has one.";
+    }
     return {};
 }
 
@@ -134,8 +139,10 @@ Wandering lookAt(const CheckInput& in) {
     out.rule = ruleOf(in.options);
     const auto follow = [&](const std::string& name, const VectorXd& column) {
         Followed one{name, runsOf(valuesOf(column), raw.moments), {}};
-        if (auto found = unitRootTest(one.runs, out.with, out.rule)) {
-            one.root = *found;
+        auto found = in.job.stopped() ? std::nullopt
+                                      : std::optional(unitRootTest(one.runs, out.with, out.rule));
+        if (found && *found) {
+            one.root = **found;
         }
         out.series.push_back(std::move(one));
     };
@@ -541,6 +548,13 @@ CheckResult checkPanelUnitRoot(const CheckInput& in) {
         (wanders ? " Levels that wander seem related when they are not: changes within units, or "
                    "the outcome’s own past, say more."
                  : " Units are taken as unrelated: what they share at a moment makes p too small.");
+    constexpr double kShort = 60.0;  // Moments a unit, on average; see docs/methods.md.
+    const double moments = static_cast<double>(raw.units.size()) / static_cast<double>(of.size());
+    if (!wanders && !in.options.lags && moments < kShort) {
+        result.reading +=
+            " Lags were chosen unit by unit, which makes p too small in series as "
+            "short as these: ask with a number of lags to be sure.";
+    }
     Exhibit& e = result.exhibit;
     e.title = wanders ? "Units do not come back" : "Some units come back";
     e.xTitle = "t of a unit, in order";

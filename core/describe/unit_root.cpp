@@ -145,8 +145,14 @@ Result<UnitRootTest> unitRootTest(const SeriesRuns& runs, Deterministic with, co
     const int fixed = deterministicColumns(own);
     // Two degrees of freedom at least, whatever is asked.
     const auto fits = [&](int lags) { return rowsWith(runs, lags) >= fixed + 1 + lags + 2; };
+    // Of a long series the search is kept to what a moment allows: 28 lags of 100,000 values, 8 of
+    // a million.
+    constexpr double kMostWork = 1e8;
+    const auto costs = [&](int lags) {
+        return static_cast<double>(n) * std::pow(static_cast<double>(fixed + 1 + lags), 2.0);
+    };
     int lags = rule.by == LagRule::By::Fixed ? rule.lags : mostUnitRootLags(n);
-    while (rule.by != LagRule::By::Fixed && lags > 0 && !fits(lags)) {
+    while (rule.by != LagRule::By::Fixed && lags > 0 && (!fits(lags) || costs(lags) > kMostWork)) {
         --lags;
     }
     if (!fits(lags)) {

@@ -40,7 +40,8 @@ struct UnitRootTest {
 /// Whether a series wanders: null hypothesis, it has a unit root.
 ///
 /// By a criterion lags from 0 to ⌊12(n/100)^¼⌋ are compared on the rows that the longest has, n the
-/// number of values; the test itself takes all rows that it can.
+/// number of values (fewer where n·(columns)² passes 10⁸); the test itself takes all rows that it
+/// can.
 /// Source: Dickey & Fuller (1979), JASA 74; Said & Dickey (1984), Biometrika 71 (lags).
 ///
 /// @param columns  over one: the series is what the first of so many trending columns leaves of

@@ -82,6 +82,24 @@ double carriedOver(const VectorXd& e, const std::vector<Index>& before) {
     return squares > 0.0 ? products / squares : 0.0;
 }
 
+/// The newest share, or, once a hundred were plain steps, every third time where a geometric row
+/// through the last three ends (Aitken 1926); the path begins anew there.
+double foretold(std::vector<double>& path) {
+    constexpr std::size_t kPlain = 100;
+    const std::size_t n = path.size();
+    if (n < kPlain + 3 || (n - kPlain) % 3 != 0) {
+        return path.back();
+    }
+    const double first = path[n - 3];
+    const double step = path[n - 2] - first;
+    const double bend = path[n - 1] - 2.0 * path[n - 2] + first;
+    const double end = first - step * step / bend;
+    // Not farther than a slow creep would lead: no leap to another rest.
+    const bool near = std::isfinite(end) && std::abs(end) < 1.0 &&
+                      std::abs(end - path.back()) < 1000.0 * std::abs(step);
+    return near ? end : path.back();
+}
+
 /// 1 − Σe²/Σ(what the constant alone leaves)², both of the rows less their past.
 std::optional<double> shareExplained(const Design& made, bool hasConstant, double rss) {
     double whole = made.y.squaredNorm();
@@ -96,6 +114,11 @@ std::optional<double> shareExplained(const Design& made, bool hasConstant, doubl
 
 Result<Fit> fitFeasibleAr(const Design& design, const EstimatorSettings& settings,
                           const ErrorSpec& errors, double alpha, const Job& job) {
+    if (errors.kind == "bootstrap") {
+        return refused("draws take rows out of their order in time",
+                       "Use classical or robust errors, or ask by least squares with errors that "
+                       "allow for autocorrelation.");
+    }
     if (design.weights.size() > 0) {
         return refused("it is not built for weights", "Take the weights out.");
     }
@@ -122,6 +145,8 @@ Result<Fit> fitFeasibleAr(const Design& design, const EstimatorSettings& setting
     }
     auto solution = solveLinear({design.X, design.y, {}, design.hasConstant}, false, job);
     Quasi quasi;
+    // The last shares, newest last: what they turn to is foretold where they creep.
+    std::vector<double> path;
     bool stands = false;
     while (solution && !stands && echo.rounds < kMostRounds) {
         const VectorXd e = design.y - design.X(Eigen::all, solution->kept) * solution->coefficients;
@@ -132,7 +157,8 @@ Result<Fit> fitFeasibleAr(const Design& design, const EstimatorSettings& setting
                           "method", "Ask in changes: change(…) of the outcome and of the terms.");
         }
         stands = echo.rounds > 0 && std::abs(next - echo.rho) < kStill;
-        echo.rho = next;
+        path.push_back(next);
+        echo.rho = stands ? next : foretold(path);
         ++echo.rounds;
         quasi = lessItsPast(design, *before, rows, echo.rho);
         // The constant became 1 − ρ: a column like others.

@@ -294,6 +294,9 @@ const std::array kReferences = {
               "Specification and testing of some modified count data models", kJoE},
     Reference{"Mundlak 1978", "Mundlak, Y.", 1978,
               "On the pooling of time series and cross section data", kEconometrica},
+    Reference{"Bårdsen 1989", "Bårdsen, G.", 1989,
+              "Estimation of long run coefficients in error correction models",
+              "Oxford Bulletin of Economics and Statistics"},
     Reference{"Cochrane & Orcutt 1949", "Cochrane, D. & Orcutt, G. H.", 1949,
               "Application of least squares regression to relationships containing auto-correlated "
               "error terms",

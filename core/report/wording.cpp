@@ -4,6 +4,7 @@
 #include "core/describe/summary.h"
 #include "core/model/event_study.h"
 #include "core/model/likelihood.h"
+#include "core/model/long_run.h"
 #include "core/model/model_tests.h"
 #include "core/model/outcome_models.h"
 #include "core/model/quantile.h"
@@ -229,6 +230,18 @@ std::string placeReading(const Answer& answer, const Coefficient& c) {
 
 namespace {
 
+/// What a step that stays comes to in the end.
+std::string longRunText(const Answer& answer, const LongRunEffect& far) {
+    const int decimals = decimalsFor(far.se);
+    return "Carried on by the outcome’s own past, a step of " + far.of + " that stays comes to **" +
+           fixedNumber(far.estimate, decimals, true) + "** (" + percentLevel(answer.alpha) + ": " +
+           fixedNumber(far.low, decimals, true) + " to " + fixedNumber(far.high, decimals, true) +
+           ") in the long run." +
+           (far.loose ? " So little is lost from one moment to the next that this interval cannot "
+                        "be trusted."
+                      : "");
+}
+
 /// How small an effect this design would still have found.
 std::string seenText(const Answer& answer, const Coefficient& c) {
     const auto seen = smallestSeen(c, answer.alpha);
@@ -326,6 +339,11 @@ std::vector<std::string> effectReading(const Answer& answer, std::size_t coeffic
         }
     } else {
         out.emplace_back("The fit is perfect, so there is no standard error and no p.");
+    }
+    for (const LongRunEffect& far : longRunEffects(design, *answer.fit, answer.alpha)) {
+        if (far.of == withoutLag(c.term)) {
+            out.push_back(longRunText(answer, far));
+        }
     }
     if (answer.question.leftOut &&
         (!answer.leftOut || !*answer.leftOut || (*answer.leftOut)->of == c.term)) {
@@ -1003,6 +1021,9 @@ std::string explainMethods(const Answer& answer) {
                 answer.fit->errorNote + ")";
     } else {
         text += classicalReading(answer);
+    }
+    if (!longRunEffects(*answer.design, *answer.fit, answer.alpha).empty()) {
+        text += "; what a step that stays comes to has errors by the delta method (Bårdsen 1989)";
     }
     text += ". Intervals hold " + percentLevel(answer.alpha) +
             (answer.fit->resampling ? " by the draws."

@@ -223,7 +223,7 @@ bool isRedone(const Question& question, const ErrorSpec& errors, const Design& d
                        question.method == "first-difference" || question.method == "random";
     // These take no weights, so not those of a draw either: the estimator says so itself.
     const bool unweighted =
-        question.method.ends_with("-gmm") ||
+        question.method.ends_with("-gmm") || question.method == "feasible-ar" ||
         (question.method == "event-study" && question.settings.weighting == "group-time");
     if (unweighted) {
         return false;

@@ -6,6 +6,7 @@
 #include "core/model/feasible_ar.h"
 #include "core/model/instruments.h"
 #include "core/model/likelihood.h"
+#include "core/model/long_run.h"
 #include "core/model/panel.h"
 #include "core/model/quantile.h"
 #include "core/model/robust.h"
@@ -181,6 +182,21 @@ void putInstruments(Json& one, const InstrumentedFit& fit, double alpha) {
         idle.push_back(Json{{"term", d.name}, {"reason", d.reason}});
     }
     one["idle_instruments"] = idle;
+}
+
+Json longRunJson(const std::vector<LongRunEffect>& all) {
+    Json list = Json::array();
+    for (const LongRunEffect& far : all) {
+        list.push_back(Json{{"of", far.of},
+                            {"estimate", number(far.estimate)},
+                            {"se", number(far.se)},
+                            {"statistic", number(far.statistic)},
+                            {"df", number(far.df)},
+                            {"p", number(far.p)},
+                            {"low", number(far.low)},
+                            {"high", number(far.high)}});
+    }
+    return list;
 }
 
 void putPanel(Json& one, const PanelFit& panel) {
@@ -517,6 +533,9 @@ void explainResults(Json& one, const Answer& a) {
         one["fit"]["rho"] = number(a.fit->echo->rho);
         one["fit"]["rounds"] = a.fit->echo->rounds;
         one["fit"]["starts"] = a.fit->echo->starts;
+    }
+    if (const auto far = longRunEffects(*a.design, *a.fit, a.alpha); !far.empty()) {
+        one["long_run"] = longRunJson(far);
     }
     if (a.fit->panel) {
         putPanel(one, *a.fit->panel);
