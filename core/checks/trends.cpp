@@ -1,12 +1,10 @@
-// Do they only trend together? Series that wander, levels that are kept, trends that are shared.
+// Do they only trend together? Levels that are kept, trends that are shared, ways out.
 #include "core/base/format.h"
-#include "core/checks/common.h"
-#include "core/describe/unit_root.h"
+#include "core/checks/wandering.h"
 #include "core/expression/expression.h"
 
 #include <algorithm>
 #include <cmath>
-#include <map>
 #include <numeric>
 #include <set>
 
@@ -16,180 +14,10 @@ namespace {
 using Eigen::Index;
 using Eigen::VectorXd;
 
-/// One series of the question: its outcome, or a quantity among its terms.
-struct Followed {
-    std::string name;
-    SeriesRuns runs;
-    std::optional<UnitRootTest> root;
-
-    [[nodiscard]] bool wanders(double alpha) const { return root && root->p && *root->p >= alpha; }
-
-    [[nodiscard]] bool comesBack(double alpha) const { return root && root->p && *root->p < alpha; }
-};
-
-struct Wandering {
-    std::vector<Followed> series;  ///< The outcome first.
-    bool trendHeld = false;        ///< A straight line stands among the terms.
-    bool pastHeld = false;         ///< The outcome’s own past stands among the terms.
-    Deterministic with = Deterministic::Constant;
-    LagRule rule;
-
-    /// The terms that wander, by name.
-    [[nodiscard]] std::vector<std::string> wanderers(double alpha) const {
-        std::vector<std::string> out;
-        for (std::size_t k = 1; k < series.size(); ++k) {
-            if (series[k].wanders(alpha)) {
-                out.push_back(series[k].name);
-            }
-        }
-        return out;
-    }
-};
-
-Deterministic withOf(const CheckRequest& options) {
-    return options.with == "none"    ? Deterministic::None
-           : options.with == "trend" ? Deterministic::Trend
-                                     : Deterministic::Constant;
-}
-
-LagRule ruleOf(const CheckRequest& options) {
-    LagRule rule;
-    rule.by = options.lags              ? LagRule::By::Fixed
-              : options.lagsBy == "bic" ? LagRule::By::Bic
-                                        : LagRule::By::Aic;
-    rule.lags = options.lags.value_or(0);
-    return rule;
-}
-
 std::string withWords(Deterministic with) {
     return with == Deterministic::None    ? "about zero"
            : with == Deterministic::Trend ? "about a trend"
                                           : "about a level";
-}
-
-/// Why no series can be followed here, or empty.
-std::string seriesProblem(const CheckInput& in) {
-    if (in.design.layout == Layout::Kind::CrossSection) {
-        return "Rows of a cross-section have no order. Say in Data that a row is a moment if it is "
-               "one.";
-    }
-    if (in.design.layout == Layout::Kind::Panel) {
-        return "Rows of a panel are many short series: ‘units that wander’ asks them together.";
-    }
-    if (in.design.moments.empty()) {
-        return "The moments of the series are no whole steps, so nobody knows which rows are "
-               "neighbours.";
-    }
-    std::vector<std::int64_t> moments = in.design.moments;
-    std::sort(moments.begin(), moments.end());
-    if (std::adjacent_find(moments.begin(), moments.end()) != moments.end()) {
-        return "Several rows stand at one moment: a series has one.";
-    }
-    return {};
-}
-
-std::vector<double> valuesOf(const VectorXd& column) { return {column.begin(), column.end()}; }
-
-/// A column that takes two values alone is a switch, not a quantity.
-bool isSwitch(const VectorXd& column) {
-    const double low = column.minCoeff();
-    const double high = column.maxCoeff();
-    return std::all_of(column.begin(), column.end(),
-                       [&](double v) { return v == low || v == high; });
-}
-
-/// All neighbours differ by one number.
-bool isStraight(const SeriesRuns& runs) {
-    std::optional<double> step;
-    double largest = 0.0;
-    for (const auto& run : runs) {
-        for (std::size_t t = 1; t < run.size(); ++t) {
-            const double own = run[t] - run[t - 1];
-            step = step ? step : own;
-            largest = std::max({largest, std::abs(run[t]), std::abs(run[t - 1])});
-            if (std::abs(own - *step) > 1e-9 * std::max(std::abs(*step), 1e-6 * largest)) {
-                return false;
-            }
-        }
-    }
-    return step.has_value();
-}
-
-/// The columns of the question’s quantities, by term.
-std::vector<std::pair<const DesignTerm*, Index>> quantities(const Design& raw) {
-    std::vector<std::pair<const DesignTerm*, Index>> out;
-    for (const DesignTerm& term : raw.terms) {
-        if (term.columns.size() == 1 && !term.groups && !term.yesNo && !term.isProduct &&
-            !term.added && !isSwitch(raw.X.col(term.columns.front()))) {
-            out.emplace_back(&term, term.columns.front());
-        }
-    }
-    return out;
-}
-
-/// “lag(y)” of an outcome y, whatever the steps.
-bool isPastOf(const std::string& term, const std::string& outcome) {
-    return term == "lag(" + outcome + ")" || term.starts_with("lag(" + outcome + ",");
-}
-
-Wandering lookAt(const CheckInput& in) {
-    const Design& raw = rawOf(in);
-    Wandering out;
-    out.with = withOf(in.options);
-    out.rule = ruleOf(in.options);
-    const auto follow = [&](const std::string& name, const VectorXd& column) {
-        Followed one{name, runsOf(valuesOf(column), raw.moments), {}};
-        auto found = in.job.stopped() ? std::nullopt
-                                      : std::optional(unitRootTest(one.runs, out.with, out.rule));
-        if (found && *found) {
-            one.root = **found;
-        }
-        out.series.push_back(std::move(one));
-    };
-    follow(raw.outcome, raw.y);
-    for (const auto& [term, column] : quantities(raw)) {
-        if (isStraight(runsOf(valuesOf(raw.X.col(column)), raw.moments))) {
-            out.trendHeld = true;
-        } else {
-            out.pastHeld = out.pastHeld || isPastOf(term->name, raw.outcome);
-            follow(term->name, raw.X.col(column));
-        }
-    }
-    return out;
-}
-
-/// What the estimates leave of the rows as they are: a fit that takes the past out leaves less.
-VectorXd leftOver(const CheckInput& in) {
-    const Design& raw = rawOf(in);
-    VectorXd e = raw.y;
-    for (const Coefficient& c : in.fit.coefficients) {
-        e -= c.estimate * raw.X.col(c.column);
-    }
-    return e;
-}
-
-/// What the question leaves, asked for a unit root by the law of so many trending columns; nothing
-/// where there is no such law, or too few rows.
-std::optional<UnitRootTest> residualRoot(const CheckInput& in, const Wandering& seen) {
-    const int columns = 1 + static_cast<int>(seen.wanderers(in.alpha).size());
-    if (columns < 2 || columns > kMostTrending || seen.pastHeld) {
-        return std::nullopt;
-    }
-    const Deterministic with = seen.trendHeld || seen.with == Deterministic::Trend
-                                   ? Deterministic::Trend
-                                   : Deterministic::Constant;
-    const auto found =
-        unitRootTest(runsOf(valuesOf(leftOver(in)), rawOf(in).moments), with, seen.rule, columns);
-    return found && found->p ? std::optional(*found) : std::nullopt;
-}
-
-/// The outcome and a term wander, and what the question leaves does not: the doubt is answered.
-bool isShared(const CheckInput& in, const Wandering& seen) {
-    if (!seen.series.front().wanders(in.alpha)) {
-        return false;
-    }
-    const auto left = residualRoot(in, seen);
-    return left && *left->p < in.alpha;
 }
 
 /// A line along time.
@@ -222,19 +50,31 @@ Exhibit alongTime(const CheckInput& in, const VectorXd& values, const std::strin
     return e;
 }
 
-/// Changes of a series, each at its own moment; the first has none.
+/// Changes of a series, each at its own moment; none at the first one and after a gap.
 Exhibit changesAlongTime(const CheckInput& in, const VectorXd& values, const std::string& what) {
-    Exhibit e = alongTime(in, values, "change of " + what);
-    for (std::size_t i = e.y.size(); i-- > 1;) {
-        e.y[i] -= e.y[i - 1];
+    const Exhibit levels = alongTime(in, values, "change of " + what);
+    std::vector<std::int64_t> moments = rawOf(in).moments;
+    std::sort(moments.begin(), moments.end());
+    Exhibit e = levels;
+    Exhibit::Line& line = e.lines.front();
+    for (auto* list : {&e.x, &e.y, &line.x, &line.y}) {
+        list->clear();
     }
-    e.y.erase(e.y.begin());
-    e.x.erase(e.x.begin());
-    e.rows.erase(e.rows.begin());
-    e.lines.front().y = e.y;
-    e.lines.front().x = e.x;
-    e.lines.front().rows.erase(e.lines.front().rows.begin());
+    e.rows.clear();
+    line.rows.clear();
+    for (std::size_t i = 1; i < levels.y.size(); ++i) {
+        if (moments[i] != moments[i - 1] + 1) {
+            continue;
+        }
+        e.x.push_back(levels.x[i]);
+        e.y.push_back(levels.y[i] - levels.y[i - 1]);
+        e.rows.push_back(levels.rows[i]);
+        line.rows.push_back(levels.lines.front().rows[i]);
+    }
+    line.x = e.x;
+    line.y = e.y;
     e.zeroLine = true;
+    e.subtitle = "n = " + countText(e.x.size());
     return e;
 }
 
@@ -243,7 +83,8 @@ std::string changeOf(const std::string& expression) { return "change(" + express
 
 std::string lagOf(const std::string& expression) { return "lag(" + expression + ")"; }
 
-/// The question in changes: a constant is then the drift.
+}  // namespace
+
 void offerChanges(const CheckInput& in, const std::set<std::string>& moving, CheckResult& result) {
     Question variant = variantBase(in, "in changes");
     variant.outcome = changeOf(in.question.outcome);
@@ -256,6 +97,8 @@ void offerChanges(const CheckInput& in, const std::set<std::string>& moving, Che
         {"Ask in changes", "what wanders is taken out; an effect is then what a change goes with",
          variant});
 }
+
+namespace {
 
 void offerTrend(const CheckInput& in, CheckResult& result) {
     Question variant = variantBase(in, "with a trend");
@@ -315,7 +158,7 @@ CheckResult checkUnitRoot(const CheckInput& in) {
     if (const std::string problem = seriesProblem(in); !problem.empty()) {
         return notApplicable(problem);
     }
-    const Wandering seen = lookAt(in);
+    const Wandering seen = lookAtSeries(in);
     const Followed& outcome = seen.series.front();
     if (!outcome.root || !outcome.root->p) {
         const auto why = unitRootTest(outcome.runs, seen.with, seen.rule);
@@ -373,7 +216,7 @@ CheckResult checkLevelStationary(const CheckInput& in) {
     if (const std::string problem = seriesProblem(in); !problem.empty()) {
         return notApplicable(problem);
     }
-    Wandering seen = lookAt(in);
+    Wandering seen = lookAtSeries(in);
     const Deterministic with =
         in.options.with == "trend" ? Deterministic::Trend : Deterministic::Constant;
     const auto outcome = levelTest(seen.series.front().runs, with, in.options.lags);
@@ -431,7 +274,7 @@ CheckResult checkSharedTrend(const CheckInput& in) {
     if (const std::string problem = seriesProblem(in); !problem.empty()) {
         return notApplicable(problem);
     }
-    const Wandering seen = lookAt(in);
+    const Wandering seen = lookAtSeries(in);
     const Followed& outcome = seen.series.front();
     if (!outcome.root || !outcome.root->p) {
         return notApplicable("The series is too short to tell whether it wanders.");
@@ -496,89 +339,6 @@ CheckResult checkSharedTrend(const CheckInput& in) {
     e.subtitle += " · the band is two standard deviations";
     e.title = result.verdict == Verdict::Fine ? "What is left comes back"
                                               : "What is left may wander, too";
-    return result;
-}
-
-CheckResult checkPanelUnitRoot(const CheckInput& in) {
-    const Design& raw = rawOf(in);
-    if (in.design.layout != Layout::Kind::Panel || raw.units.empty()) {
-        return notApplicable("No row is a unit at a moment. Of one series ‘a unit root’ asks.");
-    }
-    std::map<std::int32_t, std::pair<std::vector<double>, std::vector<std::int64_t>>> of;
-    for (std::size_t i = 0; i < raw.units.size(); ++i) {
-        auto& [values, moments] = of[raw.units[i]];
-        values.push_back(raw.y(static_cast<Index>(i)));
-        moments.push_back(raw.unitMoments[i]);
-    }
-    std::vector<SeriesRuns> units;
-    units.reserve(of.size());
-    for (const auto& [unit, series] : of) {
-        units.push_back(runsOf(series.first, series.second));
-    }
-    const Deterministic with = withOf(in.options);
-    const auto found = panelUnitRootTest(units, with, ruleOf(in.options));
-    if (!found) {
-        return notApplicable(capitalised(found.error().what) +
-                             ": some fifteen neighbouring "
-                             "moments a unit are needed.");
-    }
-    CheckResult result;
-    result.statistic = found->w;
-    result.statisticName = "Im–Pesaran–Shin W";
-    result.distribution = "normal";
-    result.p = found->p;
-    result.details = {{"mean t", found->meanT},
-                      {"fisher", found->fisher},
-                      {"fisher df", 2.0 * static_cast<double>(found->units)},
-                      {"fisher p", found->fisherP},
-                      {"units", static_cast<double>(found->units)},
-                      {"units without", static_cast<double>(found->without)}};
-    result.headline = pClause(found->p);
-    const bool wanders = found->p >= in.alpha;
-    result.verdict = wanders ? Verdict::Weigh : Verdict::Fine;
-    result.reading =
-        (wanders ? "In no unit does anything say that " + raw.outcome + " comes back "
-                 : raw.outcome + " comes back in some of the units at least ") +
-        "(mean t " + fixedNumber(found->meanT, 2) + " of " + plural(found->units, "unit", "units") +
-        ", W " + fixedNumber(found->w, 2) + ", " + pClause(found->p) + "; by the units’ own p " +
-        pClause(found->fisherP) + ")." +
-        (found->without > 0
-             ? " " + plural(found->without, "unit is", "units are") + " too short to be asked."
-             : "") +
-        (wanders ? " Levels that wander seem related when they are not: changes within units, or "
-                   "the outcome’s own past, say more."
-                 : " Units are taken as unrelated: what they share at a moment makes p too small.");
-    constexpr double kShort = 60.0;  // Moments a unit, on average; see docs/methods.md.
-    const double moments = static_cast<double>(raw.units.size()) / static_cast<double>(of.size());
-    if (!wanders && !in.options.lags && moments < kShort) {
-        result.reading +=
-            " Lags were chosen unit by unit, which makes p too small in series as "
-            "short as these: ask with a number of lags to be sure.";
-    }
-    Exhibit& e = result.exhibit;
-    e.title = wanders ? "Units do not come back" : "Some units come back";
-    e.xTitle = "t of a unit, in order";
-    e.yTitle = "Dickey–Fuller t";
-    std::vector<double> sorted = found->ts;
-    std::sort(sorted.begin(), sorted.end());
-    for (std::size_t k = 0; k < sorted.size(); ++k) {
-        e.x.push_back(static_cast<double>(k + 1));
-        e.y.push_back(sorted[k]);
-    }
-    e.lines.push_back({.name = "mean",
-                       .x = {1.0, static_cast<double>(sorted.size())},
-                       .y = {found->meanT, found->meanT},
-                       .dashed = true});
-    e.subtitle = "a point a unit · n = " + countText(sorted.size());
-    if (wanders) {
-        std::set<std::string> moving;
-        for (const auto& [term, column] : quantities(raw)) {
-            if (!isPastOf(term->name, raw.outcome)) {
-                moving.insert(term->name);
-            }
-        }
-        offerChanges(in, moving, result);
-    }
     return result;
 }
 

@@ -514,6 +514,29 @@ class TrendsTest : public QObject {
         QVERIFY(drawn.refusal && drawn.refusal->text().find("order in time") != std::string::npos);
     }
 
+    void picturesFollowTheSeries() {
+        Question q = explain("walk", {"other"});
+        q.checks = {request("unit-root"), request("level-stationary"), request("shared-trend")};
+        q.allChecks = false;
+        const auto walk = valuesOf("walk");
+        const Answer a =
+            answer(seriesTable({{"walk", walk}, {"other", valuesOf("other")}}), q, monthly());
+        const Exhibit& levels = check(a, "unit-root").exhibit;
+        QCOMPARE(levels.y, walk);
+        QCOMPARE(levels.lines.front().y, walk);
+        const Exhibit& changes = check(a, "level-stationary").exhibit;
+        QCOMPARE(changes.y.size(), walk.size() - 1);
+        for (std::size_t i = 1; i < walk.size(); ++i) {
+            QCOMPARE(changes.y[i - 1], walk[i] - walk[i - 1]);
+            QCOMPARE(changes.rows[i - 1], i);
+        }
+        const Exhibit& left = check(a, "shared-trend").exhibit;
+        QCOMPARE(left.bands.size(), std::size_t{1});
+        for (std::size_t i = 0; i < walk.size(); ++i) {
+            QVERIFY(near(left.y[i], a.fit->residuals(static_cast<Eigen::Index>(i)), 1e-9));
+        }
+    }
+
     void rowsOfOneMomentAreNoSeries() {
         Table table = echoTable();
         std::vector<double> t = counting(40);
