@@ -328,11 +328,11 @@ Result<MadeFigure> makeSweep(const ItemInput& in, const Answer& answer) {
 std::span<const NamedFigure> allNamedFigures() {
     static const std::array kFigures = {
         NamedFigure{"shape", "shape of an effect", &hasShape, &makeShape},
-        NamedFigure{"shapes", "other shapes", &hasShapes, &makeShapes},
+        NamedFigure{"shapes", "other shapes", &hasShapes, &makeShapes, true},
         NamedFigure{"alone", "an effect with all else taken out", &hasAlone, &makeAlone},
         NamedFigure{"residuals", "what is left, together", &hasResiduals, &makeResiduals},
         NamedFigure{"residuals-further", "what is left, from every side", &hasFurtherResiduals,
-                    &makeFurtherResiduals},
+                    &makeFurtherResiduals, true},
         NamedFigure{"quantiles", "along quantiles",
                     [](const Answer& a) { return a.fit && a.fit->quantile != nullptr; },
                     &makeQuantiles},
@@ -344,14 +344,25 @@ std::span<const NamedFigure> allNamedFigures() {
         NamedFigure{"reduced-form", "the outcome on the instruments",
                     [](const Answer& a) { return a.fit && a.fit->instrumented != nullptr; },
                     &makeReducedForm},
-        NamedFigure{"sweep", "an effect over its specifications", &hasSweep, &makeSweep},
+        NamedFigure{"sweep", "an effect over its specifications", &hasSweep, &makeSweep, true},
         NamedFigure{"left-out", "what a cause left out would do", &hasLeftOut, &makeLeftOut},
-        NamedFigure{"subsets", "choices of terms", &hasChoices, &makeSubsets},
-        NamedFigure{"penalty", "terms by a penalty", &hasChoices, &makePenalty},
-        NamedFigure{"penalty-path", "coefficients along a penalty", &hasChoices, &makePenaltyPath},
-        NamedFigure{"controls", "controls that are needed", &hasChoices, &makeControls},
+        NamedFigure{"subsets", "choices of terms", &hasChoices, &makeSubsets, true},
+        NamedFigure{"penalty", "terms by a penalty", &hasChoices, &makePenalty, true},
+        NamedFigure{"penalty-path", "coefficients along a penalty", &hasChoices, &makePenaltyPath,
+                    true},
+        NamedFigure{"controls", "controls that are needed", &hasChoices, &makeControls, true},
     };
     return kFigures;
+}
+
+bool fitAnew(const std::vector<ReportItem>& items) {
+    return std::any_of(items.begin(), items.end(), [](const ReportItem& item) {
+        const auto all = allNamedFigures();
+        return item.item == "figure" &&
+               std::any_of(all.begin(), all.end(), [&](const NamedFigure& one) {
+                   return one.fitsAnew && item.shows == one.shows;
+               });
+    });
 }
 
 MadeFigure pageFigure(const Exhibit& exhibit, const std::string& caption) {

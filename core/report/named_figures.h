@@ -24,6 +24,8 @@ struct NamedFigure {
 
     /// @param in  whose item says of which variable, by which groups, over which choices.
     Result<MadeFigure> (*make)(const ItemInput& in, const Answer& answer);
+
+    bool fitsAnew = false;  ///< Models are fitted for it: seconds, not milliseconds.
 };
 
 [[nodiscard]] std::span<const NamedFigure> allNamedFigures();
@@ -33,6 +35,9 @@ struct NamedFigure {
 /// @return the figure; BadSetting where the answer has none of that name, saying which it has; else
 ///         what making it refuses.
 [[nodiscard]] Result<MadeFigure> namedFigure(const ItemInput& in, const Answer& answer);
+
+/// Making the items takes fits of their own: not in a window’s turn.
+[[nodiscard]] bool fitAnew(const std::vector<ReportItem>& items);
 
 /// What can be shown of an answer: the figures it has, then its checks; ids and words.
 [[nodiscard]] std::vector<std::pair<std::string, std::string>> figuresOf(const Answer& answer);

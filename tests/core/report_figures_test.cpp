@@ -241,6 +241,17 @@ class ReportFiguresTest : public QObject {
         QVERIFY(causes.figure("reduced-form"));
     }
 
+    void whatFitsAnewIsKnown() {
+        ReportItem figure("figure", {"q1"});
+        QVERIFY(!fitAnew({figure, ReportItem("table", {"q1"})}));
+        figure.shows = "breusch-pagan";
+        QVERIFY(!fitAnew({figure}));
+        figure.shows = "sweep";
+        QVERIFY(fitAnew({ReportItem("table", {"q1"}), figure}));
+        figure.item = "text";
+        QVERIFY(!fitAnew({figure}));
+    }
+
     void aCriterionIsTheOneAskedFor() {
         const Made plain = linear();
         ReportItem item("figure", {"q1"});

@@ -5,6 +5,7 @@
 #include "app/stages/report/page_view.h"
 #include "core/base/clock.h"
 #include "core/report/frozen.h"
+#include "core/report/named_figures.h"
 #include "core/report/report_items.h"
 #include "core/report/writers/writer.h"
 
@@ -263,9 +264,11 @@ void ReportStage::renew() {
     auto held = std::make_shared<std::vector<std::shared_ptr<const Answer>>>();
     const AnswersById byId = answersHeld(*held);
     const auto frame = session_.frame();
-    later_.ask([study = session_.study(), byId, held,
-                frame] { return Made{reportPages(study, byId, frame.get())}; },
-               frame == nullptr || frame->rows() <= kRowsAtOnce);
+    later_.ask(
+        [study = session_.study(), byId, held, frame] {
+            return Made{reportPages(study, byId, frame.get())};
+        },
+        (frame == nullptr || frame->rows() <= kRowsAtOnce) && !fitAnew(session_.study().report));
 }
 
 void ReportStage::take(const Made& made) {
