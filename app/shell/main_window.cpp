@@ -823,6 +823,9 @@ void MainWindow::settle() {
         QApplication::processEvents();
     }
     refresh();
+    // What that asked for beside the window's turn, as pages that hold fits of their own.
+    session_.waitForPool();
+    QThreadPool::globalInstance()->waitForDone();
     QApplication::processEvents();
 }
 
