@@ -119,6 +119,10 @@ Result<Fit> fitFeasibleAr(const Design& design, const EstimatorSettings& setting
                        "Use classical or robust errors, or ask by least squares with errors that "
                        "allow for autocorrelation.");
     }
+    if (errors.kind == "survey") {
+        return refused("a survey’s design says nothing of what carries over in time",
+                       "Use classical, robust or clustered errors.");
+    }
     if (design.weights.size() > 0) {
         return refused("it is not built for weights", "Take the weights out.");
     }

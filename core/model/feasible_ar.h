@@ -19,9 +19,9 @@ struct EchoFit {
 /// Source: Prais & Winsten (1954), Cowles Commission Discussion Paper 383 (first rows kept);
 /// Cochrane & Orcutt (1949), JASA 44 (dropped).
 ///
-/// @return the fit; BadSetting (no series and no panel, two rows at one moment, weights, effects
-///         held fixed), TooFewRows (no two neighbours, or fewer rows than columns), NotConverged (ρ
-///         goes to one, or does not stand still), Stopped.
+/// @return the fit; BadSetting (no series and no panel, two rows at one moment, weights, drawn or
+///         survey errors, effects held fixed), TooFewRows (no two neighbours, or fewer rows than
+///         columns), NotConverged (ρ goes to one, or does not stand still), Stopped.
 [[nodiscard]] Result<Fit> fitFeasibleAr(const Design& design, const EstimatorSettings& settings,
                                         const ErrorSpec& errors, double alpha, const Job& job);
 

@@ -512,6 +512,14 @@ class TrendsTest : public QObject {
         q.errors.kind = "bootstrap";
         const Answer drawn = answer(table->table, q, {Layout::Kind::Series, "", "year", ""});
         QVERIFY(drawn.refusal && drawn.refusal->text().find("order in time") != std::string::npos);
+        Study study;
+        study.survey.cluster = "rain_mm";
+        q.errors.kind = "survey";
+        study.questions = {q};
+        const Frame frame =
+            Frame::make(table->table, {}, {}, {}, {Layout::Kind::Series, "", "year", ""});
+        const Answer designed = answerQuestion(study, frame, q, Job());
+        QVERIFY(designed.refusal && designed.refusal->text().find("survey") != std::string::npos);
     }
 
     void picturesFollowTheSeries() {
