@@ -139,6 +139,14 @@ PlotView::Plane PlotView::planeOf(const QRectF& whole) const {
     return f;
 }
 
+QPointF PlotView::valueAt(QPointF pixel) const {
+    // The axes are straight: two places tell where a pixel is.
+    const QPointF zero = pixelOf(0.0, 0.0);
+    const QPointF one = pixelOf(1.0, 1.0);
+    return {(pixel.x() - zero.x()) / (one.x() - zero.x()),
+            (pixel.y() - zero.y()) / (one.y() - zero.y())};
+}
+
 QPointF PlotView::pixelOf(double x, double y) const {
     const Plane f = planeOf(rect());
     return {f.px(x), f.py(y)};

@@ -58,6 +58,9 @@ class PlotView : public QWidget {
     /// Where a data point lies in the widget; for tests and linking.
     [[nodiscard]] QPointF pixelOf(double x, double y) const;
 
+    /// The data point under a pixel.
+    [[nodiscard]] QPointF valueAt(QPointF pixel) const;
+
     [[nodiscard]] const Exhibit& exhibit() const { return *exhibit_; }
 
     [[nodiscard]] bool isEmpty() const { return empty_; }

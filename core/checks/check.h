@@ -107,6 +107,8 @@ inline constexpr unsigned kAlongTime = 32;   ///< Errors that expect an echo all
 inline constexpr unsigned kOfClusters = 64;  ///< Errors by the same clusters allow for it.
 /// The tests under its question share a null; it suits most cases and speaks at its own level.
 inline constexpr unsigned kSpeaks = 128;
+/// Where it fails the levels may only trend together: every effect is told with it in front.
+inline constexpr unsigned kTrendsAlone = 512;
 inline constexpr unsigned kRatio = 256;  ///< Its F sets two spreads against each other.
 }  // namespace traits
 

@@ -65,7 +65,7 @@ const std::vector<Check>& allChecks() {
               true,
               fits::kPlain,
               {"with", "lags"}},
-             traits::kNeedsTerms),
+             traits::kNeedsTerms | traits::kTrendsAlone),
         {"unit-root",
          trends,
          "a unit root",

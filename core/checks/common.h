@@ -100,6 +100,10 @@ void offerAutocorrelation(const CheckInput& in, CheckResult& result);
 void offerSquareOfCurved(const CheckInput& in, CheckResult& result);
 void offerDrawing(const CheckInput& in, CheckResult& result);
 void offerEchoTakenOut(const CheckInput& in, CheckResult& result);
+
+/// Ways out where errors carry over: errors that allow for it, the echo taken out, the outcome a
+/// moment before.
+void offerForEcho(const CheckInput& in, CheckResult& result);
 void offerLaggedOutcome(const CheckInput& in, CheckResult& result);
 void offerWithoutTerm(const CheckInput& in, const std::string& name, CheckResult& result);
 void offerProduct(const CheckInput& in, const DesignTerm& a, const DesignTerm& b,

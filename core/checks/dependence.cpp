@@ -61,8 +61,7 @@ CheckResult checkLjungBox(const CheckInput& in) {
     result.exhibit.title =
         result.verdict == Verdict::Fine ? "No echo in time" : "Residuals echo in time";
     if (result.verdict != Verdict::Fine) {
-        offerAutocorrelation(in, result);
-        offerLaggedOutcome(in, result);
+        offerForEcho(in, result);
     }
     return result;
 }
@@ -124,8 +123,7 @@ CheckResult checkRuns(const CheckInput& in) {
     }
     x.lines.push_back({"", x.x, x.y, false, true});
     if (result.verdict != Verdict::Fine) {
-        offerAutocorrelation(in, result);
-        offerLaggedOutcome(in, result);
+        offerForEcho(in, result);
     }
     return result;
 }

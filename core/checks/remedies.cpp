@@ -185,6 +185,12 @@ void offerLaggedOutcome(const CheckInput& in, CheckResult& result) {
          variant});
 }
 
+void offerForEcho(const CheckInput& in, CheckResult& result) {
+    offerAutocorrelation(in, result);
+    offerEchoTakenOut(in, result);
+    offerLaggedOutcome(in, result);
+}
+
 void offerWithoutTerm(const CheckInput& in, const std::string& name, CheckResult& result) {
     Question variant = variantBase(in, "without " + name);
     std::erase_if(variant.terms, [&](const Term& term) {

@@ -7,6 +7,7 @@
 #include "core/describe/smooth.h"
 #include "core/describe/summary.h"
 #include "core/model/event_study.h"
+#include "core/model/rows_left.h"
 #include "core/numerics/distributions.h"
 #include "core/numerics/random.h"
 
@@ -93,9 +94,9 @@ RowSheet rowSheet(const Design& design, const Fit& fit) {
         return {design.rows, design.y, fit.fitted, fit.residuals, none, none, none};
     }
     return {design.rows,
-            design.y,
-            fit.fitted,
-            fit.residuals,
+            outcomeOfRows(design, fit),
+            fittedOfRows(design, fit),
+            leftOfRows(design, fit),
             studentisedResiduals(design, fit),
             fit.leverage,
             cooksDistances(design, fit)};

@@ -187,9 +187,7 @@ CheckResult checkDurbinWatson(const CheckInput& in) {
                                ? "Neighbours in time are unrelated"
                                : "Neighbours in time resemble each other";
     if (result.verdict != Verdict::Fine) {
-        offerAutocorrelation(in, result);
-        offerEchoTakenOut(in, result);
-        offerLaggedOutcome(in, result);
+        offerForEcho(in, result);
     }
     return result;
 }
@@ -252,9 +250,7 @@ CheckResult checkBreuschGodfrey(const CheckInput& in) {
                                ? "The past says nothing about the residual"
                                : "The past shows in the residual";
     if (result.verdict != Verdict::Fine) {
-        offerAutocorrelation(in, result);
-        offerEchoTakenOut(in, result);
-        offerLaggedOutcome(in, result);
+        offerForEcho(in, result);
     }
     return result;
 }

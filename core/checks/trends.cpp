@@ -158,7 +158,8 @@ CheckResult checkUnitRoot(const CheckInput& in) {
     if (const std::string problem = seriesProblem(in); !problem.empty()) {
         return notApplicable(problem);
     }
-    const Wandering seen = lookAtSeries(in);
+    Wandering seen = seriesOf(in);
+    askAll(in, seen);
     const Followed& outcome = seen.series.front();
     if (!outcome.root || !outcome.root->p) {
         const auto why = unitRootTest(outcome.runs, seen.with, seen.rule);
@@ -216,7 +217,9 @@ CheckResult checkLevelStationary(const CheckInput& in) {
     if (const std::string problem = seriesProblem(in); !problem.empty()) {
         return notApplicable(problem);
     }
-    Wandering seen = lookAtSeries(in);
+    Wandering seen = seriesOf(in);
+    seen.rule = LagRule{};  // The lags asked for are those of the long-run variance.
+    askOutcome(seen);
     const Deterministic with =
         in.options.with == "trend" ? Deterministic::Trend : Deterministic::Constant;
     const auto outcome = levelTest(seen.series.front().runs, with, in.options.lags);
@@ -245,6 +248,9 @@ CheckResult checkLevelStationary(const CheckInput& in) {
     result.headline = said;
     // The table reaches from .10 to .01: beyond its end nothing finer is known.
     const bool departs = outcome->p < in.alpha || (outcome->atEnd && outcome->p <= 0.01);
+    if (departs) {
+        askAll(in, seen);
+    }
     const bool shared = departs && isShared(in, seen);
     result.verdict = !departs ? Verdict::Fine : shared ? Verdict::Noted : Verdict::Weigh;
     if (!departs) {
@@ -274,7 +280,8 @@ CheckResult checkSharedTrend(const CheckInput& in) {
     if (const std::string problem = seriesProblem(in); !problem.empty()) {
         return notApplicable(problem);
     }
-    const Wandering seen = lookAtSeries(in);
+    Wandering seen = seriesOf(in);
+    askOutcome(seen);
     const Followed& outcome = seen.series.front();
     if (!outcome.root || !outcome.root->p) {
         return notApplicable("The series is too short to tell whether it wanders.");
@@ -283,6 +290,7 @@ CheckResult checkSharedTrend(const CheckInput& in) {
         return notApplicable(outcome.name +
                              " comes back by itself: there is no trend of it to be shared.");
     }
+    askAll(in, seen);
     const auto wanderers = seen.wanderers(in.alpha);
     if (wanderers.empty()) {
         return notApplicable("None of the terms wanders, so none can share a trend with " +

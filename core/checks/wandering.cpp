@@ -89,30 +89,40 @@ bool isPastOf(const std::string& term, const std::string& outcome) {
     return term == "lag(" + outcome + ")" || term.starts_with("lag(" + outcome + ",");
 }
 
-Wandering lookAtSeries(const CheckInput& in) {
+Wandering seriesOf(const CheckInput& in) {
     const Design& raw = rawOf(in);
     Wandering out;
     out.with = withOf(in.options);
     out.rule = ruleOf(in.options);
-    const auto follow = [&](const std::string& name, const VectorXd& column) {
-        Followed one{name, runsOf(valuesOf(column), raw.moments), {}};
-        auto found = in.job.stopped() ? std::nullopt
-                                      : std::optional(unitRootTest(one.runs, out.with, out.rule));
-        if (found && *found) {
-            one.root = **found;
-        }
-        out.series.push_back(std::move(one));
-    };
-    follow(raw.outcome, raw.y);
+    out.series.push_back({raw.outcome, runsOf(valuesOf(raw.y), raw.moments), {}});
     for (const auto& [term, column] : quantities(raw)) {
-        if (isStraight(runsOf(valuesOf(raw.X.col(column)), raw.moments))) {
+        SeriesRuns runs = runsOf(valuesOf(raw.X.col(column)), raw.moments);
+        if (isStraight(runs)) {
             out.trendHeld = true;
         } else {
             out.pastHeld = out.pastHeld || isPastOf(term->name, raw.outcome);
-            follow(term->name, raw.X.col(column));
+            out.series.push_back({term->name, std::move(runs), {}});
         }
     }
     return out;
+}
+
+void askOutcome(Wandering& seen) {
+    Followed& outcome = seen.series.front();
+    if (auto found = unitRootTest(outcome.runs, seen.with, seen.rule)) {
+        outcome.root = *found;
+    }
+}
+
+void askAll(const CheckInput& in, Wandering& seen) {
+    for (Followed& one : seen.series) {
+        if (one.root || in.job.stopped()) {
+            continue;
+        }
+        if (auto found = unitRootTest(one.runs, seen.with, seen.rule)) {
+            one.root = *found;
+        }
+    }
 }
 
 VectorXd leftOver(const CheckInput& in) {

@@ -50,8 +50,12 @@ struct Wandering {
 /// “lag(y)” of an outcome y, whatever the steps.
 [[nodiscard]] bool isPastOf(const std::string& term, const std::string& outcome);
 
-/// The series of a question, each asked for a unit root.
-[[nodiscard]] Wandering lookAtSeries(const CheckInput& in);
+/// The series of a question, none asked yet.
+[[nodiscard]] Wandering seriesOf(const CheckInput& in);
+
+/// Asks for a unit root: the outcome alone, or every series.
+void askOutcome(Wandering& seen);
+void askAll(const CheckInput& in, Wandering& seen);
 
 /// What the estimates leave of the rows as they are: a fit that takes the past out leaves less.
 [[nodiscard]] Eigen::VectorXd leftOver(const CheckInput& in);

@@ -2,6 +2,7 @@
 
 #include "core/base/format.h"
 #include "core/model/panel.h"
+#include "core/model/rows_left.h"
 
 #include <cmath>
 #include <map>
@@ -114,12 +115,12 @@ std::optional<double> shareExplained(const Design& made, bool hasConstant, doubl
 
 Result<Fit> fitFeasibleAr(const Design& design, const EstimatorSettings& settings,
                           const ErrorSpec& errors, double alpha, const Job& job) {
-    if (errors.kind == "bootstrap") {
+    if (errors.areDrawn()) {
         return refused("draws take rows out of their order in time",
                        "Use classical or robust errors, or ask by least squares with errors that "
                        "allow for autocorrelation.");
     }
-    if (errors.kind == "survey") {
+    if (errors.followTheDesign()) {
         return refused("a survey’s design says nothing of what carries over in time",
                        "Use classical, robust or clustered errors.");
     }
@@ -184,6 +185,8 @@ Result<Fit> fitFeasibleAr(const Design& design, const EstimatorSettings& setting
     auto fit = fitGiven(made, {made.X, *std::move(solution)}, errors, alpha, job);
     if (fit) {
         fit->statistics.rSquared = shareExplained(made, design.hasConstant, fit->statistics.rss);
+        fit->ofShares = true;
+        standardiseByRows(*fit, design);
         fit->echo = std::make_shared<const EchoFit>(echo);
         fit->linearised = std::make_shared<const Design>(std::move(made));
     }

@@ -129,6 +129,8 @@ struct Fit {
     std::string errorNote;  ///< “48 clusters”, “few clusters …”.
     /// Nothing is left but rounding; residuals and rss are zero then, and no error exists.
     bool exact = false;
+    /// Its rows are less a share of others: see rows_left.h for the rows as they are.
+    bool ofShares = false;
     /// The level has no error of its own: the groups that are held fixed lie within the clusters,
     /// so that their levels are free to move with them. Its row of `covariance` says nothing.
     bool levelHasNoError = false;
@@ -153,6 +155,8 @@ inline constexpr unsigned kInstruments = 1;  ///< Endogenous terms, with what mo
 inline constexpr unsigned kOwnSlopes = 2;    ///< Slopes of units, swept out.
 inline constexpr unsigned kPrecision = 4;    ///< Weights that tell a row’s precision to a scale.
 inline constexpr unsigned kLeverageTypes = 8;  ///< Robust types HC2 to HC4, by a row’s leverage.
+/// Its rows have their places in time: none can be drawn or weighed anew.
+inline constexpr unsigned kRowsInOrder = 16;
 inline constexpr unsigned kLinear = kOwnSlopes | kPrecision | kLeverageTypes;
 }  // namespace takes
 

@@ -165,19 +165,18 @@ class Finder {
     Result<LeftOut> ofEquation(const Equation& equation, const Coefficient& effect) {
         termSquares_ = equation.leftOf(place_);
         squares_ = equation.squares();
-        df_ = fit_.dfResidual;
         const double b = effect.estimate;
         out_.partialR2 = b * b * termSquares_ / (squares_ + b * b * termSquares_);
         const double f = std::abs(b) * std::sqrt(termSquares_ / squares_);
         out_.robustness = valueFor(f);
-        law_ = effect.df && *effect.df == df_ ? std::optional(df_ - 1.0) : effect.df;
         out_.unit = std::sqrt(squares_ / termSquares_);
-        out_.dfResidual = df_;
-        out_.law = law_;
-        if (df_ > 1.0) {
-            const double classical = std::sqrt(squares_ / df_ / termSquares_);
+        out_.dfResidual = fit_.dfResidual;
+        const double df = out_.dfResidual;
+        out_.law = effect.df && *effect.df == df ? std::optional(df - 1.0) : effect.df;
+        if (df > 1.0) {
+            const double classical = out_.unit / std::sqrt(df);
             const double reach =
-                f - criticalValue(alpha_, law_) * (effect.se / classical) / std::sqrt(df_ - 1.0);
+                f - criticalValue(alpha_, out_.law) * (effect.se / classical) / std::sqrt(df - 1.0);
             out_.robustnessAlpha = reach > 0.0 ? valueFor(reach) : 0.0;
         }
         for (const Term& benchmark : request_.benchmarks) {
@@ -330,8 +329,6 @@ class Finder {
     Index place_ = -1;
     double termSquares_ = 0.0;
     double squares_ = 0.0;
-    double df_ = 0.0;
-    std::optional<double> law_;
 };
 
 }  // namespace

@@ -5,6 +5,7 @@
 
 #include <algorithm>
 #include <cmath>
+#include <set>
 
 namespace rapporto {
 namespace {
@@ -26,14 +27,28 @@ std::string insideOf(const std::string& text, const char* function) {
 struct Quantity {
     std::string name;
     std::vector<Index> places;
+    std::set<std::string> variables;  ///< That it is made of.
 };
 
 /// The quantities of a fit in levels, and where the outcome’s own past stands.
 struct Sorted {
     std::vector<Quantity> quantities;
     std::vector<Index> past;
+    std::set<std::string> inProducts;  ///< Variables whose step moves a product, too.
     bool inChanges = false;
 };
+
+/// The step of a quantity moves no other term: no product, and no other form of its variables.
+bool standsAlone(const Quantity& quantity, const Sorted& all) {
+    const auto shares = [&](const std::set<std::string>& others) {
+        return std::any_of(quantity.variables.begin(), quantity.variables.end(),
+                           [&](const std::string& name) { return others.contains(name); });
+    };
+    return !shares(all.inProducts) &&
+           std::none_of(all.quantities.begin(), all.quantities.end(), [&](const Quantity& other) {
+               return &other != &quantity && shares(other.variables);
+           });
+}
 
 Sorted sorted(const Design& design, const Fit& fit) {
     Sorted out;
@@ -46,6 +61,9 @@ Sorted sorted(const Design& design, const Fit& fit) {
             continue;
         }
         const DesignTerm& term = design.terms[static_cast<std::size_t>(c.designTerm)];
+        if (term.isProduct) {
+            out.inProducts.insert(term.names.begin(), term.names.end());
+        }
         if (term.groups || term.isProduct || !insideOf(c.term, "change").empty()) {
             continue;  // A change that stays is no step that stays.
         }
@@ -60,7 +78,7 @@ Sorted sorted(const Design& design, const Fit& fit) {
         const auto known = std::find_if(out.quantities.begin(), out.quantities.end(),
                                         [&](const Quantity& one) { return one.name == name; });
         if (known == out.quantities.end()) {
-            out.quantities.push_back({name, {static_cast<Index>(k)}});
+            out.quantities.push_back({name, {static_cast<Index>(k)}, term.names});
         } else {
             known->places.push_back(static_cast<Index>(k));
         }
@@ -122,6 +140,9 @@ std::vector<LongRunEffect> longRunEffects(const Design& design, const Fit& fit, 
     const bool loose = left < 3.0 * std::sqrt(std::max(ones.dot(fit.covariance * ones), 0.0));
     std::vector<LongRunEffect> out;
     for (const Quantity& quantity : all.quantities) {
+        if (!standsAlone(quantity, all)) {
+            continue;
+        }
         out.push_back(effectOf(quantity, fit, all.past, left, alpha));
         out.back().loose = loose;
     }

@@ -28,7 +28,8 @@ struct LongRunEffect {
 /// same in error-correction form. Errors by the delta method in the question’s own covariance.
 /// Source: Bårdsen (1989), Oxford Bulletin of Economics and Statistics 51.
 ///
-/// @return one a quantity that stands in levels, in the order of the terms; none where the
+/// @return one a quantity that stands in levels and moves no other term (a square, a product), in
+///         the order of the terms; none where the
 ///         outcome’s past is not among the terms or sums up to one or more, or where the fit is
 ///         more than one linear equation.
 [[nodiscard]] std::vector<LongRunEffect> longRunEffects(const Design& design, const Fit& fit,

@@ -4,6 +4,7 @@
 #include "core/base/large_memory.h"
 #include "core/base/parallel.h"
 #include "core/model/likelihood.h"
+#include "core/model/rows_left.h"
 #include "core/numerics/sweep_effects.h"
 #include "core/numerics/sweep_slopes.h"
 
@@ -649,6 +650,8 @@ Result<Fit> fitRandom(const Design& design, const EstimatorSettings& /*settings*
     given.df = std::numeric_limits<double>::infinity();
     auto fit = fitGiven(made, std::move(given), errors, alpha, job);
     if (fit) {
+        fit->ofShares = true;
+        standardiseByRows(*fit, design);
         fillPanelRSquared(*fit, design);
         fit->statistics.rSquared = fit->statistics.overall;
         fit->panel = std::make_shared<const PanelFit>(panel);

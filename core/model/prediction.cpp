@@ -4,9 +4,9 @@
 #include "core/data/frame.h"
 #include "core/model/dynamic_panel.h"
 #include "core/model/event_study.h"
-#include "core/model/panel.h"
 #include "core/model/quantile.h"
 #include "core/model/response.h"
+#include "core/model/rows_left.h"
 #include "core/numerics/distributions.h"
 
 #include <algorithm>
@@ -52,9 +52,10 @@ std::vector<std::string> warningsAt(const ScenarioMap& map, const ScenarioValues
 double smearingFactor(const Design& design, const Fit& fit) {
     double sum = 0.0;
     double total = 0.0;
-    for (Index i = 0; i < fit.residuals.size(); ++i) {
+    const VectorXd left = leftOfRows(design, fit);
+    for (Index i = 0; i < left.size(); ++i) {
         const double w = design.weights.size() > 0 ? design.weights(i) : 1.0;
-        sum += w * std::exp(fit.residuals(i));
+        sum += w * std::exp(left(i));
         total += w;
     }
     return sum / total;
@@ -313,11 +314,7 @@ Result<std::vector<Prediction>> predictAt(const Design& design, const Fit& fit,
     }
     const bool logged = !design.outcomeLogOf.empty() && fit.residuals.size() > 0;
     const double factor = logged ? smearingFactor(design, fit) : 1.0;
-    // A row of a unit taken as random scatters by the unit’s own effect, too.
-    const bool random = fit.panel && fit.panel->sigmaUnit && fit.panel->sigmaRest;
-    const double variance =
-        random ? std::pow(*fit.panel->sigmaUnit, 2) + std::pow(*fit.panel->sigmaRest, 2)
-               : fit.statistics.sigma * fit.statistics.sigma;
+    const double variance = varianceOfRow(fit);
     const double mostLeverage = fit.leverage.size() > 0 ? fit.leverage.maxCoeff() : 1.0;
     std::vector<Prediction> out;
     for (std::size_t s = 0; s < requests.size(); ++s) {
@@ -394,8 +391,8 @@ Result<std::vector<MarginalEffect>> effectsIn(const Design& design, const Fit& f
     Result<Estimate> effect = Estimate{};
     VectorXd gradient;
     if (average) {
-        effect =
-            Elasticity(design, fit, alpha)(*map.used(request.of), design.X, *D, weights, gradient);
+        effect = Elasticity(design, fit, alpha)(*map.used(request.of), columnsOfRows(design, fit),
+                                                *D, weights, gradient);
     } else {
         const auto X = map.at({place(request)});
         const auto named = request.at.find(request.of);

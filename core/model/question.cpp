@@ -36,6 +36,8 @@ ErrorSpec ErrorSpec::bySurvey() {
 
 bool ErrorSpec::takeRowsAlone() const { return kind == "classical" || kind == "robust"; }
 
+bool ErrorSpec::areDrawn() const { return kind == "bootstrap"; }
+
 bool ErrorSpec::allowUnevenSpread() const { return kind != "classical"; }
 
 bool ErrorSpec::allowClusters() const {

@@ -39,6 +39,9 @@ struct ErrorSpec {
     /// They take each row for itself: classical or robust ones.
     [[nodiscard]] bool takeRowsAlone() const;
 
+    /// They come from estimating on rows, clusters or signs that are drawn.
+    [[nodiscard]] bool areDrawn() const;
+
     // What they do not need.
     [[nodiscard]] bool allowUnevenSpread() const;
     [[nodiscard]] bool allowClusters() const;    ///< Rows of one of `by` may hang together.

@@ -2,6 +2,7 @@
 
 #include "core/base/format.h"
 #include "core/model/quantile.h"
+#include "core/model/rows_left.h"
 
 #include <algorithm>
 #include <cmath>
@@ -146,6 +147,7 @@ Result<Exhibit> shapeExhibit(const Answer& answer, const std::string& variable,
     // Each row where it would lie with the others there: the curve plus what the fit leaves of it.
     if (const auto x = answer.fromMoments ? std::nullopt : answer.scenarios->used(variable)) {
         const double step = (v->high - v->low) / (kPlaces - 1);
+        const Eigen::VectorXd left = leftOfRows(design, *answer.fit);
         for (Index i = 0; i < x->size(); ++i) {
             const double place = step > 0.0 ? ((*x)(i)-v->low) / step : 0.0;
             if (!std::isfinite(place)) {
@@ -155,8 +157,7 @@ Result<Exhibit> shapeExhibit(const Answer& answer, const std::string& variable,
                 static_cast<std::size_t>(std::clamp(place, 0.0, static_cast<double>(kPlaces - 2)));
             const double part = place - static_cast<double>(below);
             e.x.push_back((*x)(i));
-            e.y.push_back((1.0 - part) * line.y[below] + part * line.y[below + 1] +
-                          answer.fit->residuals(i));
+            e.y.push_back((1.0 - part) * line.y[below] + part * line.y[below + 1] + left(i));
             e.rows.push_back(design.rows[static_cast<std::size_t>(i)]);
         }
     }

@@ -461,7 +461,7 @@ void addCorrelations(const ItemInput& in) {
     }
     CorrelationSettings settings;
     settings.alpha = in.study.alpha;
-    const auto table = correlate(columns, {}, rowsInSample(*in.frame), settings, Job{});
+    const auto table = correlate(columns, {}, rowsInSample(*in.frame), settings, in.job);
     if (!table) {
         in.sheet.put(Kind::Note, "Correlations: " + table.error().text());
         return;

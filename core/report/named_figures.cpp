@@ -40,6 +40,20 @@ std::optional<std::size_t> wantedEffect(const ItemInput& in, const Answer& answe
                                : std::optional(static_cast<std::size_t>(found - list.begin()));
 }
 
+tl::unexpected<Refusal> noTable() {
+    return refuse(ErrorCode::BadSetting, "no table is at hand to fit anew", "figure",
+                  "Open the study's source.");
+}
+
+/// Paragraphs of a reading as the note of a figure.
+std::string asNote(const std::vector<std::string>& paragraphs) {
+    std::string out;
+    for (const std::string& one : paragraphs) {
+        out += (out.empty() ? "" : " ") + withoutMarks(one.starts_with('~') ? one.substr(1) : one);
+    }
+    return out;
+}
+
 tl::unexpected<Refusal> noSuchTerm(const ItemInput& in) {
     return refuse(ErrorCode::BadSetting, "there is no effect of ‘" + wantedOf(in) + "’", "figure",
                   "Name a term of the question.");
@@ -87,12 +101,11 @@ bool hasShapes(const Answer& answer) {
 
 Result<MadeFigure> makeShapes(const ItemInput& in, const Answer& answer) {
     if (in.frame == nullptr) {
-        return refuse(ErrorCode::BadSetting, "no table is at hand to fit anew", "figure",
-                      "Open the study's source.");
+        return noTable();
     }
     const std::string along = wantedOf(in).empty() ? firstToTry(answer) : wantedOf(in);
     const std::string of = in.item.variables.size() > 1 ? in.item.variables[1] : along;
-    const auto found = shapeTrials(*in.frame, answer.question, in.study.sets, of, along, Job());
+    const auto found = shapeTrials(*in.frame, answer.question, in.study.sets, of, along, in.job);
     if (!found) {
         return tl::make_unexpected(found.error());
     }
@@ -110,7 +123,7 @@ Result<MadeFigure> makeAlone(const ItemInput& in, const Answer& answer) {
     if (!at) {
         return noSuchTerm(in);
     }
-    const auto exhibit = addedVariable(*answer.design, *answer.fit, *at, Job());
+    const auto exhibit = addedVariable(*answer.design, *answer.fit, *at, in.job);
     if (!exhibit) {
         return tl::make_unexpected(exhibit.error());
     }
@@ -142,15 +155,10 @@ Result<MadeFigure> stageFigure(const Answer& answer, const FirstStage& stage, bo
             effects.push_back(&c);
         }
     }
-    std::string note;
-    for (const std::string& paragraph : stageReading(answer, stage, reduced)) {
-        const bool aside = paragraph.starts_with('~');
-        note += (note.empty() ? "" : " ") + withoutMarks(aside ? paragraph.substr(1) : paragraph);
-    }
     return MadeFigure{lensDrawing(names, effects, kFigureWidth),
                       reduced ? "The outcome on the instruments"
                               : "What moves " + stage.endogenous + " in the first stage",
-                      note};
+                      asNote(stageReading(answer, stage, reduced))};
 }
 
 Result<MadeFigure> makeFirstStage(const ItemInput& in, const Answer& answer) {
@@ -186,7 +194,7 @@ Result<MadeFigure> makeSubsets(const ItemInput& in, const Answer& answer) {
     const auto asked = std::find_if(all.begin(), all.end(),
                                     [&](const CriterionName& one) { return in.item.by == one.id; });
     const Criterion by = asked == all.end() ? all.front().criterion : asked->criterion;
-    const auto found = searchSubsets(*answer.design, heldIn(in, *answer.design), 5, Job());
+    const auto found = searchSubsets(*answer.design, heldIn(in, *answer.design), 5, in.job);
     if (!found) {
         return tl::make_unexpected(found.error());
     }
@@ -197,7 +205,7 @@ Result<MadeFigure> makeSubsets(const ItemInput& in, const Answer& answer) {
 
 Result<MadeFigure> penaltyFigure(const ItemInput& in, const Answer& answer, bool path) {
     const auto held = heldIn(in, *answer.design);
-    const auto found = lassoPath(*answer.design, held, in.study.seed, Job());
+    const auto found = lassoPath(*answer.design, held, in.study.seed, in.job);
     if (!found) {
         return tl::make_unexpected(found.error());
     }
@@ -226,7 +234,7 @@ Result<MadeFigure> makeControls(const ItemInput& in, const Answer& answer) {
         return noSuchTerm(in);
     }
     const auto found =
-        doubleSelection(*answer.design, static_cast<std::size_t>(of - terms.begin()), Job());
+        doubleSelection(*answer.design, static_cast<std::size_t>(of - terms.begin()), in.job);
     if (!found) {
         return tl::make_unexpected(found.error());
     }
@@ -298,13 +306,12 @@ bool hasSweep(const Answer& answer) {
 
 Result<MadeFigure> makeSweep(const ItemInput& in, const Answer& answer) {
     if (in.frame == nullptr) {
-        return refuse(ErrorCode::BadSetting, "no table is at hand to fit anew", "figure",
-                      "Open the study's source.");
+        return noTable();
     }
     const auto found = sweep(in.study, *in.frame,
                              sweepOf(answer.question, *answer.design, *answer.fit,
                                      in.item.sweep.value_or(SweepChoices{})),
-                             Job());
+                             in.job);
     if (!found) {
         return tl::make_unexpected(found.error());
     }
@@ -312,15 +319,10 @@ Result<MadeFigure> makeSweep(const ItemInput& in, const Answer& answer) {
         return refuse(ErrorCode::BadSetting, "no specification has an answer", "figure",
                       "Let other terms come and go.");
     }
-    std::string note;
-    for (const std::string& paragraph : sweepReading(*found)) {
-        const bool aside = paragraph.starts_with('~');
-        note += withoutMarks(aside ? paragraph.substr(1) : paragraph) + " ";
-    }
     return MadeFigure{
         sweepDrawing(*found, answer.alpha, kFigureWidth),
         found->spec.of + " over " + countText(found->results.size()) + " specifications, sorted",
-        note + sweptOver(*found)};
+        asNote(sweepReading(*found)) + " " + sweptOver(*found)};
 }
 
 }  // namespace

@@ -21,8 +21,13 @@ using Kind = ReportBlock::Kind;
 
 class ReportBuilder {
   public:
-    ReportBuilder(const Study& study, const AnswersById& answers, const Frame* frame)
-        : study_(study), answers_(answers), frame_(frame), sheet_(study.reportStyle.language) {}
+    ReportBuilder(const Study& study, const AnswersById& answers, const Frame* frame,
+                  const Job& job)
+        : study_(study),
+          answers_(answers),
+          frame_(frame),
+          job_(job),
+          sheet_(study.reportStyle.language) {}
 
     std::vector<ReportBlock> build() {
         const auto items = reportItems(study_);
@@ -88,7 +93,7 @@ class ReportBuilder {
         if (ofAnswers && found.empty() && std::string(kind->id) != "assumptions") {
             return;
         }
-        kind->add({study_, item, found, answers_, frame_, sheet_});
+        kind->add({study_, item, found, answers_, frame_, sheet_, job_});
     }
 
     /// As it stood, numbered as tables and figures come now; says when the answers have moved on.
@@ -137,6 +142,7 @@ class ReportBuilder {
     const Study& study_;
     const AnswersById& answers_;
     const Frame* frame_;
+    const Job& job_;
     ReportSheet sheet_;
 };
 
@@ -169,22 +175,23 @@ std::vector<ReportItem> reportItems(const Study& study) {
 }
 
 std::vector<ReportBlock> buildReport(const Study& study, const AnswersById& answers,
-                                     const Frame* frame) {
-    return ReportBuilder(study, answers, frame).build();
+                                     const Frame* frame, const Job& job) {
+    return ReportBuilder(study, answers, frame, job).build();
 }
 
 ReportDress dressOf(const ReportStyle& style) {
     return {style.decimal, style.thousands == " " ? "\u202F" : style.thousands, style.language};
 }
 
-ReportPages reportPages(const Study& study, const AnswersById& answers, const Frame* frame) {
+ReportPages reportPages(const Study& study, const AnswersById& answers, const Frame* frame,
+                        const Job& job) {
     const ReportStyle& style = study.reportStyle;
     ReportPages pages;
     pages.title = style.title.empty() ? study.title : style.title;
     pages.subtitle = style.subtitle;
     pages.byline = style.byline;
     pages.language = style.language;
-    pages.blocks = buildReport(study, answers, frame);
+    pages.blocks = buildReport(study, answers, frame, job);
     dress(pages.blocks, dressOf(style));
     return pages;
 }

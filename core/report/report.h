@@ -1,5 +1,6 @@
 #pragma once
 
+#include "core/base/job.h"
 #include "core/base/markup.h"
 #include "core/report/blocks.h"
 #include "core/study/answer.h"
@@ -23,8 +24,10 @@ using AnswersById = std::map<std::string, const Answer*>;
 /// Builds the blocks of all items; items of questions without an answer say so.
 /// @param frame  the table, for items that are of variables; without it they say that it is
 /// missing.
+/// @param job  once it is stopped, items that take fits of their own say so in place of them.
 [[nodiscard]] std::vector<ReportBlock> buildReport(const Study& study, const AnswersById& answers,
-                                                   const Frame* frame = nullptr);
+                                                   const Frame* frame = nullptr,
+                                                   const Job& job = Job());
 
 /// “ln(revenue) = 6.94 + .214 member + …” with standard errors in parentheses.
 [[nodiscard]] std::string equationText(const Answer& answer);
@@ -41,6 +44,6 @@ using AnswersById = std::map<std::string, const Answer*>;
 
 /// The whole report with its title, in the dress that the study asks for.
 [[nodiscard]] ReportPages reportPages(const Study& study, const AnswersById& answers,
-                                      const Frame* frame = nullptr);
+                                      const Frame* frame = nullptr, const Job& job = Job());
 
 }  // namespace rapporto

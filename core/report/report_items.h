@@ -15,6 +15,7 @@ struct ItemInput {
     const AnswersById& all;
     const Frame* frame;  ///< Null where no table is at hand.
     ReportSheet& sheet;
+    const Job& job;  ///< Looked at by what fits anew.
 };
 
 /// A kind of item; its line stands in report_items.cpp.

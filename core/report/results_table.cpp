@@ -1,9 +1,11 @@
 #include "core/report/results_table.h"
 
 #include "core/base/format.h"
+#include "core/model/feasible_ar.h"
 #include "core/model/likelihood.h"
 #include "core/report/fixed_words.h"
 #include "core/report/report.h"
+#include "core/report/request_wording.h"
 #include "core/report/wording.h"
 
 #include <fmt/format.h>
@@ -410,7 +412,8 @@ Cell numberOr(const std::optional<double>& value, int decimals, bool bare = true
 /// What a column was made by, in the words of a note.
 std::string madeBy(const Answer& answer) {
     const Question& q = answer.question;
-    std::string out = q.errors.shown();
+    std::string out = q.method == Question().method ? "" : "by " + methodText(q) + ", ";
+    out += q.errors.shown();
     out += answer.fit->errorNote.empty() ? "" : ", " + answer.fit->errorNote;
     out += q.weightKind == WeightKind::None
                ? ""
@@ -469,6 +472,8 @@ const std::vector<FootStatistic>& footStatistics() {
              const double sigma = a.fit->statistics.sigma;
              return std::isfinite(sigma) ? Cell(shortNumber(sigma, 3), sigma) : Cell("–");
          }},
+        {"rho", "ρ",
+         [](const Answer& a) { return a.fit->echo ? numberOr(a.fit->echo->rho, 3) : Cell(); }},
         {"f", "F",
          [](const Answer& a) {
              const auto& f = a.fit->statistics.f;

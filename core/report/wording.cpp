@@ -369,15 +369,14 @@ std::vector<std::string> effectReading(const Answer& answer, std::size_t coeffic
         out.insert(out.begin(),
                    "~The data may not be what they seem: " + joinedNames(ofData) + ". See Checks.");
     }
-    const auto trends =
-        std::find_if(answer.checks.begin(), answer.checks.end(), [&](const CheckResult& r) {
-            return r.id == "shared-trend" && r.verdict == Verdict::Fails && !r.awaited &&
-                   !isDecided(answer.question, r.id);
-        });
-    if (trends != answer.checks.end()) {
-        out.insert(out.begin(), "~These series may only trend together (" + trends->headline +
-                                    "): neither this effect nor its p can be believed in levels. "
-                                    "See Checks.");
+    for (const CheckResult& r : answer.checks) {
+        const Check* check = findCheck(r.id);
+        if (check != nullptr && check->has(traits::kTrendsAlone) && r.verdict == Verdict::Fails &&
+            !r.awaited && !isDecided(answer.question, r.id)) {
+            out.insert(out.begin(), "~These series may only trend together (" + r.headline +
+                                        "): neither this effect nor its p can be believed in "
+                                        "levels. See Checks.");
+        }
     }
     // By what the tests of it say together, as everywhere.
     const auto doubts = openDoubts(answer);

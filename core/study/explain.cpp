@@ -217,20 +217,21 @@ void answerRequests(Answer& answer, const Study& study, const Frame& frame, cons
 
 /// Errors come from estimating anew: by replicate weights, or by drawing where there is no shorter
 /// way.
-bool isRedone(const Question& question, const ErrorSpec& errors, const Design& design) {
+bool isRedone(const Question& question, const Estimator& estimator, const ErrorSpec& errors,
+              const Design& design) {
     const bool least = question.method == "least-squares" || question.method == "bent-line" ||
                        question.method == "within" || question.method == "between" ||
                        question.method == "first-difference" || question.method == "random";
     // These take no weights, so not those of a draw either: the estimator says so itself.
     const bool unweighted =
-        question.method.ends_with("-gmm") || question.method == "feasible-ar" ||
+        (estimator.takes & takes::kRowsInOrder) != 0 ||
         (question.method == "event-study" && question.settings.weighting == "group-time");
     if (unweighted) {
         return false;
     }
     return (errors.kind == "survey" && design.survey != nullptr &&
             !design.survey->replicates.empty()) ||
-           (errors.kind == "bootstrap" && !least);
+           (errors.areDrawn() && !least);
 }
 
 Result<Fit> redone(Fit fit, const Estimator& estimator, const Design& design,
@@ -328,7 +329,7 @@ Result<void> allNumbers(const Fit& fit) {
 /// Design, estimate, what is described beside it.
 Result<Fit> estimated(double alpha, const Question& question, const Estimator& estimator,
                       Design& design, const ErrorSpec& errors, const Job& job) {
-    const bool again = isRedone(question, errors, design);
+    const bool again = isRedone(question, estimator, errors, design);
     const ErrorSpec first = again ? ErrorSpec{} : errors;
     auto fit = estimator.estimate(design, question.settings, first, alpha, job);
     if (fit && again) {

@@ -3,6 +3,7 @@
 #include "core/model/likelihood.h"
 #include "core/model/panel.h"
 #include "core/model/robust.h"
+#include "core/model/rows_left.h"
 
 #include <algorithm>
 #include <cctype>
@@ -62,11 +63,11 @@ Result<KeptColumn> keptColumn(const Answer& answer, const Keepable& what, std::s
     const std::string of = " of " + answer.question.id;
     std::string name = what.what;
     if (what.what == "fitted") {
-        values = fit.fitted;
+        values = fittedOfRows(design, fit);
         out.label = "Fitted " + design.outcome + of;
         out.unit = design.outcomeUnit;
     } else if (what.what == "left") {
-        values = fit.residuals;
+        values = leftOfRows(design, fit);
         out.label = "Left of " + design.outcome + of;
         out.unit = design.outcomeUnit;
     } else if (what.what == "weight" && fit.robust) {

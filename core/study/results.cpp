@@ -194,7 +194,8 @@ Json longRunJson(const std::vector<LongRunEffect>& all) {
                             {"df", number(far.df)},
                             {"p", number(far.p)},
                             {"low", number(far.low)},
-                            {"high", number(far.high)}});
+                            {"high", number(far.high)},
+                            {"loose", far.loose}});
     }
     return list;
 }

@@ -146,6 +146,17 @@ class LongRunTest : public QObject {
         QVERIFY(found(answer(table(80), q, series())).empty());
     }
 
+    void whatMovesAnotherTermHasNoOneEffect() {
+        // A square of x, and a product of x with z: neither x alone says what a step comes to.
+        Question square = explain("y", {"lag(y)", "x", "x * x", "z"});
+        auto far = found(answer(table(200), square, series()));
+        QCOMPARE(far.size(), std::size_t{1});
+        QCOMPARE(far[0].of, std::string("z"));
+        Question product = explain("y", {"lag(y)", "x", "z"});
+        product.terms.push_back({Term::Kind::Product, {"x", "z"}, false});
+        QVERIFY(found(answer(table(200), product, series())).empty());
+    }
+
     void aTermIsKnownByItsQuantity() {
         QCOMPARE(withoutLag("lag(x)"), std::string("x"));
         QCOMPARE(withoutLag("lag(ln(x), 3)"), std::string("ln(x)"));
@@ -171,6 +182,7 @@ class LongRunTest : public QObject {
         QCOMPARE(one["long_run"].size(), std::size_t{2});
         QVERIFY(near(one["long_run"][0]["estimate"].get<double>(), found(a)[0].estimate, 1e-15));
         QVERIFY(near(one["long_run"][0]["se"].get<double>(), found(a)[0].se, 1e-15));
+        QCOMPARE(one["long_run"][0]["loose"].get<bool>(), found(a)[0].loose);
         nlohmann::ordered_json other;
         explainResults(other, answer(table(80), explain("y", {"x"}), series()));
         QVERIFY(!other.contains("long_run"));

@@ -51,9 +51,10 @@ struct Made {
 
     Result<MadeFigure> figure(const ReportItem& item) const {
         ReportSheet sheet;
+        const Job job;
         const std::vector<const Answer*> list = {&answers[0]};
         const AnswersById byId = {{answers[0].question.id, &answers[0]}};
-        return namedFigure({study, item, list, byId, &*frame, sheet}, answers[0]);
+        return namedFigure({study, item, list, byId, &*frame, sheet, job}, answers[0]);
     }
 
     Result<MadeFigure> figure(const std::string& shows,
@@ -239,6 +240,24 @@ class ReportFiguresTest : public QObject {
                  number.c_str());
         QVERIFY(!causes.figure("first-stage", {"v"}));
         QVERIFY(causes.figure("reduced-form"));
+    }
+
+    void whatIsStoppedSaysSo() {
+        const Made plain = linear();
+        Study study = plain.study;
+        ReportItem sweep("figure", {"q1"});
+        sweep.shows = "sweep";
+        study.report = {sweep};
+        const AnswersById byId = {{"q1", &plain.answers[0]}};
+        Job job;
+        job.stop();
+        const auto stopped = buildReport(study, byId, &*plain.frame, job);
+        QCOMPARE(stopped.size(), std::size_t{1});
+        QVERIFY(stopped[0].kind == ReportBlock::Kind::Note);
+        const auto whole = buildReport(study, byId, &*plain.frame);
+        QVERIFY(std::any_of(whole.begin(), whole.end(), [](const ReportBlock& b) {
+            return b.kind == ReportBlock::Kind::Figure;
+        }));
     }
 
     void whatFitsAnewIsKnown() {

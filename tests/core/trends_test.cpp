@@ -13,6 +13,7 @@
 #include <cmath>
 #include <numeric>
 #include <random>
+#include <set>
 
 using namespace rapporto;
 using namespace rapporto::test;
@@ -520,6 +521,38 @@ class TrendsTest : public QObject {
             Frame::make(table->table, {}, {}, {}, {Layout::Kind::Series, "", "year", ""});
         const Answer designed = answerQuestion(study, frame, q, Job());
         QVERIFY(designed.refusal && designed.refusal->text().find("survey") != std::string::npos);
+    }
+
+    void lagsOfALevelAreThoseOfItsVariance() {
+        Question q = explain("walk", {"other"});
+        q.allChecks = false;
+        q.checks = {request("level-stationary", 7)};
+        const Table table = seriesTable({{"walk", valuesOf("walk")}, {"other", valuesOf("other")}});
+        const Answer a = answer(table, q, monthly());
+        QCOMPARE(detail(check(a, "level-stationary"), "lags walk"), 7.0);
+        const auto expected = levelTest(whole(valuesOf("walk")), Deterministic::Constant, 7);
+        QVERIFY(near(*check(a, "level-stationary").statistic, expected->statistic, 1e-12));
+        // What is said of the unit root beside it does not hang on them.
+        q.checks = {request("level-stationary", 1)};
+        const Answer b = answer(table, q, monthly());
+        QCOMPARE(check(b, "level-stationary").remedies.size(),
+                 check(a, "level-stationary").remedies.size());
+    }
+
+    void everyEchoOffersTheSameWaysOut() {
+        Question q = explain("line", {"t"});
+        q.allChecks = true;
+        const Answer a = answer(seriesTable({{"line", valuesOf("line")}}), q, monthly());
+        std::set<std::string> offered;
+        for (const char* id : {"durbin-watson", "breusch-godfrey", "ljung-box", "runs"}) {
+            const CheckResult& r = check(a, id);
+            if (isDoubt(r.verdict)) {
+                QCOMPARE(r.remedies.size(), std::size_t{3});
+                QCOMPARE(r.remedies[1].label, std::string("Take the echo out"));
+                offered.insert(id);
+            }
+        }
+        QVERIFY(offered.contains("durbin-watson"));
     }
 
     void picturesFollowTheSeries() {

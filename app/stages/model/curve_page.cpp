@@ -43,10 +43,7 @@ void BendPlot::mouseMoveEvent(QMouseEvent* event) {
         }
         return;
     }
-    // The axis is straight: two places tell where the mouse is.
-    const double x0 = pixelOf(0.0, 0.0).x();
-    const double unit = pixelOf(1.0, 0.0).x() - x0;
-    places_[static_cast<std::size_t>(held_)] = (event->position().x() - x0) / unit;
+    places_[static_cast<std::size_t>(held_)] = valueAt(event->position()).x();
     emit placesMoved(places_);
 }
 

@@ -21,18 +21,14 @@ void StrengthPlot::put(double withTerm, double withOutcome) {
 }
 
 void StrengthPlot::putAt(QPointF point) {
-    // The axes are straight: two places tell where the mouse is.
-    const QPointF zero = pixelOf(0.0, 0.0);
-    const QPointF one = pixelOf(1.0, 1.0);
-    put((point.x() - zero.x()) / (one.x() - zero.x()),
-        (point.y() - zero.y()) / (one.y() - zero.y()));
+    const QPointF at = valueAt(point);
+    put(at.x(), at.y());
 }
 
 void StrengthPlot::mousePressEvent(QMouseEvent* event) {
-    const QPointF low = pixelOf(0.0, 0.0);
-    const QPointF high = pixelOf(most_.withTerm, most_.withOutcome);
-    const QRectF plane = QRectF(QPointF(low.x(), high.y()), QPointF(high.x(), low.y()));
-    held_ = event->button() == Qt::LeftButton && plane.contains(event->position());
+    const QPointF at = valueAt(event->position());
+    held_ = event->button() == Qt::LeftButton && at.x() >= 0.0 && at.x() <= most_.withTerm &&
+            at.y() >= 0.0 && at.y() <= most_.withOutcome;
     if (held_) {
         setFocus();
         putAt(event->position());

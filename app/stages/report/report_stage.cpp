@@ -264,9 +264,11 @@ void ReportStage::renew() {
     auto held = std::make_shared<std::vector<std::shared_ptr<const Answer>>>();
     const AnswersById byId = answersHeld(*held);
     const auto frame = session_.frame();
+    job_.stop();  // What is being made is of before the change.
+    job_ = Job();
     later_.ask(
-        [study = session_.study(), byId, held, frame] {
-            return Made{reportPages(study, byId, frame.get())};
+        [study = session_.study(), byId, held, frame, job = job_] {
+            return Made{reportPages(study, byId, frame.get(), job)};
         },
         (frame == nullptr || frame->rows() <= kRowsAtOnce) && !fitAnew(session_.study().report));
 }

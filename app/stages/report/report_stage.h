@@ -99,6 +99,7 @@ class ReportStage : public Stage {
     QLabel* zoom_;
     Finder* finder_;
     QTimer* textTimer_;
+    Job job_;  ///< Of the pages being made.
     Later<Made> later_;
     Later<Replicated> replication_;
     bool stale_ = true;
