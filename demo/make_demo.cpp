@@ -454,6 +454,17 @@ void writePanel(const std::string& path) {
     }
 }
 
+/// What a count of the whole valley knows of its growers.
+void writeTotals(const std::string& path) {
+    std::ofstream out(path, std::ios::binary);
+    out << "variable,level,share,mean\n"
+           "zone,Ridge,0.19,\n"
+           "zone,River flat,0.29,\n"
+           "zone,Upper terrace,0.25,\n"
+           "zone,Lower terrace,0.27,\n"
+           "age,,,49.2\n";
+}
+
 }  // namespace
 
 int main(int argc, char** argv) {
@@ -472,6 +483,7 @@ int main(int argc, char** argv) {
         writeMarket(directory + "/market_monthly.csv");
         writePanel(directory + "/growers_panel.csv");
         writeYearly(directory + "/valley_yearly.csv");
+        writeTotals(directory + "/valley_totals.csv");
     }
     return 0;
 }

@@ -1052,7 +1052,7 @@ void QuestionLine::pickErrors(QWidget* by) {
                            tr("Newey & West 1994"), [put, spec] { put(spec); }});
     }
     const Survey& survey = session_.study().survey;
-    if (!survey.weight.empty() || !survey.strata.empty() || !survey.cluster.empty()) {
+    if (survey.isDeclared()) {
         entries.push_back(
             {tr("by the survey design"), tr("strata, clusters and weights, linearised"), [put] {
                  put(ErrorSpec{"survey", "HC1", {}});

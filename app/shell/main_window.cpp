@@ -350,6 +350,8 @@ void MainWindow::resizeEvent(QResizeEvent* event) {
     }
 }
 
+MainWindow::~MainWindow() { hide(); }
+
 void MainWindow::showStage(int stage) { go(stage, true); }
 
 void MainWindow::go(int stage, bool remember) {

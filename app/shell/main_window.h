@@ -37,6 +37,9 @@ class MainWindow : public QMainWindow {
     /// @param journals  the folder in which steps are kept until they are saved; empty: nowhere.
     explicit MainWindow(QWidget* parent = nullptr, const QString& journals = {});
 
+    /// What is being typed is taken in while the session still stands.
+    ~MainWindow() override;
+
     [[nodiscard]] Session& session() { return session_; }
 
     void showStage(int stage);

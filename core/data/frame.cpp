@@ -308,6 +308,16 @@ Frame Frame::refusedFor(Refusal refusal) const {
     return out;
 }
 
+Frame Frame::with(Column column) const {
+    Frame out = *this;
+    Variable variable;
+    variable.name = column.name();
+    out.index_[variable.name] = out.table_.columns.size();
+    out.table_.variables.push_back(std::move(variable));
+    out.table_.columns.push_back(std::move(column));
+    return out;
+}
+
 std::size_t Frame::count(RowState state) const {
     return static_cast<std::size_t>(std::count(states_.begin(), states_.end(), state));
 }

@@ -91,6 +91,9 @@ class Frame {
 
     [[nodiscard]] const std::optional<Refusal>& refusal() const { return refusal_; }
 
+    /// The same frame with one variable more, which nothing of the study knows.
+    [[nodiscard]] Frame with(Column column) const;
+
     /// Null where there are rows.
     [[nodiscard]] const SummaryMatrix* moments() const { return moments_.get(); }
 

@@ -2,9 +2,19 @@
 
 #include <optional>
 #include <string>
+#include <utility>
 #include <vector>
 
 namespace rapporto {
+
+/// What is known of a variable in the population: the shares of its levels, or its mean.
+struct KnownTotal {
+    std::string variable;
+    std::vector<std::pair<std::string, double>> shares = {};  ///< By label, else by value; sum 1.
+    std::optional<double> mean = {};                          ///< In place of shares.
+
+    friend bool operator==(const KnownTotal&, const KnownTotal&) = default;
+};
 
 /// How the rows were drawn. Names of variables; empty: none.
 struct Survey {
@@ -20,9 +30,25 @@ struct Survey {
     double fay = 0.0;                         ///< Of balanced: how much of a weight stays, 0 to 1.
     std::optional<double> scale = {};         ///< Of the squares; absent: by the kind.
 
-    /// Anything is known of how the rows were drawn.
+    // What the weights are brought to.
+    std::vector<KnownTotal> targets = {};
+    std::string calibration = "raking";  ///< Or linear.
+    /// The least and the most that a new weight may be of the old one.
+    std::optional<std::pair<double, double>> bounds = {};
+
+    /// Anything is known of how the rows were drawn, or of what they stand for.
     [[nodiscard]] bool isDeclared() const {
-        return !weight.empty() || !strata.empty() || !cluster.empty() || !replicates.empty();
+        return isWeighted() || !strata.empty() || !cluster.empty() || !replicates.empty();
+    }
+
+    /// Rows count differently.
+    [[nodiscard]] bool isWeighted() const { return !weight.empty() || !targets.empty(); }
+
+    /// The weight as words name it: “w”, “w, calibrated”, “calibrated weights”.
+    [[nodiscard]] std::string weightShown() const {
+        return targets.empty()  ? weight
+               : weight.empty() ? "calibrated weights"
+                                : weight + ", calibrated";
     }
 
     friend bool operator==(const Survey&, const Survey&) = default;

@@ -3,10 +3,12 @@
 #include "core/base/format.h"
 #include "core/base/typed_text.h"
 #include "core/data/grouping.h"
+#include "core/describe/calibration.h"
 #include "core/numerics/distributions.h"
 
 #include <algorithm>
 #include <cmath>
+#include <utility>
 
 namespace rapporto {
 namespace {
@@ -131,6 +133,35 @@ Result<void> takeReplicates(SurveyRows& rows, const Frame& frame, const Survey& 
     return {};
 }
 
+/// Brings the weights, and each replicate of them, to the totals that are known.
+Result<void> calibrateAll(SurveyRows& rows, const Survey& survey) {
+    if (!rows.known) {
+        return {};
+    }
+    auto weights = calibrated(*rows.known, rows.weights, survey);
+    if (!weights) {
+        return tl::make_unexpected(weights.error());
+    }
+    for (std::size_t r = 0; r < rows.replicates.size(); ++r) {
+        std::vector<double>& replicate = rows.replicates[r];
+        for (std::size_t i = 0; i < replicate.size(); ++i) {
+            replicate[i] = rows.strata[i] < 0 ? 0.0 : replicate[i];
+        }
+        auto made = calibrated(*rows.known, replicate, survey);
+        if (!made) {
+            Refusal refusal = made.error();
+            refusal.what =
+                "under the replicate weight ‘" + rows.replicateNames[r] + "’ " + refusal.what;
+            return tl::make_unexpected(std::move(refusal));
+        }
+        replicate = *std::move(made);
+    }
+    rows.drawnWeights = std::exchange(rows.weights, *std::move(weights));
+    rows.calibration = survey.calibration;
+    rows.bounds = survey.bounds;
+    return {};
+}
+
 }  // namespace
 
 Result<SurveyRows> surveyRows(const Frame& frame, const Survey& survey) {
@@ -160,6 +191,13 @@ Result<SurveyRows> surveyRows(const Frame& frame, const Survey& survey) {
         clusters = splitBy(strata, groupBy(**cluster, false));
     }
     SurveyRows out;
+    if (!survey.targets.empty()) {
+        auto known = KnownColumns::make(frame, survey.targets);
+        if (!known) {
+            return tl::make_unexpected(known.error());
+        }
+        out.known = std::make_shared<const KnownColumns>(*std::move(known));
+    }
     out.weights.assign(n, 0.0);
     out.strata.assign(n, -1);
     out.clusters.assign(n, -1);
@@ -167,7 +205,8 @@ Result<SurveyRows> surveyRows(const Frame& frame, const Survey& survey) {
     std::vector<std::int32_t> seen(static_cast<std::size_t>(clusters.count), -1);
     for (std::size_t i = 0; i < n; ++i) {
         const double w = *weight == nullptr ? 1.0 : (*weight)->numbers()[i];
-        if (std::isnan(w) || strata.of[i] < 0 || clusters.of[i] < 0) {
+        if (std::isnan(w) || strata.of[i] < 0 || clusters.of[i] < 0 ||
+            (out.known && out.known->lacks(i))) {
             continue;
         }
         if (w < 0.0) {
@@ -193,10 +232,15 @@ Result<SurveyRows> surveyRows(const Frame& frame, const Survey& survey) {
     if (auto done = takeReplicates(out, frame, survey); !done) {
         return tl::make_unexpected(done.error());
     }
+    if (auto done = calibrateAll(out, survey); !done) {
+        return tl::make_unexpected(done.error());
+    }
     return out;
 }
 
-DesignCovariance designCovariance(const SurveyRows& rows, const Eigen::MatrixXd& scores) {
+DesignCovariance designCovariance(const SurveyRows& rows, const Eigen::MatrixXd& weighted) {
+    const Eigen::MatrixXd scores =
+        rows.known ? rows.known->residuals(rows.weights, weighted) : weighted;
     const Eigen::Index k = scores.cols();
     const auto count = static_cast<std::size_t>(rows.clusterCount);
     // A cluster without a score has the sum zero and counts as a cluster.

@@ -5,10 +5,13 @@
 
 #include <Eigen/Dense>
 
+#include <memory>
 #include <optional>
 #include <span>
 
 namespace rapporto {
+
+class KnownColumns;
 
 /// The rows of a survey design, made once for many means. Rows out of the sample belong to it, too:
 /// a part of the rows keeps the whole design (Binder 1983).
@@ -25,24 +28,32 @@ struct SurveyRows {
     std::vector<std::vector<double>> replicates;  ///< Weights of each row of the frame.
     std::vector<std::string> replicateNames;
     double replicateScale = 1.0;  ///< Of the sum of squares about the estimate.
+
+    std::shared_ptr<const KnownColumns> known;        ///< Of calibrated weights; else null.
+    std::vector<double> drawnWeights;                 ///< Before calibration; else empty.
+    std::string calibration;                          ///< As Survey::calibration.
+    std::optional<std::pair<double, double>> bounds;  ///< As Survey::bounds.
 };
 
 /// @return the rows, or UnknownName, WrongType (a weight or a population that is no number),
 ///         BadSetting (a weight below zero, fewer clusters in the population than drawn, a lonely
-///         cluster where these are to be refused, one replicate weight).
+///         cluster where these are to be refused, one replicate weight), and what KnownColumns and
+///         calibrated() refuse of known totals.
 [[nodiscard]] Result<SurveyRows> surveyRows(const Frame& frame, const Survey& survey);
 
 /// Covariance of sums of scores under the design: by linearisation over clusters within strata with
 /// the finite-population factor; a lonely cluster is centred at zero, where scores sum to zero, or
-/// passed over. Source: Binder (1983), International Statistical Review 51.
+/// passed over. Where totals are known, of what is left of the scores on them (Deville & Särndal
+/// 1992). Source: Binder (1983), International Statistical Review 51.
 struct DesignCovariance {
     Eigen::MatrixXd matrix;
     double df = 0.0;  ///< Clusters less strata.
 };
 
-/// @param scores  of each row (n × k); rows out of the part asked for have zeros.
+/// @param weighted  scores times the weight, of each row (n × k); rows out of the part asked for
+///                  have zeros.
 [[nodiscard]] DesignCovariance designCovariance(const SurveyRows& rows,
-                                                const Eigen::MatrixXd& scores);
+                                                const Eigen::MatrixXd& weighted);
 
 /// A mean as the design gives it.
 struct DesignMean {

@@ -1,5 +1,5 @@
 #include "core/base/format.h"
-#include "core/describe/survey_mean.h"
+#include "core/describe/calibration_facts.h"
 #include "core/model/fit.h"
 
 namespace rapporto {
@@ -35,6 +35,9 @@ Result<Covariance> surveyCovariance(const CovarianceInput& in, const ErrorSpec& 
     out.df = found.df;
     out.note = plural(static_cast<std::size_t>(rows.clusterCount), "cluster", "clusters") + " in " +
                plural(static_cast<std::size_t>(rows.strataCount), "stratum", "strata");
+    if (const std::string words = calibrationWords(rows); !words.empty()) {
+        out.note += "; weights " + words;
+    }
     if (!rows.lonelyNames.empty()) {
         out.note +=
             "; " + joinedNames(rows.lonelyNames) +

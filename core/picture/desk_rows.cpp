@@ -1,5 +1,7 @@
 #include "core/picture/desk_rows.h"
 
+#include "core/describe/survey_mean.h"
+
 #include <algorithm>
 #include <cmath>
 #include <numbers>
@@ -47,6 +49,10 @@ DeskVariable deskVariable(const Frame& frame, const std::string& name) {
 }
 
 std::vector<double> deskWeights(const PictureInput& input) {
+    if (input.spec.weighted && !input.survey.targets.empty()) {
+        auto rows = surveyRows(input.frame, input.survey);
+        return rows ? std::move(rows->weights) : std::vector<double>{};
+    }
     const Column* weight = !input.spec.weighted || input.survey.weight.empty()
                                ? nullptr
                                : input.frame.column(input.survey.weight);
@@ -61,7 +67,7 @@ std::vector<double> deskWeights(const PictureInput& input) {
 }
 
 std::string weightsNote(const PictureInput& input) {
-    return deskWeights(input).empty() ? "" : " · weighted by " + input.survey.weight;
+    return deskWeights(input).empty() ? "" : " · weighted by " + input.survey.weightShown();
 }
 
 float evenShift(std::size_t turn) {

@@ -147,11 +147,12 @@ DrawnPicture drawSummaryTable(const PictureInput& input) {
     }
     PictureTable table;
     table.title = by ? "Numbers by " + frame.variable(by->name)->shown() : "Numbers";
-    table.note =
-        "Rows in the sample: " + countText(frame.count(RowState::In)) +
-        ". Quartiles linear between order statistics; skewness m₃/m₂^1.5, kurtosis "
-        "m₄/m₂² − 3." +
-        (weights.empty() ? "" : " Weighted by " + input.survey.weight + " but for n and missing.");
+    table.note = "Rows in the sample: " + countText(frame.count(RowState::In)) +
+                 ". Quartiles linear between order statistics; skewness m₃/m₂^1.5, kurtosis "
+                 "m₄/m₂² − 3." +
+                 (weights.empty()
+                      ? ""
+                      : " Weighted by " + input.survey.weightShown() + " but for n and missing.");
     table.cells.push_back(head());
     for (const DeskVariable& v : variables) {
         std::vector<Rows> parts{{}};

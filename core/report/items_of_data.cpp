@@ -76,7 +76,7 @@ struct Used {
 Used usedRows(const ItemInput& in) {
     Used used;
     used.rows = rowsInSample(*in.frame);
-    if (!in.study.survey.weight.empty()) {
+    if (in.study.survey.isWeighted()) {
         if (auto design = surveyRows(*in.frame, in.study.survey)) {
             used.design = *std::move(design);
         }
@@ -175,8 +175,9 @@ void plainTable(const ItemInput& in, const std::vector<std::string>& names) {
         Kind::Note,
         "Rows of the sample" +
             (in.study.sample.where.empty() ? std::string() : ", " + in.study.sample.where) +
-            (used.isWeighted() ? "; weighted by " + in.study.survey.weight + ", n and missing not."
-                               : "; not weighted."),
+            (used.isWeighted()
+                 ? "; weighted by " + in.study.survey.weightShown() + ", n and missing not."
+                 : "; not weighted."),
         "note");
 }
 
@@ -299,7 +300,7 @@ void groupedTable(const ItemInput& in, const std::vector<std::string>& names) {
         Kind::Note,
         std::string(count == 2 ? "Differences are the second group less the first; " : "") +
             (used.isWeighted()
-                 ? "weighted by " + in.study.survey.weight +
+                 ? "weighted by " + in.study.survey.weightShown() +
                        "; p of equal means by the survey design, linearised (Binder 1983)."
                  : std::string("p of equal means by Welch’s ") + (count == 2 ? "t." : "F.")),
         "note");

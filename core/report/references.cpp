@@ -301,6 +301,12 @@ const std::array kReferences = {
               "Application of least squares regression to relationships containing auto-correlated "
               "error terms",
               kJasa},
+    Reference{"Deming & Stephan 1940", "Deming, W. E. & Stephan, F. F.", 1940,
+              "On a least squares adjustment of a sampled frequency table when the expected "
+              "marginal totals are known",
+              "The Annals of Mathematical Statistics"},
+    Reference{"Deville & Särndal 1992", "Deville, J.-C. & Särndal, C.-E.", 1992,
+              "Calibration estimators in survey sampling", kJasa},
     Reference{"Dickey & Fuller 1979", "Dickey, D. A. & Fuller, W. A.", 1979,
               "Distribution of the estimators for autoregressive time series with a unit root",
               kJasa},

@@ -2,6 +2,7 @@
 
 #include "core/base/format.h"
 #include "core/describe/summary.h"
+#include "core/describe/survey_mean.h"
 #include "core/model/event_study.h"
 #include "core/model/likelihood.h"
 #include "core/model/long_run.h"
@@ -1014,7 +1015,12 @@ std::string explainMethods(const Answer& answer) {
                 (q.errors.scheme == "wild-clusters" ? "; Cameron, Gelbach & Miller 2008)"
                                                     : "; Efron 1987)");
     } else if (q.errors.kind == "survey") {
-        text += "linearised over the survey design (Binder 1983; " + answer.fit->errorNote + ")";
+        const SurveyRows* rows = answer.design->survey.get();
+        text +=
+            "linearised over the survey design (Binder 1983; " + answer.fit->errorNote +
+            (rows == nullptr || rows->known == nullptr ? ")"
+             : rows->calibration == "raking" ? "; Deming & Stephan 1940; Deville & Särndal 1992)"
+                                             : "; Deville & Särndal 1992)");
     } else if (q.errors.kind == "panel-autocorrelation") {
         text += "robust to what units share at a moment and to its echo (Driscoll & Kraay 1998; " +
                 answer.fit->errorNote + ")";

@@ -382,12 +382,59 @@ std::vector<CheckResult> checksOf(const Frame& frame, const Answer& answer, cons
     return runChecks(own, making.job);
 }
 
+/// The weights of rows as a variable; a row without a weight of its own has none. One that lacks
+/// another part of the design leaves by that part’s name.
+Column weightsOf(const SurveyRows& rows, const Column* drawn, const std::string& name) {
+    std::vector<double> cells = rows.weights;
+    for (std::size_t i = 0; drawn != nullptr && i < cells.size(); ++i) {
+        cells[i] = drawn->isMissing(i) ? std::nan("") : cells[i];
+    }
+    return Column::ofNumbers(name, std::move(cells));
+}
+
+/// The design of a question whose errors are those of the survey, with its weights: those of the
+/// survey, brought to the totals that are known, unless the question has others.
+Result<Design> surveyDesign(const Study& study, const Frame& frame, const Question& question,
+                            RowCounts& counts, const Job& job) {
+    const Survey& survey = study.survey;
+    Question asked = withSurvey(question, survey);
+    auto rows = surveyRows(frame, survey);
+    const bool ownWeights =
+        question.weightKind != WeightKind::None &&
+        (question.weightKind != WeightKind::Sampling || survey.weight.empty() ||
+         canonicalText(question.weight) != canonicalText(quotedName(survey.weight)));
+    const bool brought = rows && !survey.targets.empty() && !ownWeights;
+    if (brought) {
+        asked.weightKind = WeightKind::Sampling;
+        asked.weight = quotedName(survey.weightShown());
+    }
+    auto design = brought ? designFor(frame.with(weightsOf(*rows, frame.column(survey.weight),
+                                                           survey.weightShown())),
+                                      asked, study.sets, counts, job)
+                          : designFor(frame, asked, study.sets, counts, job);
+    if (!design) {
+        return design;
+    }
+    if (!rows) {
+        return tl::make_unexpected(rows.error());
+    }
+    // Totals say nothing of what is left under weights that do not hit them.
+    rows->known = brought ? rows->known : nullptr;
+    design->survey = std::make_shared<const SurveyRows>(*std::move(rows));
+    return design;
+}
+
 }  // namespace
 
 Question withSurvey(const Question& question, const Survey& survey) {
     Question out = question;
     if (question.errors.kind == "survey") {
-        for (const std::string& name : {survey.cluster, survey.strata}) {
+        // What a row must have to be part of the design.
+        std::vector<std::string> parts = {survey.cluster, survey.strata};
+        for (const KnownTotal& target : survey.targets) {
+            parts.push_back(target.variable);
+        }
+        for (const std::string& name : parts) {
             if (!name.empty()) {
                 out.errors.by.push_back(quotedName(name));
             }
@@ -425,17 +472,11 @@ Result<Estimated> estimateQuestion(const Study& study, const Frame& frame, const
                       "errors",
                       "Name its weight, strata or clusters in Data, under what a row is.");
     }
-    const Question asked = withSurvey(question, study.survey);
-    auto design = designFor(frame, asked, study.sets, counts, job);
+    auto design = question.errors.kind == "survey"
+                      ? surveyDesign(study, frame, question, counts, job)
+                      : designFor(frame, question, study.sets, counts, job);
     if (!design) {
         return tl::make_unexpected(design.error());
-    }
-    if (question.errors.kind == "survey") {
-        auto rows = surveyRows(frame, study.survey);
-        if (!rows) {
-            return tl::make_unexpected(rows.error());
-        }
-        design->survey = std::make_shared<const SurveyRows>(*std::move(rows));
     }
     counts = design->counts;
     Estimated out;

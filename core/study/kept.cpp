@@ -1,5 +1,6 @@
 #include "core/study/kept.h"
 
+#include "core/describe/calibration_facts.h"
 #include "core/model/likelihood.h"
 #include "core/model/panel.h"
 #include "core/model/robust.h"
@@ -19,6 +20,15 @@ std::string asPart(const std::string& text) {
         out += std::isalnum(static_cast<unsigned char>(c)) != 0 ? c : '_';
     }
     return out;
+}
+
+/// The name, with a number behind it where it is in use.
+std::string freeName(const std::string& base, const std::set<std::string>& taken) {
+    std::string name = base;
+    for (int i = 2; taken.contains(name); ++i) {
+        name = base + "_" + std::to_string(i);
+    }
+    return name;
 }
 
 }  // namespace
@@ -89,11 +99,7 @@ Result<KeptColumn> keptColumn(const Answer& answer, const Keepable& what, std::s
     if (static_cast<std::size_t>(values.size()) != design.rows.size()) {
         return refuse(ErrorCode::NotBuilt, "this fit has no " + what.shown + " row by row");
     }
-    const std::string base = name + "_" + asPart(answer.question.id);
-    out.name = base;
-    for (int i = 2; taken.contains(out.name); ++i) {
-        out.name = base + "_" + std::to_string(i);
-    }
+    out.name = freeName(name + "_" + asPart(answer.question.id), taken);
     auto all =
         std::make_shared<std::vector<double>>(rows, std::numeric_limits<double>::quiet_NaN());
     for (std::size_t i = 0; i < design.rows.size(); ++i) {
@@ -102,6 +108,19 @@ Result<KeptColumn> keptColumn(const Answer& answer, const Keepable& what, std::s
         }
     }
     out.values = std::move(all);
+    return out;
+}
+
+KeptColumn keptWeights(const SurveyRows& rows, const std::set<std::string>& taken) {
+    KeptColumn out;
+    out.what = "weight";
+    out.name = freeName("weight_calibrated", taken);
+    out.label = "Weights" + (rows.known ? " " + calibrationWords(rows) : std::string());
+    std::vector<double> values = rows.weights;
+    for (std::size_t i = 0; i < values.size(); ++i) {
+        values[i] = rows.strata[i] < 0 ? std::numeric_limits<double>::quiet_NaN() : values[i];
+    }
+    out.values = std::make_shared<const std::vector<double>>(std::move(values));
     return out;
 }
 

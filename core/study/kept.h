@@ -1,5 +1,6 @@
 #pragma once
 
+#include "core/describe/survey_mean.h"
 #include "core/study/answer.h"
 #include "core/study/study.h"
 
@@ -23,5 +24,8 @@ struct Keepable {
 [[nodiscard]] Result<KeptColumn> keptColumn(const Answer& answer, const Keepable& what,
                                             std::size_t rows, const std::set<std::string>& taken,
                                             const Job& job);
+
+/// The weights of a survey as a column, as they are brought to what is known.
+[[nodiscard]] KeptColumn keptWeights(const SurveyRows& rows, const std::set<std::string>& taken);
 
 }  // namespace rapporto

@@ -1,6 +1,7 @@
 // The results file.
 #include "core/study/results.h"
 
+#include "core/describe/calibration_facts.h"
 #include "core/model/dynamic_panel.h"
 #include "core/model/event_study.h"
 #include "core/model/feasible_ar.h"
@@ -476,6 +477,24 @@ Json correlationsJson(const CorrelationTable& t) {
     return json;
 }
 
+Json calibrationJson(const SurveyRows& rows) {
+    const CalibrationFacts facts = calibrationFacts(rows);
+    Json totals = Json::array();
+    for (const CalibrationFacts::Total& one : facts.totals) {
+        totals.push_back(Json{{"variable", one.variable},
+                              {"level", one.level.empty() ? Json() : Json(one.level)},
+                              {"rows", one.rows},
+                              {"drawn", number(one.drawn)},
+                              {"known", number(one.known)},
+                              {"reached", number(one.reached)}});
+    }
+    return Json{
+        {"method", rows.calibration},           {"rows", facts.rows},
+        {"lowest_ratio", number(facts.lowest)}, {"highest_ratio", number(facts.highest)},
+        {"at_bounds", facts.atBounds},          {"weight_effect", number(facts.effectAfter)},
+        {"targets", std::move(totals)}};
+}
+
 Json leftOutJson(const Result<LeftOut>& found) {
     if (!found) {
         return Json{{"message", found.error().text()}};
@@ -577,6 +596,9 @@ void explainResults(Json& one, const Answer& a) {
     }
     if (!a.question.effects.empty()) {
         one["effects"] = effects(a);
+    }
+    if (a.design && a.design->survey && a.design->survey->known) {
+        one["calibration"] = calibrationJson(*a.design->survey);
     }
     if (a.leftOut) {
         one["left_out"] = leftOutJson(*a.leftOut);

@@ -152,6 +152,9 @@ std::vector<std::string*> roles(Study& study) {
     for (std::string& replicate : study.survey.replicates) {
         out.push_back(&replicate);
     }
+    for (KnownTotal& target : study.survey.targets) {
+        out.push_back(&target.variable);
+    }
     return out;
 }
 

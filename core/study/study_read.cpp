@@ -373,6 +373,36 @@ Layout readLayout(const Json& json, JsonReader& outer) {
     return layout;
 }
 
+/// Known totals: the shares of levels, or a mean.
+KnownTotal readTarget(const Json& json, JsonReader& outer) {
+    KnownTotal target;
+    JsonReader in(json, "survey.targets");
+    target.variable = in.text("variable");
+    const Json& shares = in.at("shares");
+    if (target.variable.empty()) {
+        in.fault("a target names its ‘variable’");
+    }
+    if (in.has("mean")) {
+        target.mean = in.number("mean", 0.0);
+    }
+    if (in.has("mean") == in.has("shares")) {
+        in.fault("a target has either ‘shares’ or a ‘mean’",
+                 "As {\"variable\": \"zone\", \"shares\": {\"Ridge\": 0.2, \"Plain\": 0.8}}.");
+    } else if (!shares.is_null() && (!shares.is_object() || shares.empty())) {
+        in.fault("‘shares’ is an object: {\"Ridge\": 0.2, \"Plain\": 0.8}");
+    } else if (!shares.is_null()) {
+        for (const auto& [level, share] : shares.items()) {
+            if (!share.is_number()) {
+                in.fault("the share of ‘" + level + "’ is a number");
+                break;
+            }
+            target.shares.emplace_back(level, share.get<double>());
+        }
+    }
+    outer.close(in);
+    return target;
+}
+
 Survey readSurvey(const Json& json, JsonReader& outer) {
     Survey survey;
     JsonReader in(json, "survey");
@@ -403,6 +433,22 @@ Survey readSurvey(const Json& json, JsonReader& outer) {
         survey.scale = in.number("replicate_scale", 1.0);
         if (!(*survey.scale > 0.0)) {
             in.fault("‘replicate_scale’ is a number above 0");
+        }
+    }
+    for (const Json* one : in.list("targets", most::kTerms)) {
+        survey.targets.push_back(readTarget(*one, in));
+    }
+    survey.calibration = in.text("calibration", survey.calibration);
+    if (survey.calibration != "raking" && survey.calibration != "linear") {
+        in.fault("‘calibration’ is \"raking\" or \"linear\"");
+    }
+    if (in.has("bounds")) {
+        const Json& bounds = in.at("bounds");
+        if (bounds.is_array() && bounds.size() == 2 && bounds[0].is_number() &&
+            bounds[1].is_number()) {
+            survey.bounds = {bounds[0].get<double>(), bounds[1].get<double>()};
+        } else {
+            in.fault("‘bounds’ are two numbers: [0.3, 3]");
         }
     }
     outer.close(in);

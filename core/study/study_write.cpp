@@ -322,6 +322,22 @@ Json surveyJson(const Survey& survey) {
             json["replicate_scale"] = *survey.scale;
         }
     }
+    for (const KnownTotal& target : survey.targets) {
+        Json one = {{"variable", target.variable}};
+        if (target.mean) {
+            one["mean"] = *target.mean;
+        }
+        for (const auto& [level, share] : target.shares) {
+            one["shares"][level] = share;
+        }
+        json["targets"].push_back(std::move(one));
+    }
+    if (survey.calibration != Survey{}.calibration) {
+        json["calibration"] = survey.calibration;
+    }
+    if (survey.bounds) {
+        json["bounds"] = {survey.bounds->first, survey.bounds->second};
+    }
     if (const auto number = Expression::parse(survey.population);
         number && number->root().kind == Node::Kind::Number) {
         json["population"] = number->root().number;

@@ -10,6 +10,7 @@
 #include "app/stages/data/sample_page.h"
 #include "app/stages/data/shape_page.h"
 #include "app/stages/data/summary_page.h"
+#include "app/stages/data/totals_page.h"
 #include "app/stages/data/variables_page.h"
 #include "core/base/disk.h"
 #include "core/base/format.h"
@@ -36,7 +37,7 @@ namespace {
 enum Page { kEmpty, kImport, kTable, kReview, kSheet };
 
 /// Which of the pages of the table is which.
-enum View { kRows, kCodebook, kLayout, kSample, kShape, kOdd, kSummary };
+enum View { kRows, kCodebook, kLayout, kSample, kTotals, kShape, kOdd, kSummary };
 
 QString asItStandsWords(bool transformed) {
     return transformed
@@ -97,6 +98,7 @@ QWidget* DataStage::makeTablePage() {
         {tr("Codebook"), variables},
         {tr("What a row is"), new LayoutPage(session_, this)},
         {tr("Sample"), new SamplePage(session_, this)},
+        {tr("Known totals"), new TotalsPage(session_, this)},
         {tr("Shape"), new ShapePage(session_, this)},
         {tr("What looks odd"), odd_},
         {tr("Summary"), summary_}};

@@ -341,7 +341,7 @@ void ExploreStage::rebuildWords() {
     for (const PictureKind* kind : fitting) {
         signature += QString(" ") + kind->id;
     }
-    const bool surveyed = !session_.study().survey.weight.empty();
+    const bool surveyed = session_.study().survey.isWeighted();
     signature += QString("|%1%2%3%4%5%6%7%8%9")
                      .arg(spec.logX)
                      .arg(spec.logY)
