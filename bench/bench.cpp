@@ -13,6 +13,7 @@
 #include "core/model/fit.h"
 #include "core/model/instruments.h"
 #include "core/model/likelihood.h"
+#include "core/model/multilevel.h"
 #include "core/model/outcome_models.h"
 #include "core/model/panel.h"
 #include "core/numerics/blocked_qr.h"
@@ -342,6 +343,76 @@ void benchOutcomes(bool quick, int rounds) {
         [&] { sink += fitLogit(asked, {}, {}, 0.05, Job())->likelihood->logLikelihood; },
         [&] { sink += fitPoisson(design, {}, {}, 0.05, Job())->likelihood->logLikelihood; });
     setThreads(0);
+    if (sink == 0.25) {
+        fmt::print("\n");
+    }
+}
+
+/// A random constant and slope of many groups, whole, against twenty cross products of its columns.
+void benchLevels(std::size_t n, int rounds) {
+    RandomStream random(25, 1);
+    const auto rows = static_cast<Eigen::Index>(n);
+    const auto groups = static_cast<std::int32_t>(n / 20);
+    Design design;
+    design.X = Eigen::MatrixXd::Ones(rows, 20);
+    design.y.resize(rows);
+    design.hasConstant = true;
+    DesignLevel level;
+    level.name = "g";
+    level.count = groups;
+    level.slopeNames = {"x"};
+    level.slopes.resize(rows, 1);
+    level.labels.assign(static_cast<std::size_t>(groups), "g");
+    const auto normal = [&] {
+        double sum = -6.0;
+        for (int k = 0; k < 12; ++k) {
+            sum += random.uniform();
+        }
+        return sum;
+    };
+    std::vector<double> constants(static_cast<std::size_t>(groups));
+    std::vector<double> slopes(static_cast<std::size_t>(groups));
+    for (std::size_t g = 0; g < constants.size(); ++g) {
+        constants[g] = 0.6 * normal();
+        slopes[g] = 0.3 * normal();
+    }
+    design.columns.push_back({"(constant)", "constant", -1, false});
+    for (Eigen::Index j = 1; j < 20; ++j) {
+        const std::string name = "x" + std::to_string(j);
+        DesignTerm term;
+        term.name = term.label = name;
+        term.columns = {j};
+        design.columns.push_back({name, name, static_cast<int>(design.terms.size()), false});
+        design.terms.push_back(std::move(term));
+    }
+    for (Eigen::Index i = 0; i < rows; ++i) {
+        const auto g = static_cast<std::size_t>(i) % constants.size();
+        level.of.push_back(static_cast<std::int32_t>(g));
+        double y = constants[g] + normal();
+        for (Eigen::Index j = 1; j < 20; ++j) {
+            design.X(i, j) = normal();
+            y += 0.1 * design.X(i, j);
+        }
+        level.slopes(i, 0) = design.X(i, 1);
+        design.y(i) = y + slopes[g] * design.X(i, 1);
+        design.rows.push_back(static_cast<std::size_t>(i));
+    }
+    design.levels.push_back(std::move(level));
+    design.counts.used = n;
+    double sink = 0.0;
+    compare(
+        fmt::format("a random constant and slope, {} x 20, {} groups, in twenty cross products", n,
+                    groups),
+        std::min(rounds, 3), 1.0,
+        [&] { sink += fitMultilevel(design, {}, {}, 0.05, Job())->levels->deviance; },
+        [&] {
+            for (int step = 0; step < 20; ++step) {
+                Eigen::MatrixXd cross(20, 20);
+                cblas_dsyrk(CblasColMajor, CblasLower, CblasTrans, 20, static_cast<int>(n), 1.0,
+                            design.X.data(), static_cast<int>(n), 0.0, cross.data(), 20);
+                sink += cross(0, 0);
+            }
+        });
     if (sink == 0.25) {
         fmt::print("\n");
     }
@@ -1170,6 +1241,7 @@ int main(int argc, char** argv) {
         {"correlations", [&] { benchCorrelations(quick, rounds); }},
         {"causes", [&] { benchCauses(quick, rounds); }},
         {"outcomes", [&] { benchOutcomes(quick, rounds); }},
+        {"levels", [&] { benchLevels(quick ? 20000 : 100000, rounds); }},
         {"inference", [&] { benchInference(rounds); }},
         {"traces", [&] { benchTraces(rounds); }},
         {"parts", [&] { benchParts(rounds); }},

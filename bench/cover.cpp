@@ -313,6 +313,40 @@ std::vector<Story> stories() {
                        q.errors = ErrorSpec{"clustered", "HC1", {"u"}};
                    },
                    {{"x", 0.5 + 0.3 * 0.674489750196082}}});
+    // Random constants and slopes of 15 and 50 groups of unequal size: an effect within groups
+    // that differs among them, and one of what never changes in a group; slope and constant.
+    for (const int groups : {15, 50}) {
+        for (const char* law : {"satterthwaite", "kenward-roger"}) {
+            static std::vector<std::string> names;
+            names.reserve(8);
+            names.push_back(fmt::format("levels {} {}", groups, law));
+            out.push_back({names.back().c_str(),
+                           [groups](RandomStream& r) {
+                               Columns c = {{"y", {}}, {"x", {}}, {"z", {}}, {"g", {}}};
+                               for (int g = 0; g < groups; ++g) {
+                                   const double level = 0.7 * normal(r);
+                                   const double slope = 0.5 + 0.3 * level + 0.4 * normal(r);
+                                   const double z = normal(r);
+                                   for (int i = 0; i < 4 + g % 9; ++i) {
+                                       const double x = normal(r);
+                                       c[0].second.push_back(0.3 * z + level + slope * x +
+                                                             normal(r));
+                                       c[1].second.push_back(x);
+                                       c[2].second.push_back(z);
+                                       c[3].second.push_back(g);
+                                   }
+                               }
+                               return c;
+                           },
+                           [law](Question& q) {
+                               q.method = "multilevel";
+                               q.terms = {Term::expression("x"), Term::expression("z")};
+                               q.settings.levels = {{"g", {"x"}}};
+                               q.settings.lawOfEffects = law;
+                           },
+                           {{"x", 0.5}, {"z", 0.3}}});
+        }
+    }
     // An indirect effect through one variable, .3 times .4, by each kind of drawn interval.
     for (const int n : {50, 200, 1000}) {
         for (const char* interval : {"percentile", "bias-corrected", "bca", "delta"}) {

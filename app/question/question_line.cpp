@@ -18,6 +18,8 @@
 #include <QStandardItemModel>
 #include <QVBoxLayout>
 
+#include <set>
+
 namespace rapporto::app {
 namespace {
 
@@ -927,6 +929,115 @@ std::vector<FinderEntry> QuestionLine::panelMethods(
     return entries;
 }
 
+std::vector<FinderEntry> QuestionLine::groupMethods() const {
+    std::vector<FinderEntry> entries;
+    const Question& q = *session_.question();
+    const auto put = [this](std::vector<LevelSpec> levels, EstimatorSettings settings) {
+        Question next = *session_.question();
+        next.method = "multilevel";
+        settings.levels = std::move(levels);
+        next.settings = std::move(settings);
+        // Its errors are its own, and what is random is not held fixed.
+        next.errors = ErrorSpec{};
+        next.fixedEffects.clear();
+        session_.putQuestion(next, tr("by %1").arg(text(methodText(next))));
+    };
+    const bool asked = q.method == "multilevel";
+    const std::vector<LevelSpec> levels = asked ? q.settings.levels : std::vector<LevelSpec>();
+    const auto used = [&](const std::string& name) {
+        return std::any_of(levels.begin(), levels.end(), [&](const LevelSpec& level) {
+            return canonicalText(level.by) == canonicalText(name);
+        });
+    };
+    // Groupings that rows are known to stand in come first.
+    std::vector<std::string> names = q.fixedEffects;
+    for (const std::string& one : q.errors.by) {
+        names.push_back(one);
+    }
+    const Survey& survey = session_.study().survey;
+    for (const std::string& one : {survey.cluster, session_.study().layout.unit, survey.strata}) {
+        if (!one.empty()) {
+            names.push_back(quotedName(one));
+        }
+    }
+    const auto frame = session_.frame();
+    for (const Variable& v : frame ? frame->table().variables : std::vector<Variable>()) {
+        if (isGrouping(v.measure) || frame->column(v.name)->isText()) {
+            names.push_back(quotedName(v.name));
+        }
+    }
+    constexpr std::size_t kMost = 6;
+    std::set<std::string> offered;
+    for (const std::string& name : names) {
+        if (offered.size() >= kMost || used(name) || !offered.insert(canonicalText(name)).second) {
+            continue;
+        }
+        std::vector<LevelSpec> next = levels;
+        next.push_back({name});
+        entries.push_back(
+            {asked ? tr("and random effects of %1").arg(termText(name))
+                   : tr("random effects of %1").arg(termText(name)),
+             asked ? tr("groups of groups: each lies within one of the next")
+                   : tr("groups’ levels drawn from a normal law, kept as far as rows tell them"),
+             [put, next, settings = q.settings, asked] {
+                 put(next, asked ? settings : EstimatorSettings{});
+             }});
+    }
+    if (!asked) {
+        return entries;
+    }
+    for (std::size_t l = 0; l < levels.size(); ++l) {
+        const QString by = termText(levels[l].by);
+        for (const Term& term : q.terms) {
+            const std::string name = term.parts.front();
+            const Variable* v = frame ? frame->variable(canonicalText(name)) : nullptr;
+            const bool groups = v != nullptr && (isGrouping(v->measure));
+            if (term.muted || term.parts.size() > 1 || term.kind == Term::Kind::Set || groups) {
+                continue;
+            }
+            std::vector<LevelSpec> next = levels;
+            auto& slopes = next[l].slopes;
+            const auto at = std::find(slopes.begin(), slopes.end(), name);
+            const bool has = at != slopes.end();
+            has ? void(slopes.erase(at)) : slopes.push_back(name);
+            entries.push_back(
+                {(has ? tr("one slope in %1 for all of %2") : tr("a slope in %1 for each of %2"))
+                     .arg(termText(name), by),
+                 has ? tr("its effect does not differ among the groups")
+                     : tr("its effect may differ among the groups"),
+                 [put, next, settings = q.settings] { put(next, settings); }});
+        }
+        if (levels.size() > 1) {
+            std::vector<LevelSpec> next = levels;
+            next.erase(next.begin() + static_cast<std::ptrdiff_t>(l));
+            entries.push_back({tr("without random effects of %1").arg(by), QString(),
+                               [put, next, settings = q.settings] { put(next, settings); }});
+        }
+    }
+    for (const auto& [law, name, why] :
+         {std::tuple{"satterthwaite", tr("degrees of freedom by Satterthwaite"),
+                     tr("by the observed information")},
+          std::tuple{"kenward-roger", tr("errors adjusted for few groups"), tr("Kenward & Roger")},
+          std::tuple{"normal", tr("read by the normal law"), tr("where groups are many")}}) {
+        if (q.settings.lawOfEffects != law) {
+            EstimatorSettings settings = q.settings;
+            settings.lawOfEffects = law;
+            entries.push_back({name, why, [put, levels, settings] { put(levels, settings); }});
+        }
+    }
+    EstimatorSettings other = q.settings;
+    const bool restricted = other.likelihood != "full";
+    other.likelihood = restricted ? "full" : "restricted";
+    other.lawOfEffects =
+        restricted && other.lawOfEffects == "kenward-roger" ? "satterthwaite" : other.lawOfEffects;
+    entries.push_back({restricted ? tr("spreads by the full likelihood")
+                                  : tr("spreads by the restricted likelihood"),
+                       restricted ? tr("to hold other terms against these")
+                                  : tr("spreads that know of the coefficients"),
+                       [put, levels, other] { put(levels, other); }});
+    return entries;
+}
+
 void QuestionLine::pickMethod(QWidget* by) {
     std::vector<FinderEntry> entries;
     const auto put = [this](const std::string& method, const EstimatorSettings& settings) {
@@ -971,6 +1082,9 @@ void QuestionLine::pickMethod(QWidget* by) {
                            [put, moments] { put("gmm", moments("continuous")); }});
     }
     for (const FinderEntry& entry : outcomeMethods(put)) {
+        entries.push_back(entry);
+    }
+    for (const FinderEntry& entry : groupMethods()) {
         entries.push_back(entry);
     }
     if (session_.study().layout.kind != Layout::Kind::CrossSection) {

@@ -85,6 +85,7 @@ class QuestionLine : public QWidget {
     void pickZeroTerm(QWidget* by);
     [[nodiscard]] std::vector<FinderEntry> outcomeMethods(
         const std::function<void(const std::string&, const EstimatorSettings&)>& put) const;
+    [[nodiscard]] std::vector<FinderEntry> groupMethods() const;
     [[nodiscard]] std::vector<FinderEntry> panelMethods(
         const std::function<void(const std::string&, const EstimatorSettings&)>& put) const;
     void pickErrors(QWidget* by);

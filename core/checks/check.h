@@ -87,8 +87,9 @@ inline constexpr unsigned kHeldDown = 1024;  ///< Robust fits: rows with weights
 inline constexpr unsigned kOther = 2048;     ///< Other likelihoods.
 inline constexpr unsigned kTrace = 4096;     ///< A path system as a whole.
 inline constexpr unsigned kEcho = 8192;      ///< Rows less a share of the row before.
+inline constexpr unsigned kLevels = 16384;   ///< Random effects of groups.
 inline constexpr unsigned kAny = 31 | kEcho;
-inline constexpr unsigned kAll = 4095 | kEcho;  ///< All but a path system as a whole.
+inline constexpr unsigned kAll = 4095 | kEcho | kLevels;  ///< All but a path system as a whole.
 }  // namespace fits
 
 /// What is true of a check beside what it computes, as bits.
@@ -259,6 +260,12 @@ CheckResult checkHausman(const CheckInput& in);
 CheckResult checkPanelSerial(const CheckInput& in);
 CheckResult checkCrossSectionDependence(const CheckInput& in);
 CheckResult checkLaggedOutcome(const CheckInput& in);
+
+// Of random effects of groups.
+CheckResult checkRandomPart(const CheckInput& in);
+CheckResult checkWithinBetween(const CheckInput& in);
+CheckResult checkFewGroups(const CheckInput& in);
+CheckResult checkGroupsNormal(const CheckInput& in);
 CheckResult checkDifferencesSerial(const CheckInput& in);
 CheckResult checkPreTrend(const CheckInput& in);
 CheckResult checkWhoIsCompared(const CheckInput& in);

@@ -28,6 +28,7 @@ const std::vector<Check>& allChecks() {
     static const char* const cause = "Can the cause be trusted?";
     static const char* const paths = "Do the paths hold?";
     static const char* const panel = "Does the panel choice hold?";
+    static const char* const groups = "Do the groups stand as they should?";
     static const char* const count = "Does the count model fit?";
     static const char* const yesNo = "Does the yes–no or ordered model fit?";
     static const char* const data = "Are the data what they seem?";
@@ -427,6 +428,21 @@ const std::vector<Check>& allChecks() {
          "units do not share what the terms leave",
          "fine: p at or above alpha, or a mean correlation under .1; fails from .3", "Pesaran 2004",
          &checkCrossSectionDependence, true, fits::kAny & ~fits::kInstruments},
+        {"random-part", groups, "is the random part needed", "groups do not differ",
+         "fine: p under alpha, half and half of two chi-squares; else weigh",
+         "Self & Liang 1987; Stram & Lee 1994", &checkRandomPart, true, fits::kLevels},
+        with({"within-between", groups, "within against between (Mundlak)",
+              "effects between groups are those within them",
+              "fine: p at or above alpha; else fails", "Mundlak 1978", &checkWithinBetween, true,
+              fits::kLevels},
+             traits::kNeedsTerms),
+        {"few-groups", groups, "number of groups", "groups are many enough to tell their spread",
+         "fine: 30 groups and more at each level; noted where errors are adjusted for few; fails "
+         "under 6",
+         "Maas & Hox 2005; Kenward & Roger 1997", &checkFewGroups, false, fits::kLevels},
+        {"groups-normal", groups, "law of the groups’ effects", "groups’ effects are normal",
+         "fine: p at or above alpha; else noted", "Royston 1995; Verbeke & Lesaffre 1997",
+         &checkGroupsNormal, true, fits::kLevels},
         {"overdispersion", count, "spread beyond the mean", "the variance is the mean",
          "fine: p at or above alpha, the extra under a twentieth, or errors that allow for it; "
          "fails from half as much again",

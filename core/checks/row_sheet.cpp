@@ -82,7 +82,7 @@ VectorXd cooksDistances(const Design& design, const Fit& fit) {
 }
 
 bool hasInfluence(const Fit& fit) {
-    return !fit.likelihood && !fit.quantile && !fit.robust && !fit.dynamic &&
+    return !fit.likelihood && !fit.quantile && !fit.robust && !fit.dynamic && !fit.levels &&
            !(fit.event && fit.event->weighting != "pooled") && !fit.exact &&
            !(fit.leverage.size() > 0 && std::isnan(fit.leverage(0)));
 }

@@ -80,6 +80,9 @@ unsigned kindOf(const Design& design, const Fit& fit) {
                : outcome == "ordered" ? fits::kOrdered
                                       : fits::kOther;
     }
+    if (fit.levels) {
+        return fits::kLevels;
+    }
     if (fit.dynamic) {
         return fits::kDynamic;
     }
@@ -106,7 +109,9 @@ std::string outOfScope(unsigned kind) {
            : kind == fits::kInstruments
                ? "It is made for least squares; of instruments see whether "
                  "the cause can be trusted."
-           : kind == fits::kEcho ? "It is not made for rows less a share of the row before."
+           : kind == fits::kLevels ? "It is made for rows that stand alone; of groups’ effects see "
+                                     "whether the groups stand as they should."
+           : kind == fits::kEcho   ? "It is not made for rows less a share of the row before."
            : kind == fits::kRandom
                ? "It is not made for rows less a share of their unit’s mean."
                : "It is not made for effects that are swept out. With few groups, ask with the "
@@ -252,6 +257,9 @@ class Asking {
         }
         if (check->isOfData()) {
             return behindBorder(*check, [&] { return doubts_.answer(in); });
+        }
+        if (check->of == fits::kLevels && kind_ != fits::kLevels) {
+            return notApplicable("It is asked of random effects of groups.");
         }
         if ((check->of & kind_) == 0) {
             return notApplicable(outOfScope(kind_));

@@ -107,6 +107,9 @@ class Builder {
         }
         fillClusters();
         fillEffects();
+        if (auto done = fillLevels(); !done) {
+            return tl::make_unexpected(done.error());
+        }
         fillTime();
         fillUnits();
         fillHistories();
@@ -370,6 +373,9 @@ class Builder {
         }
         for (const Part& slope : slopes_) {
             needed.push_back(&slope.column);
+        }
+        if (auto done = nameLevels(needed); !done) {
+            return done;
         }
         if (auto done = evaluateFurther(); !done) {
             return done;
@@ -640,6 +646,46 @@ class Builder {
         return {};
     }
 
+    /// The groupings whose effects are random, and what has a slope in their groups.
+    Result<void> nameLevels(std::vector<const Column*>& needed) {
+        if (question_.method != "multilevel") {
+            return {};
+        }
+        if (question_.settings.levels.empty()) {
+            return refuse(ErrorCode::BadSetting, "no grouping says which rows belong together",
+                          "levels", "Name one: a village, a school, a person.");
+        }
+        // Columns are pointed at: none may move any more.
+        levels_.reserve(question_.settings.levels.size());
+        for (const LevelSpec& spec : question_.settings.levels) {
+            auto by = evaluatePart(spec.by);
+            if (!by) {
+                return tl::make_unexpected(by.error());
+            }
+            Level level{*std::move(by), {}, spec.covariance != "diagonal"};
+            for (const std::string& name : spec.slopes) {
+                auto slope = evaluatePart(name);
+                if (!slope) {
+                    return tl::make_unexpected(slope.error());
+                }
+                if (slope->column.isText() || slope->groups) {
+                    return refuse(ErrorCode::WrongType,
+                                  "‘" + name + "’ holds groups: a slope is one in a number",
+                                  "levels", "Name a quantity, or a yes–no variable.", {name});
+                }
+                level.slopes.push_back(*std::move(slope));
+            }
+            levels_.push_back(std::move(level));
+        }
+        for (const Level& level : levels_) {
+            needed.push_back(&level.by.column);
+            for (const Part& slope : level.slopes) {
+                needed.push_back(&slope.column);
+            }
+        }
+        return {};
+    }
+
     Result<void> needPanel(std::vector<const Column*>& needed) const {
         const Layout& layout = frame_.layout();
         const Column* unit = frame_.column(layout.unit);
@@ -716,6 +762,98 @@ class Builder {
                 }
             }
             design_.effects.push_back(std::move(grouping));
+        }
+    }
+
+    /// Of which groupings each lies within the next: village 1 of one zone is not village 1 of
+    /// another.
+    Result<void> fillLevels() {
+        std::vector<std::vector<std::int32_t>> ids;
+        std::vector<std::int32_t> counts(levels_.size(), 0);
+        for (std::size_t l = 0; l < levels_.size(); ++l) {
+            ids.push_back(idsOf(levels_[l].by.column, counts[l]));
+        }
+        orderLevels(ids, counts);
+        for (std::size_t l = levels_.size(); l-- > 0;) {
+            const Level& level = levels_[l];
+            DesignLevel out;
+            out.name = level.by.name;
+            out.full = level.full;
+            std::map<std::pair<std::int32_t, std::int32_t>, std::int32_t> found;
+            std::map<std::string, int> named;
+            const DesignLevel* outer = l + 1 < levels_.size() ? &design_.levels.back() : nullptr;
+            std::vector<std::int32_t> lieIn;
+            for (std::size_t i = 0; i < ids[l].size(); ++i) {
+                const std::int32_t within = outer == nullptr ? 0 : outer->of[i];
+                const auto [at, fresh] =
+                    found.try_emplace({within, ids[l][i]}, static_cast<std::int32_t>(found.size()));
+                if (fresh) {
+                    out.labels.push_back(
+                        cellText(level.by.column, level.by.variable, design_.rows[i]));
+                    ++named[out.labels.back()];
+                    lieIn.push_back(within);
+                }
+                out.of.push_back(at->second);
+            }
+            out.count = static_cast<std::int32_t>(found.size());
+            for (std::size_t g = 0; outer != nullptr && g < out.labels.size(); ++g) {
+                if (named[out.labels[g]] > 1) {
+                    out.labels[g] =
+                        outer->labels[static_cast<std::size_t>(lieIn[g])] + " · " + out.labels[g];
+                }
+            }
+            if (out.count < 2) {
+                return refuse(ErrorCode::NoVariation,
+                              "‘" + out.name + "’ has one group in the rows used", "levels",
+                              "Random effects need several groups: take it out, or widen the "
+                              "sample.",
+                              {out.name});
+            }
+            out.slopes.resize(static_cast<Index>(design_.rows.size()),
+                              static_cast<Index>(level.slopes.size()));
+            for (std::size_t s = 0; s < level.slopes.size(); ++s) {
+                out.slopeNames.push_back(level.slopes[s].name);
+                out.slopes.col(static_cast<Index>(s)) = taken(level.slopes[s].column);
+            }
+            design_.levels.push_back(std::move(out));
+        }
+        std::reverse(design_.levels.begin(), design_.levels.end());
+        for (std::size_t l = 0; l + 1 < design_.levels.size(); ++l) {
+            if (design_.levels[l].count == design_.levels[l + 1].count) {
+                return refuse(ErrorCode::BadSetting,
+                              "every group of ‘" + design_.levels[l + 1].name +
+                                  "’ holds one group of ‘" + design_.levels[l].name +
+                                  "’: the two cannot be told apart",
+                              "levels", "Leave one of them.",
+                              {design_.levels[l].name, design_.levels[l + 1].name});
+            }
+        }
+        return {};
+    }
+
+    /// Innermost first, also where they were named the other way round: a grouping whose labels
+    /// each stand in one group of another lies within it.
+    void orderLevels(std::vector<std::vector<std::int32_t>>& ids,
+                     std::vector<std::int32_t>& counts) {
+        const auto within = [&](std::size_t inner, std::size_t outer) {
+            std::vector<std::int32_t> in(static_cast<std::size_t>(counts[inner]), -1);
+            for (std::size_t i = 0; i < ids[inner].size(); ++i) {
+                std::int32_t& of = in[static_cast<std::size_t>(ids[inner][i])];
+                if (of >= 0 && of != ids[outer][i]) {
+                    return false;
+                }
+                of = ids[outer][i];
+            }
+            return true;
+        };
+        for (std::size_t pass = 0; pass < levels_.size(); ++pass) {
+            for (std::size_t l = 0; l + 1 < levels_.size(); ++l) {
+                if (within(l + 1, l) && !within(l, l + 1)) {
+                    std::swap(levels_[l], levels_[l + 1]);
+                    std::swap(ids[l], ids[l + 1]);
+                    std::swap(counts[l], counts[l + 1]);
+                }
+            }
         }
     }
 
@@ -1357,6 +1495,15 @@ class Builder {
     std::vector<std::vector<Part>> instruments_;
     std::vector<Part> effects_;
     std::vector<Part> slopes_;
+
+    /// A grouping with random effects.
+    struct Level {
+        Part by;
+        std::vector<Part> slopes;
+        bool full = true;
+    };
+
+    std::vector<Level> levels_;
     std::optional<Part> offset_;
     std::optional<Part> exposure_;
     std::optional<Part> upper_;  ///< Of interval data.

@@ -98,6 +98,18 @@ struct SweptGrouping {
         {};  ///< Of each row: variables with a slope for each group; no column: levels alone.
 };
 
+/// A grouping whose groups have effects drawn from a normal law; groups lie within those of the
+/// next one.
+struct DesignLevel {
+    std::string name;
+    std::vector<std::int32_t> of;  ///< Of each row, from 0.
+    std::int32_t count = 0;
+    std::vector<std::string> labels;      ///< Of each group.
+    std::vector<std::string> slopeNames;  ///< What has a slope in each group …
+    Eigen::MatrixXd slopes;               ///< … n × as many.
+    bool full = true;                     ///< Constant and slopes may go together.
+};
+
 /// Values of one column of X at every moment of every unit, of rows that the question does not use
 /// too: what earlier moments say.
 struct ColumnHistory {
@@ -142,6 +154,8 @@ struct Design {
     bool swept = false;
     Eigen::VectorXd effectsLeverage;       ///< Of the effects alone; empty: not worked out.
     std::shared_ptr<const Design> before;  ///< As it was before sweeping or differencing.
+
+    std::vector<DesignLevel> levels;  ///< Of random effects, innermost first.
 
     // Of a panel: the unit of each row and its moment in whole steps; else empty.
     std::vector<std::int32_t> units;

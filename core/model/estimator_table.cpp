@@ -3,6 +3,7 @@
 #include "core/model/feasible_ar.h"
 #include "core/model/fit.h"
 #include "core/model/instruments.h"
+#include "core/model/multilevel.h"
 #include "core/model/outcome_models.h"
 #include "core/model/panel.h"
 #include "core/model/quantile.h"
@@ -106,6 +107,11 @@ const std::vector<Estimator>& allEstimators() {
          {"seen_terms"}},
         {"poisson-control", "a Poisson count with instruments", &fitPoissonControl, kInstruments},
         {"probit-instruments", "probit with instruments", &fitProbitInstruments, kInstruments},
+        {"multilevel",
+         "random effects of groups",
+         &fitMultilevel,
+         kPrecision | kGroupsWhole,
+         {"levels", "likelihood", "outcome", "points", "df"}},
         {"quantile", "quantiles", &fitQuantile, kPrecision, {"at"}},
         {"huber", "Huber’s curve", &fitHuber, kPrecision, {"k"}},
         {"bisquare", "the bisquare", &fitBisquare, kPrecision, {"c"}},

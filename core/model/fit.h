@@ -112,6 +112,7 @@ struct LikelihoodFit;
 struct QuantileFit;
 struct RobustFit;
 struct EchoFit;
+struct LevelsFit;
 
 /// An estimated model. Immutable once made.
 struct Fit {
@@ -143,7 +144,8 @@ struct Fit {
     std::shared_ptr<const LikelihoodFit> likelihood;  ///< Of counts, yes–no and ordered outcomes.
     std::shared_ptr<const QuantileFit> quantile;
     std::shared_ptr<const RobustFit> robust;
-    std::shared_ptr<const EchoFit> echo;  ///< Of errors that carry over to the next moment.
+    std::shared_ptr<const EchoFit> echo;      ///< Of errors that carry over to the next moment.
+    std::shared_ptr<const LevelsFit> levels;  ///< Of random effects of groups.
     /// The design this fit is linear in, where that is not the question’s own; else null.
     std::shared_ptr<const Design> linearised;
     std::vector<std::string> notes;
@@ -157,6 +159,8 @@ inline constexpr unsigned kPrecision = 4;    ///< Weights that tell a row’s pr
 inline constexpr unsigned kLeverageTypes = 8;  ///< Robust types HC2 to HC4, by a row’s leverage.
 /// Its rows have their places in time: none can be drawn or weighed anew.
 inline constexpr unsigned kRowsInOrder = 16;
+/// Its rows hang together by groups: none can be drawn or weighed anew.
+inline constexpr unsigned kGroupsWhole = 32;
 inline constexpr unsigned kLinear = kOwnSlopes | kPrecision | kLeverageTypes;
 }  // namespace takes
 

@@ -79,7 +79,8 @@ class Equation {
 
 bool isLinearEquation(const Fit& fit) {
     return fit.likelihood == nullptr && fit.quantile == nullptr && fit.robust == nullptr &&
-           fit.instrumented == nullptr && fit.dynamic == nullptr && !fit.bent;
+           fit.instrumented == nullptr && fit.dynamic == nullptr && fit.levels == nullptr &&
+           !fit.bent;
 }
 
 bool isCount(const Fit& fit) {

@@ -228,6 +228,19 @@ Design withRows(const Design& design, const std::vector<Index>& rows) {
             effects.slopes = MatrixXd(effects.slopes(rows, Eigen::all));
         }
     }
+    for (DesignLevel& level : out.levels) {
+        level.of = picked(level.of, rows);
+        std::vector<std::string> labels;
+        std::vector<std::int32_t> before = level.of;
+        level.count = renumber(level.of);
+        labels.resize(static_cast<std::size_t>(level.count));
+        for (std::size_t i = 0; i < before.size(); ++i) {
+            labels[static_cast<std::size_t>(level.of[i])] =
+                level.labels[static_cast<std::size_t>(before[i])];
+        }
+        level.labels = std::move(labels);
+        level.slopes = MatrixXd(level.slopes(rows, Eigen::all));
+    }
     out.units = picked(design.units, rows);
     out.unitCount = renumber(out.units);
     followUnits(out, design, rows);

@@ -51,6 +51,15 @@ struct ErrorSpec {
     friend bool operator==(const ErrorSpec&, const ErrorSpec&) = default;
 };
 
+/// A grouping whose groups have effects of their own, drawn from a normal law.
+struct LevelSpec {
+    std::string by;
+    std::vector<std::string> slopes = {};  ///< Variables whose effect differs among the groups.
+    std::string covariance = "full";       ///< Of constant and slopes, or diagonal.
+
+    friend bool operator==(const LevelSpec&, const LevelSpec&) = default;
+};
+
 /// What an estimator can be told beside its name.
 struct EstimatorSettings {
     std::string variable = {};  ///< Of a bent line: what it bends in.
@@ -77,8 +86,16 @@ struct EstimatorSettings {
     /// Of the same, what tells zeros apart (empty: the terms themselves); of selection, what
     /// decides whether the outcome is seen.
     std::vector<std::string> zeroTerms = {};
-    bool penalised = false;           ///< Of logit: Firth’s penalty.
-    std::string firstRow = "kept";    ///< Of feasible-ar, or dropped.
+    bool penalised = false;         ///< Of logit: Firth’s penalty.
+    std::string firstRow = "kept";  ///< Of feasible-ar, or dropped.
+
+    // Of multilevel.
+    std::vector<LevelSpec> levels = {};          ///< Innermost first.
+    std::string likelihood = "restricted";       ///< Or full.
+    std::string lawOfEffects = "satterthwaite";  ///< Or kenward-roger, normal.
+    std::string outcomeLaw = "normal";           ///< Or logit, poisson.
+    int points = 9;                              ///< Of quadrature, of what is not normal.
+
     std::optional<double> low = {};   ///< Of tobit: the outcome is cut off from below …
     std::optional<double> high = {};  ///< … and above.
 

@@ -1,6 +1,7 @@
 #include "core/model/rows_left.h"
 
 #include "core/model/feasible_ar.h"
+#include "core/model/multilevel.h"
 #include "core/model/panel.h"
 
 #include <cmath>
@@ -64,6 +65,9 @@ double varianceOfRow(const Fit& fit) {
     const double own = fit.statistics.sigma * fit.statistics.sigma;
     if (fit.panel && fit.panel->sigmaUnit && fit.panel->sigmaRest) {
         return std::pow(*fit.panel->sigmaUnit, 2) + std::pow(*fit.panel->sigmaRest, 2);
+    }
+    if (fit.levels) {
+        return fit.levels->rowVariance;
     }
     return fit.echo ? own / (1.0 - fit.echo->rho * fit.echo->rho) : own;
 }

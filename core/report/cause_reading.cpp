@@ -6,6 +6,7 @@
 #include "core/model/event_study.h"
 #include "core/model/feasible_ar.h"
 #include "core/model/likelihood.h"
+#include "core/model/multilevel.h"
 #include "core/model/panel.h"
 #include "core/model/quantile.h"
 #include "core/model/robust.h"
@@ -133,6 +134,10 @@ std::string outcomeReading(const Answer& answer) {
                plural(static_cast<std::size_t>(fit.dynamic->units), "unit", "units") +
                " earlier moments serve as instruments.";
     }
+    if (fit.levels) {
+        text = "In " + rows + " what the terms and the groups leave of " + outcome +
+               " has a standard deviation of " + shortNumber(fit.statistics.sigma, 3) + ".";
+    }
     if (fit.event && !fit.statistics.rSquared) {
         text = "In " + rows + " what the terms, the places and what is held fixed leave of " +
                outcome + " has a standard deviation of " + shortNumber(fit.statistics.sigma, 3) +
@@ -161,6 +166,56 @@ std::string eventReading(const EventFit& event, double alpha) {
                                               pClause(event.before->p) + "): see Checks."
                                         : " Before the change there is no sign of a difference (" +
                                               pClause(event.before->p) + ").";
+    }
+    return text;
+}
+
+std::string levelsReading(const LevelsFit& fit, double alpha) {
+    const auto spread = [&](const LevelsFit::Variance& v) {
+        return "**" + shortNumber(std::sqrt(v.variance), 3) + "**" +
+               (v.low && v.high
+                    ? " (" + percentLevel(alpha) + " " + shortNumber(std::sqrt(*v.low), 3) +
+                          " to " + shortNumber(std::sqrt(*v.high), 3) + ")"
+                    : "");
+    };
+    std::string text;
+    for (const LevelsFit::Level& level : fit.levels) {
+        const std::string of = plural(level.labels.size(), "group", "groups") + " of " + level.by;
+        const LevelsFit::Variance& constant = level.variances.front();
+        if (constant.atBoundary && level.variances.size() == 1) {
+            text += " Between the " + of +
+                    " there is nothing left: their variance is at zero, its boundary.";
+            continue;
+        }
+        text += " Of what the terms leave, " + fixedNumber(100.0 * level.share, 0) +
+                " % of the variance lies between the " + of +
+                (level.variances.size() > 1 ? ", at the means of what slopes are in" : "") +
+                "; their effects scatter with a standard deviation of " + spread(constant) +
+                (level.variances.size() > 1 ? " where these are zero" : "") + ".";
+        for (std::size_t c = 1; c < level.variances.size(); ++c) {
+            const LevelsFit::Variance& v = level.variances[c];
+            text += v.atBoundary
+                        ? " The effect of " + v.term +
+                              " does not differ among them beyond chance: its variance is at zero."
+                        : " The effect of " + v.term +
+                              " differs among them with a standard deviation of " + spread(v) + ".";
+        }
+        for (const LevelsFit::Correlation& r : level.correlations) {
+            if (r.atBoundary) {
+                text += " " +
+                        capitalised(level.variances[r.first].term == "(constant)"
+                                        ? "the level"
+                                        : level.variances[r.first].term) +
+                        " and the effect of " + level.variances[r.second].term +
+                        " go together entirely: the rows cannot tell them apart.";
+            }
+        }
+        text += " A group of " +
+                countText(*std::min_element(level.sizes.begin(), level.sizes.end())) +
+                " rows keeps " + fixedNumber(100.0 * level.smallest, 0) +
+                " % of its own departure, one of " +
+                countText(*std::max_element(level.sizes.begin(), level.sizes.end())) + " keeps " +
+                fixedNumber(100.0 * level.largest, 0) + " %.";
     }
     return text;
 }
@@ -210,6 +265,9 @@ std::string methodReading(const Answer& answer) {
                                       std::string(" as √(1 − ρ²) (Prais & Winsten 1954).")
                                 : (echo.starts == 1 ? "is" : "are") +
                                       std::string(" left out (Cochrane & Orcutt 1949)."));
+    }
+    if (fit.levels) {
+        text += levelsReading(*fit.levels, answer.alpha);
     }
     if (fit.event) {
         text += eventReading(*fit.event, answer.alpha);

@@ -21,6 +21,10 @@ namespace rapporto {
 /// Who changes, the mean effect after and what moved before; begins with a space.
 [[nodiscard]] std::string eventReading(const EventFit& event);
 
+/// How much of the variance lies between groups, how far effects differ among them; begins with a
+/// space.
+[[nodiscard]] std::string levelsReading(const LevelsFit& fit, double alpha);
+
 /// What the method adds to the answer: how strong the instruments are, how many units there are,
 /// what is between them. Empty for least squares of rows as they are.
 [[nodiscard]] std::string methodReading(const Answer& answer);

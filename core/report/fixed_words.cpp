@@ -27,6 +27,8 @@ const std::array kWords = {
     Word{"Effects in", "Effekte in", "Effets en", "Efectos en", "Effetti in"},
     Word{"Adjusted R²", "Korrigiertes R²", "R² ajusté", "R² ajustado", "R² corretto"},
     Word{"R² within", "R² innerhalb", "R² intra", "R² intra", "R² entro"},
+    Word{"Groups", "Gruppen", "Groupes", "Grupos", "Gruppi"},
+    Word{"Between groups", "Zwischen Gruppen", "Entre groupes", "Entre grupos", "Tra gruppi"},
     Word{"Log-likelihood", "Log-Likelihood", "Log-vraisemblance", "Log-verosimilitud",
          "Log-verosimiglianza"},
     Word{"Outcome", "Zielgröße", "Variable expliquée", "Variable explicada", "Variabile spiegata"},

@@ -2,6 +2,7 @@
 
 #include "core/base/format.h"
 #include "core/checks/event_picture.h"
+#include "core/checks/groups_picture.h"
 #include "core/checks/row_sheet.h"
 #include "core/model/event_study.h"
 #include "core/model/instruments.h"
@@ -65,7 +66,7 @@ MadeFigure titled(const Exhibit& exhibit, const std::string& otherwise) {
 
 bool isLinear(const Answer& answer) {
     return answer.fit && answer.design && !answer.fit->likelihood && !answer.fit->quantile &&
-           !answer.fromMoments;
+           !answer.fit->levels && !answer.fromMoments;
 }
 
 bool hasShape(const Answer& answer) {
@@ -142,6 +143,32 @@ Result<MadeFigure> makeEvent(const ItemInput& /*in*/, const Answer& answer) {
     return titled(eventExhibit(*answer.fit->event, answer.alpha, answer.design->outcome,
                                answer.design->outcomeUnit),
                   "Before and after the change");
+}
+
+/// The groups of the level that an item names (the innermost where it names none), of their
+/// constant or of the slope it names beside it.
+Result<MadeFigure> makeGroups(const ItemInput& in, const Answer& answer) {
+    const LevelsFit& fit = *answer.fit->levels;
+    const auto& names = in.item.variables;
+    std::size_t level = 0;
+    while (!names.empty() && level < fit.levels.size() && fit.levels[level].by != names[0]) {
+        ++level;
+    }
+    std::size_t column = 0;
+    const bool known = level < fit.levels.size();
+    while (known && names.size() > 1 && column < fit.levels[level].variances.size() &&
+           fit.levels[level].variances[column].term != names[1]) {
+        ++column;
+    }
+    if (!known || column >= fit.levels[level].variances.size()) {
+        return refuse(ErrorCode::BadSetting,
+                      "there are no random effects of ‘" + wantedOf(in) + "’", "figure",
+                      "Name a grouping of the question, and a slope of its groups.");
+    }
+    MadeFigure out =
+        titled(groupsExhibit(*answer.design, fit, level, column, answer.alpha), "Groups");
+    out.note = withoutMarks(levelsReading(fit, answer.alpha).substr(1));
+    return out;
 }
 
 /// What the instruments do to a term, or to the outcome: lenses, and how strong they are.
@@ -338,6 +365,8 @@ std::span<const NamedFigure> allNamedFigures() {
         NamedFigure{"quantiles", "along quantiles",
                     [](const Answer& a) { return a.fit && a.fit->quantile != nullptr; },
                     &makeQuantiles},
+        NamedFigure{"groups", "groups’ effects",
+                    [](const Answer& a) { return a.fit && a.fit->levels != nullptr; }, &makeGroups},
         NamedFigure{"event", "before and after",
                     [](const Answer& a) { return a.fit && a.fit->event != nullptr; }, &makeEvent},
         NamedFigure{"first-stage", "what moves a term",

@@ -64,6 +64,19 @@ std::string methodText(const Question& question) {
                 : question.settings.weighting == "cohorts" ? ", by cohorts"
                                                            : ", cohort by moment");
     }
+    if (question.method == "multilevel" && !question.settings.levels.empty()) {
+        std::string levels;
+        for (const LevelSpec& level : question.settings.levels) {
+            levels += (levels.empty() ? " of " : " and of ") + level.by;
+            if (!level.slopes.empty()) {
+                levels += std::string(level.slopes.size() == 1 ? " (slope in " : " (slopes in ") +
+                          joinedNames(level.slopes) +
+                          (level.covariance == "diagonal" ? ", apart)" : ")");
+            }
+        }
+        return "random effects" + levels +
+               (question.settings.likelihood == "full" ? ", full likelihood" : "");
+    }
     if (question.method == "difference-gmm" || question.method == "system-gmm") {
         return std::string(findEstimator(question.method)->shown) +
                (question.settings.steps == "one" ? " in one step" : "");

@@ -3,6 +3,7 @@
 #include "core/base/format.h"
 #include "core/model/feasible_ar.h"
 #include "core/model/likelihood.h"
+#include "core/model/multilevel.h"
 #include "core/report/fixed_words.h"
 #include "core/report/report.h"
 #include "core/report/request_wording.h"
@@ -474,6 +475,29 @@ const std::vector<FootStatistic>& footStatistics() {
          }},
         {"rho", "ρ",
          [](const Answer& a) { return a.fit->echo ? numberOr(a.fit->echo->rho, 3) : Cell(); }},
+        {"groups", "Groups",
+         [](const Answer& a) {
+             if (!a.fit->levels) {
+                 return Cell();
+             }
+             // From the outermost inward, as they lie within each other.
+             std::string counts;
+             for (const LevelsFit::Level& level : a.fit->levels->levels) {
+                 counts = countText(level.labels.size()) + (counts.empty() ? "" : " / " + counts);
+             }
+             return Cell(counts);
+         }},
+        {"share_between", "Between groups",
+         [](const Answer& a) {
+             if (!a.fit->levels) {
+                 return Cell();
+             }
+             double share = 0.0;
+             for (const LevelsFit::Level& level : a.fit->levels->levels) {
+                 share += level.share;
+             }
+             return Cell(fixedNumber(100.0 * share, 1) + " %", share);
+         }},
         {"f", "F",
          [](const Answer& a) {
              const auto& f = a.fit->statistics.f;

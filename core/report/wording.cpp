@@ -7,6 +7,7 @@
 #include "core/model/likelihood.h"
 #include "core/model/long_run.h"
 #include "core/model/model_tests.h"
+#include "core/model/multilevel.h"
 #include "core/model/outcome_models.h"
 #include "core/model/quantile.h"
 #include "core/model/response.h"
@@ -959,6 +960,23 @@ std::vector<std::string> differenceReading(const Answer& from, const Answer& to)
     return out;
 }
 
+std::string levelsErrors(const LevelsFit& fit) {
+    return std::string(fit.law == "kenward-roger"
+                           ? "those of generalised least squares, adjusted for spreads that are "
+                             "estimated, with degrees of freedom to match (Kenward & Roger 1997)"
+                       : fit.law == "normal"
+                           ? "those of generalised least squares at the estimated spreads, read by "
+                             "the normal law"
+                           : "those of generalised least squares at the estimated spreads, with "
+                             "degrees of freedom by the observed information (Satterthwaite 1946; "
+                             "of several terms Fai & Cornelius 1996)") +
+           ": they assume that groups’ effects are drawn from a normal law and unrelated to the "
+           "terms; spreads are those of the " +
+           (fit.restricted ? "restricted likelihood (Patterson & Thompson 1971; Laird & Ware 1982)"
+                           : "likelihood (Laird & Ware 1982)") +
+           ", their intervals by its profile";
+}
+
 /// What errors that are not asked to allow for anything rest on, by the kind of fit.
 std::string classicalReading(const Answer& answer) {
     const Fit& fit = *answer.fit;
@@ -977,6 +995,9 @@ std::string classicalReading(const Answer& answer) {
     if (fit.quantile != nullptr) {
         return "by the density of what is left at the quantile (Hall & Sheather 1988): they assume "
                "that it is the same in every row and that rows are unrelated";
+    }
+    if (fit.levels != nullptr) {
+        return levelsErrors(*fit.levels);
     }
     if (fit.echo != nullptr) {
         return "classical: they assume one spread and, once the echo is taken out, unrelated "

@@ -224,7 +224,7 @@ bool isRedone(const Question& question, const Estimator& estimator, const ErrorS
                        question.method == "first-difference" || question.method == "random";
     // These take no weights, so not those of a draw either: the estimator says so itself.
     const bool unweighted =
-        (estimator.takes & takes::kRowsInOrder) != 0 ||
+        (estimator.takes & (takes::kRowsInOrder | takes::kGroupsWhole)) != 0 ||
         (question.method == "event-study" && question.settings.weighting == "group-time");
     if (unweighted) {
         return false;

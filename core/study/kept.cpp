@@ -2,6 +2,7 @@
 
 #include "core/describe/calibration_facts.h"
 #include "core/model/likelihood.h"
+#include "core/model/multilevel.h"
 #include "core/model/panel.h"
 #include "core/model/robust.h"
 #include "core/model/rows_left.h"
@@ -31,6 +32,25 @@ std::string freeName(const std::string& base, const std::set<std::string>& taken
     return name;
 }
 
+/// What a group adds, of each row: its own constant, or “village × hives”, its slope’s departure.
+Eigen::VectorXd effectOfGroups(const Design& design, const LevelsFit& fit,
+                               const std::string& grouping) {
+    for (std::size_t l = 0; l < fit.levels.size(); ++l) {
+        const LevelsFit::Level& level = fit.levels[l];
+        for (std::size_t c = 0; c < level.variances.size(); ++c) {
+            if (grouping == level.by + (c == 0 ? "" : " × " + level.variances[c].term)) {
+                Eigen::VectorXd out(static_cast<Eigen::Index>(design.rows.size()));
+                for (std::size_t i = 0; i < design.rows.size(); ++i) {
+                    out(static_cast<Eigen::Index>(i)) =
+                        level.effects(design.levels[l].of[i], static_cast<Eigen::Index>(c));
+                }
+                return out;
+            }
+        }
+    }
+    return {};
+}
+
 }  // namespace
 
 std::vector<Keepable> keepables(const Answer& answer) {
@@ -52,6 +72,15 @@ std::vector<Keepable> keepables(const Answer& answer) {
     if (answer.design->swept || count) {
         for (const SweptGrouping& effects : answer.design->effects) {
             out.push_back({"effect", effects.name, "effects of " + effects.name});
+        }
+    }
+    if (answer.fit->levels) {
+        for (const LevelsFit::Level& level : answer.fit->levels->levels) {
+            for (std::size_t c = 0; c < level.variances.size(); ++c) {
+                const std::string of =
+                    level.by + (c == 0 ? std::string() : " × " + level.variances[c].term);
+                out.push_back({"effect", of, "effects of " + of});
+            }
         }
     }
     return out;
@@ -83,6 +112,10 @@ Result<KeptColumn> keptColumn(const Answer& answer, const Keepable& what, std::s
     } else if (what.what == "weight" && fit.robust) {
         values = fit.robust->weights;
         out.label = "Weights" + of;
+    } else if (fit.levels) {
+        values = effectOfGroups(design, *fit.levels, what.grouping);
+        name += "_" + asPart(what.grouping);
+        out.label = "Effect of " + what.grouping + of;
     } else {
         const auto effects = effectsHeldFixed(fit, design, job);
         if (!effects) {

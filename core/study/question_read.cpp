@@ -391,6 +391,45 @@ void readFeasibleAr(JsonReader& in, EstimatorSettings& settings) {
     }
 }
 
+/// One of several words, or a fault that lists them.
+void readWord(JsonReader& in, const char* key, std::string& into,
+              const std::vector<std::string>& words) {
+    into = in.text(key, into);
+    if (std::find(words.begin(), words.end(), into) == words.end()) {
+        std::string list;
+        for (std::size_t k = 0; k < words.size(); ++k) {
+            list += (k == 0                  ? ""
+                     : k + 1 == words.size() ? " or "
+                                             : ", ") +
+                    ("\"" + words[k] + "\"");
+        }
+        in.fault(fmt::format("‘{}’ is {}", key, list));
+    }
+}
+
+void readMultilevel(JsonReader& in, EstimatorSettings& settings) {
+    for (const Json* one : in.list("levels", 20)) {
+        JsonReader level(*one, "levels");
+        LevelSpec spec;
+        spec.by = level.text("by");
+        spec.slopes = level.texts("slopes", most::kParts);
+        readWord(level, "covariance", spec.covariance, {"full", "diagonal"});
+        if (spec.by.empty()) {
+            level.fault("a level names its grouping: ‘by’");
+        }
+        in.close(level);
+        settings.levels.push_back(std::move(spec));
+    }
+    if (settings.levels.empty()) {
+        in.fault("‘levels’ names no grouping",
+                 "As [{\"by\": \"village\", \"slopes\": [\"hives\"]}], the innermost first.");
+    }
+    readWord(in, "likelihood", settings.likelihood, {"restricted", "full"});
+    readWord(in, "df", settings.lawOfEffects, {"satterthwaite", "kenward-roger", "normal"});
+    readWord(in, "outcome", settings.outcomeLaw, {"normal", "logit", "poisson"});
+    settings.points = static_cast<int>(in.whole("points", 9.0, 1.0, 99.0));
+}
+
 void readEstimator(const Json& json, Question& q, JsonReader& in) {
     if (json.is_null()) {
         return;
@@ -441,6 +480,8 @@ void readEstimator(const Json& json, Question& q, JsonReader& in) {
         }
     } else if (q.method == "feasible-ar") {
         readFeasibleAr(estimator, q.settings);
+    } else if (q.method == "multilevel") {
+        readMultilevel(estimator, q.settings);
     } else if (q.method == "event-study") {
         readEventStudy(estimator, q.settings);
     } else if (q.method == "gmm") {

@@ -156,6 +156,22 @@ Json estimatorJson(const Question& q) {
     } else if (q.method == "feasible-ar") {
         json["order"] = 1;
         json["first_row"] = q.settings.firstRow;
+    } else if (q.method == "multilevel") {
+        json["levels"] = Json::array();
+        for (const LevelSpec& level : q.settings.levels) {
+            Json one = {{"by", level.by}};
+            if (!level.slopes.empty()) {
+                one["slopes"] = level.slopes;
+                one["covariance"] = level.covariance;
+            }
+            json["levels"].push_back(std::move(one));
+        }
+        json["likelihood"] = q.settings.likelihood;
+        json["df"] = q.settings.lawOfEffects;
+        if (q.settings.outcomeLaw != "normal") {
+            json["outcome"] = q.settings.outcomeLaw;
+            json["points"] = q.settings.points;
+        }
     } else if (q.method == "event-study") {
         json["variable"] = q.settings.variable;
         json["before"] = q.settings.before;

@@ -8,6 +8,7 @@
 #include "core/model/instruments.h"
 #include "core/model/likelihood.h"
 #include "core/model/long_run.h"
+#include "core/model/multilevel.h"
 #include "core/model/panel.h"
 #include "core/model/quantile.h"
 #include "core/model/robust.h"
@@ -477,6 +478,45 @@ Json correlationsJson(const CorrelationTable& t) {
     return json;
 }
 
+Json levelsJson(const LevelsFit& fit) {
+    Json list = Json::array();
+    for (const LevelsFit::Level& level : fit.levels) {
+        Json variances = Json::array();
+        for (const LevelsFit::Variance& v : level.variances) {
+            variances.push_back(Json{{"term", v.term},
+                                     {"variance", number(v.variance)},
+                                     {"sd", number(std::sqrt(v.variance))},
+                                     {"low", number(v.low)},
+                                     {"high", number(v.high)},
+                                     {"at_boundary", v.atBoundary}});
+        }
+        Json correlations = Json::array();
+        for (const LevelsFit::Correlation& r : level.correlations) {
+            correlations.push_back(
+                Json{{"terms", {level.variances[r.first].term, level.variances[r.second].term}},
+                     {"value", number(r.value)},
+                     {"low", number(r.low)},
+                     {"high", number(r.high)},
+                     {"at_boundary", r.atBoundary}});
+        }
+        list.push_back(Json{{"by", level.by},
+                            {"groups", level.labels.size()},
+                            {"variances", std::move(variances)},
+                            {"correlations", std::move(correlations)},
+                            {"share_between", number(level.share)}});
+    }
+    return list;
+}
+
+/// What groups share, of the whole variance.
+Json sharesJson(const LevelsFit& fit) {
+    Json shares = Json::object();
+    for (const LevelsFit::Level& level : fit.levels) {
+        shares[level.by] = number(level.share);
+    }
+    return shares;
+}
+
 Json calibrationJson(const SurveyRows& rows) {
     const CalibrationFacts facts = calibrationFacts(rows);
     Json totals = Json::array();
@@ -583,6 +623,11 @@ void explainResults(Json& one, const Answer& a) {
     if (a.fit->dynamic) {
         one["fit"]["instruments"] = a.fit->dynamic->instruments;
         one["fit"]["changes"] = a.fit->dynamic->changes;
+    }
+    if (a.fit->levels) {
+        one["fit"]["restricted"] = a.fit->levels->restricted;
+        one["levels"] = levelsJson(*a.fit->levels);
+        one["share_between"] = sharesJson(*a.fit->levels);
     }
     if (a.fit->bent) {
         putBends(one, *a.fit->bent);

@@ -72,6 +72,12 @@ void eachText(Study& study, F visit) {
         for (auto* one : {&q.offset, &q.exposure, &q.settings.variable}) {
             visit(*one, where);
         }
+        for (LevelSpec& level : q.settings.levels) {
+            visit(level.by, where);
+            for (std::string& slope : level.slopes) {
+                visit(slope, where);
+            }
+        }
         eachText(q.trace, [&](std::string& text) { visit(text, where); });
     }
 }

@@ -513,6 +513,36 @@ class RemediesTest : public QObject {
         QVERIFY(tried_.contains("panel-unit-root"));
     }
 
+    void ofGroups() {
+        // Few groups whose levels lean far to one side and go with x, and names that say nothing.
+        QByteArray text = "group,name,y,x\n";
+        Normal normal(12);
+        for (int g = 0; g < 28; ++g) {
+            const double level = std::exp(1.5 * normal());
+            for (int i = 0; i < 12; ++i) {
+                const double x = 0.8 * level + normal();
+                text += QString("g%1,n%2,%3,%4\n")
+                            .arg(g)
+                            .arg(i % 9)
+                            .arg(0.5 * x + level + 0.8 * normal(), 0, 'g', 8)
+                            .arg(x, 0, 'g', 8)
+                            .toUtf8();
+            }
+        }
+        write("groups.csv", text);
+        const QString study = R"({"format":"rapporto-study","version":1,"title":"groups",
+            "source":{"kind":"table","file":"groups.csv"},"questions":[{"id":"q1","outcome":"y",
+            "terms":["x"],"estimator":{"method":"multilevel","levels":[{"by":"%1"}]},
+            "checks":["random-part","within-between","few-groups","groups-normal"]}]})";
+        ask(study.arg("group"));
+        pressAll();
+        for (const char* id : {"random-part", "within-between", "few-groups", "groups-normal"}) {
+            QVERIFY2(tried_.contains(id), id);
+        }
+        ask(study.arg("name"));
+        pressAll();
+    }
+
     void ofTraces() {
         const QString head = R"q({"format":"rapporto-study","version":1,"title":"ways",
             "source":{"kind":"table","file":"causes.csv"},"questions":[

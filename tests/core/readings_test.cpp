@@ -190,6 +190,12 @@ void putChecks(std::ostringstream& out) {
     }
     Question pooled = explain("y", {"x", "z"});
     gather(ask(rows(), pooled));
+    Question levels = explain("y", {"x", "z"});
+    levels.method = "multilevel";
+    levels.settings.levels = {{"c"}};
+    gather(ask(troubled(), levels, {}));
+    levels.settings.levels = {{"c", {"x"}}, {"g"}};
+    gather(ask(troubled(), levels, {}));
     out << "\n## Checks\n";
     for (const Check& check : allChecks()) {
         out << "\n### " << check.group << " " << check.name << " (`" << check.id << "`)\n";

@@ -131,6 +131,9 @@ inline Question relationQuestion(const std::string& method) {
         q.settings.after = 2;
         q.terms = {Term::expression("x")};
     }
+    if (method == "multilevel") {
+        q.settings.levels = {{"u"}};
+    }
     if (method == "truncated") {
         q.outcome = "k + 1";
     }

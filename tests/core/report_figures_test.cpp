@@ -113,8 +113,14 @@ class ReportFiguresTest : public QObject {
         along.method = "quantile";
         along.settings.at = {0.25, 0.5, 0.75};
         const Made quantiles(moved(), along);
+        Question levels = named(explain("y", {"x"}));
+        levels.method = "multilevel";
+        levels.settings.levels = {{"round(z)"}};
+        const Made groups(moved(), levels);
+        QVERIFY(!groups.figure("groups", {"nobody"}));
+        QVERIFY(groups.figure("groups", {"round(z)"}).has_value());
         std::set<std::string> made;
-        for (const Made* one : {&plain, &causes, &quantiles}) {
+        for (const Made* one : {&plain, &causes, &quantiles, &groups}) {
             QVERIFY2(!one->answers[0].refusal,
                      one->answers[0].refusal ? one->answers[0].refusal->text().c_str() : "");
             for (const NamedFigure& figure : allNamedFigures()) {

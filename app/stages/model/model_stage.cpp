@@ -3,6 +3,7 @@
 #include "app/shell/theme.h"
 #include "core/base/format.h"
 #include "core/model/likelihood.h"
+#include "core/model/multilevel.h"
 #include "core/model/panel.h"
 #include "core/model/quantile.h"
 #include "core/model/response.h"
@@ -26,6 +27,7 @@
 #include <QTextBrowser>
 
 #include <cmath>
+#include <numeric>
 
 namespace rapporto::app {
 namespace {
@@ -36,6 +38,7 @@ constexpr int kFirstStage = 7;
 constexpr int kEvent = 8;
 constexpr int kProcess = 9;
 constexpr int kLeftOut = 10;
+constexpr int kGroups = 11;
 
 QPushButton* tabButton(const QString& name, QWidget* parent) {
     auto* button = new QPushButton(name, parent);
@@ -57,6 +60,13 @@ QString cell(const QString& value, const char* align = "right") {
     return QString("<td align=\"%1\" style=\"padding:3px 10px\">%2</td>").arg(align, value);
 }
 
+/// What all groupings share of the variance together.
+double shareBetween(const LevelsFit& fit) {
+    return std::accumulate(
+        fit.levels.begin(), fit.levels.end(), 0.0,
+        [](double sum, const LevelsFit::Level& level) { return sum + level.share; });
+}
+
 }  // namespace
 
 ModelStage::ModelStage(Session& session, QWidget* parent)
@@ -74,6 +84,7 @@ ModelStage::ModelStage(Session& session, QWidget* parent)
       terms_(new TermsPage(session, this)),
       firstStage_(new FirstStagePage(this)),
       leftOut_(new LeftOutPage(this)),
+      groups_(new GroupsPage(this)),
       event_(new EventPage(this)),
       process_(new PlotView(this)),
       strip_(new QLabel(this)),
@@ -90,9 +101,10 @@ ModelStage::ModelStage(Session& session, QWidget* parent)
     top->setContentsMargins(0, 0, 0, 0);
     top->setSpacing(16);
     int id = 0;
-    for (const QString& name : {tr("Effects"), tr("Equation"), tr("Variance split"), tr("Shape"),
-                                tr("Predict"), tr("Hypotheses"), tr("Terms"), tr("First stage"),
-                                tr("Before and after"), tr("Along quantiles"), tr("Left out")}) {
+    for (const QString& name :
+         {tr("Effects"), tr("Equation"), tr("Variance split"), tr("Shape"), tr("Predict"),
+          tr("Hypotheses"), tr("Terms"), tr("First stage"), tr("Before and after"),
+          tr("Along quantiles"), tr("Left out"), tr("Groups")}) {
         auto* button = tabButton(name, this);
         tabs_->addButton(button, id++);
         top->addWidget(button);
@@ -120,7 +132,7 @@ ModelStage::ModelStage(Session& session, QWidget* parent)
     tabs_->button(0)->setChecked(true);
     scales_->button(0)->setChecked(true);
     // What not every answer has takes no room before the first one.
-    for (const int page : {kFirstStage, kEvent, kProcess, kLeftOut}) {
+    for (const int page : {kFirstStage, kEvent, kProcess, kLeftOut, kGroups}) {
         tabs_->button(page)->setVisible(false);
     }
     for (const int scale : {3, 4}) {
@@ -143,6 +155,8 @@ ModelStage::ModelStage(Session& session, QWidget* parent)
     process_->setObjectName("processPicture");
     pages_->addWidget(process_);
     pages_->addWidget(leftOut_);
+    pages_->addWidget(groups_);
+    connect(groups_->picture(), &PlotView::rowsSelected, &session, &Session::selectRows);
     connect(terms_, &TermsPage::changed, this, &Stage::readingChanged);
     pages_->addWidget(message_);
     for (const KindPagesMaker& maker : kindPages()) {
@@ -263,7 +277,9 @@ void ModelStage::refresh() {
     // Choosing terms and trying shapes are least squares’.
     const bool other = has && answer->fit &&
                        (answer->fit->likelihood || answer->fit->quantile || answer->fit->robust ||
-                        answer->fit->dynamic);
+                        answer->fit->dynamic || answer->fit->levels);
+    const bool groups = has && answer->fit && answer->fit->levels;
+    tabs_->button(kGroups)->setVisible(groups);
     tabs_->button(kEvent)->setVisible(event);
     tabs_->button(kProcess)->setVisible(process);
     const bool leftOut = has && leftOutToDraw(*answer) != nullptr;
@@ -274,6 +290,7 @@ void ModelStage::refresh() {
                       (tabs_->checkedId() == kEvent && !event) ||
                       (tabs_->checkedId() == kProcess && !process) ||
                       (tabs_->checkedId() == kLeftOut && !leftOut) ||
+                      (tabs_->checkedId() == kGroups && !groups) ||
                       (tabs_->checkedId() == kTerms && (instrumented || event || other)) ||
                       (tabs_->checkedId() == kSplit && has && !split);
     if (gone) {
@@ -351,6 +368,8 @@ void ModelStage::refresh() {
         process_->setStale(!session_.isFresh());
     } else if (tabs_->checkedId() == kLeftOut) {
         leftOut_->showAnswer(answer, session_.isFresh());
+    } else if (tabs_->checkedId() == kGroups) {
+        groups_->showAnswer(answer, session_.isFresh());
     }
     showStrip(*answer);
     emit readingChanged();
@@ -457,6 +476,13 @@ void ModelStage::showStrip(const Answer& answer) {
         if (told.dispersion) {
             cells.emplace_back("α", text(shortNumber(*told.dispersion, 3)));
         }
+    }
+    if (answer.fit->levels) {
+        const LevelsFit& told = *answer.fit->levels;
+        cells.emplace_back(tr("between groups"),
+                           text(fixedNumber(100.0 * shareBetween(told), 1)) + " %");
+        cells.emplace_back(told.restricted ? tr("restricted ln L") : tr("ln L"),
+                           text(fixedNumber(-0.5 * told.deviance, 1)));
     }
     if (answer.fit->quantile) {
         for (const QuantileFit::Point& point : answer.fit->quantile->points) {
@@ -645,6 +671,9 @@ std::vector<ReportItem> ModelStage::forReport() const {
     if (page == leftOut_ && leftOutToDraw(*answer) != nullptr) {
         return {leftOut_->forReport()};
     }
+    if (page == groups_ && answer->fit && answer->fit->levels) {
+        return {groups_->forReport()};
+    }
     if (page == event_ && answer->fit && answer->fit->event) {
         ReportItem figure("figure", {q->id});
         figure.shows = "event";
@@ -673,6 +702,9 @@ QString ModelStage::state() const {
                      .arg(text(fixedNumber(*answer->fit->likelihood->pseudoRSquared(), 3, true)))
            : answer->fit->likelihood
                ? tr("ln L %1").arg(text(fixedNumber(answer->fit->likelihood->logLikelihood, 1)))
+           : answer->fit->levels
+               ? tr("%1 % between groups")
+                     .arg(text(fixedNumber(100.0 * shareBetween(*answer->fit->levels), 0)))
            : answer->fit->event ? tr("before and after")
            : answer->fit->quantile && answer->fit->quantile->points.size() > 1
                ? tr("%1 quantiles").arg(answer->fit->quantile->points.size())

@@ -6,6 +6,7 @@
 #include "app/stages/model/effect_rows.h"
 #include "app/stages/model/event_page.h"
 #include "app/stages/model/first_stage_page.h"
+#include "app/stages/model/groups_page.h"
 #include "app/stages/model/hypotheses_page.h"
 #include "app/stages/model/kind_pages.h"
 #include "app/stages/model/left_out_page.h"
@@ -76,6 +77,7 @@ class ModelStage : public Stage {
     TermsPage* terms_;
     FirstStagePage* firstStage_;
     LeftOutPage* leftOut_;
+    GroupsPage* groups_;
     EventPage* event_;
     PlotView* process_;
     QWidget* scalesBox_ = nullptr;

@@ -1,0 +1,424 @@
+#include "core/model/multilevel.h"
+
+#include "core/base/format.h"
+#include "core/model/kenward_roger.h"
+#include "core/model/level_search.h"
+#include "core/numerics/distributions.h"
+
+#include <algorithm>
+#include <cmath>
+#include <limits>
+
+namespace rapporto {
+namespace {
+
+using Eigen::Index;
+using Eigen::MatrixXd;
+using Eigen::VectorXd;
+
+tl::unexpected<Refusal> bad(const std::string& what, const std::string& where,
+                            const std::string& help) {
+    return refuse(ErrorCode::BadSetting, what, where, help);
+}
+
+/// Errors of effects in the question’s columns, groups × q.
+MatrixXd errorsOf(const MatrixXd& covariances, const LevelChart& chart) {
+    MatrixXd out(covariances.rows(), chart.q);
+    for (Index g = 0; g < out.rows(); ++g) {
+        const VectorXd flat = covariances.row(g).transpose();
+        const Eigen::Map<const MatrixXd> one(flat.data(), chart.q, chart.q);
+        out.row(g) = (chart.there * one * chart.there.transpose())
+                         .diagonal()
+                         .cwiseMax(0.0)
+                         .cwiseSqrt()
+                         .transpose();
+    }
+    return out;
+}
+
+/// Degrees of freedom of coefficients whose covariance hangs on estimated spreads.
+/// Source: Satterthwaite (1946); Fai & Cornelius (1996), Journal of Statistical Computation and
+/// Simulation 54, of several together.
+class Satterthwaite {
+  public:
+    Satterthwaite(const LevelSearch& found) : found_(found) {
+        // Both by central differences.
+        constexpr double kStep = 3e-4;
+        const Index r = found.at().size();
+        VectorXd at(r + 1);
+        at << found.at(), std::log(found.variance());
+        const auto land = found.over(
+            [&found, r](const VectorXd& x) {
+                return LevelPlace{found.factorsAt(x.head(r)), x(r)};
+            },
+            true, 1.0);
+        parameters_ = 2.0 * inverseWhereCurved(curvature(land, at, kStep));
+        const auto seen = [&](const VectorXd& x) {
+            return found.model().look(found.factorsAt(x), found.aim(), false).covariance;
+        };
+        for (Index j = 0; j < r; ++j) {
+            VectorXd to = found.at();
+            to(j) += kStep;
+            const MatrixXd up = seen(to);
+            to(j) -= 2.0 * kStep;
+            slopes_.push_back((up - seen(to)) / (2.0 * kStep));
+        }
+        slopes_.push_back(found.look().covariance);  // Of ln σ².
+    }
+
+    /// Of a contrast of the orthonormal coefficients.
+    [[nodiscard]] double of(const VectorXd& contrast) const {
+        constexpr double kMost = 1e9;
+        const double v = contrast.dot(found_.look().covariance * contrast);
+        VectorXd slope(static_cast<Index>(slopes_.size()));
+        for (Index j = 0; j < slope.size(); ++j) {
+            slope(j) = contrast.dot(slopes_[static_cast<std::size_t>(j)] * contrast);
+        }
+        const double moves = slope.dot(parameters_ * slope);
+        return moves > 0.0 ? std::min(2.0 * v * v / moves, kMost) : kMost;
+    }
+
+    /// Of several together: the columns of `contrasts`.
+    [[nodiscard]] double together(const MatrixXd& contrasts) const {
+        const Eigen::SelfAdjointEigenSolver<MatrixXd> parts(contrasts.transpose() *
+                                                            found_.look().covariance * contrasts);
+        double expected = 0.0;
+        for (Index k = 0; k < contrasts.cols(); ++k) {
+            const double df = of(contrasts * parts.eigenvectors().col(k));
+            expected += df > 2.0 ? df / (df - 2.0) : 0.0;
+        }
+        const auto q = static_cast<double>(contrasts.cols());
+        return expected > q ? 2.0 * expected / (expected - q) : 2.0;
+    }
+
+  private:
+    const LevelSearch& found_;
+    MatrixXd parameters_;  ///< Covariance of the parameters and ln σ².
+    std::vector<MatrixXd> slopes_;
+};
+
+class Multilevel {
+  public:
+    Multilevel(const Design& design, const EstimatorSettings& settings, double alpha,
+               const Job& job)
+        : design_(design),
+          settings_(settings),
+          alpha_(alpha),
+          job_(job),
+          found_(design, settings.likelihood != "full") {}
+
+    Result<Fit> run() {
+        const LinearProblem problem{design_.X, design_.y, design_.weights, design_.hasConstant};
+        auto solution = solveLinear(problem, false, job_);
+        if (!solution) {
+            return tl::make_unexpected(solution.error());
+        }
+        if (solution->kept.empty()) {
+            return refuse(ErrorCode::NoTerms, "there is neither a term nor a constant", "terms",
+                          "Keep the constant.");
+        }
+        if (isRounding(problem, *solution)) {
+            return refuse(ErrorCode::NoVariation,
+                          "the terms tell the outcome exactly: nothing is left that groups could "
+                          "share",
+                          "method", "Ask by least squares.");
+        }
+        if (design_.y.size() <= static_cast<Index>(solution->kept.size()) + 1) {
+            return refuse(ErrorCode::TooFewRows, "there are as many coefficients as rows", "sample",
+                          "Take terms out or widen the sample.");
+        }
+        if (auto found = found_.run(*solution, job_); !found) {
+            return tl::make_unexpected(found.error());
+        }
+        return fitOf(*std::move(solution));
+    }
+
+  private:
+    Result<Fit> fitOf(LinearSolution solution) {
+        LevelsFit out;
+        if (auto filled = fillLevels(out); !filled) {
+            return tl::make_unexpected(filled.error());
+        }
+        const MatrixXd turn = solution.factor;
+        solution.coefficients += turn * found_.look().gamma;
+        solution.residuals -=
+            design_.X(Eigen::all, solution.kept) * (turn * found_.look().gamma) + out.shift;
+        solution.residualSquares = design_.weights.size() > 0
+                                       ? solution.residuals.cwiseAbs2().dot(design_.weights)
+                                       : solution.residuals.squaredNorm();
+        const std::vector<Index> kept = solution.kept;
+        auto law = lawOf(turn, kept);
+        if (!law) {
+            return tl::make_unexpected(law.error());
+        }
+        GivenSolution given{design_.X, std::move(solution)};
+        given.covariance = Covariance{law->covariance, law->joint, groupsNote()};
+        given.df = law->joint;
+        auto fit = fitGiven(design_, std::move(given), ErrorSpec{}, alpha_, job_);
+        if (!fit) {
+            return fit;
+        }
+        for (std::size_t k = 0; k < fit->coefficients.size() && law->df.size() > 0; ++k) {
+            setLaw(fit->coefficients[k], law->df(static_cast<Index>(k)));
+        }
+        if (fit->statistics.f && std::isfinite(law->joint)) {
+            FTest& f = *fit->statistics.f;
+            f.value *= law->scale;
+            f.p = fTail(f.value, f.df1, f.df2);
+        }
+        fillStatistics(fit->statistics, out, *fit);
+        fit->levels = std::make_shared<const LevelsFit>(std::move(out));
+        return fit;
+    }
+
+    void fillStatistics(FitStatistics& s, const LevelsFit& levels, const Fit& fit) const {
+        s.sigma = std::sqrt(found_.variance());
+        s.logLikelihood = -0.5 * levels.deviance;
+        const auto counted =
+            static_cast<double>(levels.parameters) + static_cast<double>(fit.coefficients.size());
+        s.aic = levels.deviance + 2.0 * counted;
+        s.bic = levels.deviance + std::log(fit.n) * counted;
+    }
+
+    void setLaw(Coefficient& c, double df) const {
+        c.df = df;
+        if (c.statistic) {
+            c.p = twoSidedP(*c.statistic, c.df);
+            const double reach = criticalValue(alpha_, c.df) * c.se;
+            c.low = c.estimate - reach;
+            c.high = c.estimate + reach;
+        }
+    }
+
+    [[nodiscard]] std::string groupsNote() const {
+        std::string note;
+        for (const DesignLevel& level : design_.levels) {
+            note += (note.empty() ? "" : ", ") +
+                    plural(static_cast<std::size_t>(level.count), "group", "groups") + " of " +
+                    level.name;
+        }
+        return note;
+    }
+
+    /// What the coefficients are judged by.
+    struct Law {
+        MatrixXd covariance;
+        VectorXd df;         ///< Of each; empty: the normal law.
+        double joint = 0.0;  ///< Of all terms together; infinite: the normal law.
+        double scale = 1.0;  ///< Of their F.
+    };
+
+    Result<Law> lawOf(const MatrixXd& turn, const std::vector<Index>& kept) const {
+        Law out;
+        const Index k = turn.rows();
+        const Index first = design_.hasConstant && !kept.empty() && kept.front() == 0 ? 1 : 0;
+        const bool terms = k > first;
+        if (settings_.lawOfEffects == "kenward-roger") {
+            const auto adjusted = adjustedBy(kept);
+            if (!adjusted) {
+                return tl::make_unexpected(adjusted.error());
+            }
+            out.covariance = adjusted->covariance();
+            out.df.resize(k);
+            const MatrixXd each = MatrixXd::Identity(k, k);
+            for (Index j = 0; j < k; ++j) {
+                out.df(j) = adjusted->law(each.col(j)).df;
+            }
+            const KenwardRoger::Law all = adjusted->law(terms ? each.rightCols(k - first) : each);
+            out.joint = all.df;
+            out.scale = all.scale;
+            return out;
+        }
+        out.covariance = found_.variance() * turn * found_.look().covariance * turn.transpose();
+        out.joint = std::numeric_limits<double>::infinity();
+        if (settings_.lawOfEffects == "normal") {
+            return out;
+        }
+        const Satterthwaite freedom(found_);
+        out.df.resize(k);
+        for (Index j = 0; j < k; ++j) {
+            out.df(j) = freedom.of(turn.row(j).transpose());
+        }
+        const Index count = terms ? k - first : k;
+        out.joint =
+            count == 1 ? out.df(k - 1) : freedom.together(turn.bottomRows(count).transpose());
+        return out;
+    }
+
+    Result<KenwardRoger> adjustedBy(const std::vector<Index>& kept) const {
+        VectorXd root = VectorXd::Ones(design_.y.size());
+        if (design_.weights.size() > 0) {
+            root = design_.weights.cwiseSqrt();
+        }
+        std::vector<KenwardRoger::Level> levels;
+        for (std::size_t l = 0; l < design_.levels.size(); ++l) {
+            const DesignLevel& level = design_.levels[l];
+            KenwardRoger::Level one{level.of, level.count,
+                                    MatrixXd(design_.y.size(), level.slopes.cols() + 1),
+                                    found_.covariance(l), found_.charts()[l].full};
+            one.columns.col(0) = root;
+            one.columns.rightCols(level.slopes.cols()) = root.asDiagonal() * level.slopes;
+            levels.push_back(std::move(one));
+        }
+        return KenwardRoger::make(root.asDiagonal() * MatrixXd(design_.X(Eigen::all, kept)), levels,
+                                  found_.variance());
+    }
+
+    Result<void> fillLevels(LevelsFit& out) const {
+        out.restricted = settings_.likelihood != "full";
+        out.law = settings_.lawOfEffects;
+        out.deviance = found_.value() + found_.constant();
+        out.parameters = static_cast<int>(found_.at().size()) + 1;
+        std::vector<MatrixXd> none = found_.factors();
+        for (MatrixXd& factor : none) {
+            factor.setZero();
+        }
+        out.devianceWithout =
+            found_.model().value(found_.model().look(none, found_.aim(), false), found_.aim()) +
+            found_.constant();
+        const auto effects =
+            found_.model().effects(found_.factors(), found_.look(), found_.variance());
+        out.shift = VectorXd::Zero(design_.y.size());
+        out.rowVariance = found_.variance();
+        std::vector<LevelParameter> parameters;
+        for (std::size_t l = 0; l < design_.levels.size(); ++l) {
+            out.levels.push_back(levelOf(l, effects, out.shift));
+            // The model’s columns stand at the means: there the constant alone is left.
+            const LevelChart& chart = found_.charts()[l];
+            const MatrixXd& covariance = out.levels.back().covariance;
+            out.levels.back().share =
+                (chart.back.row(0) * covariance * chart.back.row(0).transpose())(0);
+            out.rowVariance += out.levels.back().share;
+            for (std::size_t c = 0; c < out.levels[l].variances.size(); ++c) {
+                parameters.push_back({l, static_cast<Index>(c), std::nullopt});
+            }
+            for (const LevelsFit::Correlation& r : out.levels[l].correlations) {
+                parameters.push_back(
+                    {l, static_cast<Index>(r.first), static_cast<Index>(r.second)});
+            }
+        }
+        for (LevelsFit::Level& level : out.levels) {
+            fillKept(level);
+            level.share /= out.rowVariance;
+        }
+        const auto ends =
+            profileEnds(found_, parameters, static_cast<double>(design_.y.size()), alpha_, job_);
+        if (!ends) {
+            return tl::make_unexpected(ends.error());
+        }
+        auto end = ends->begin();
+        const auto squared = [](std::optional<double> spread) {
+            return spread ? std::optional(*spread * *spread) : spread;
+        };
+        for (LevelsFit::Level& level : out.levels) {
+            for (LevelsFit::Variance& v : level.variances) {
+                v.low = squared(end->low);
+                v.high = squared(end->high);
+                ++end;
+            }
+            for (LevelsFit::Correlation& r : level.correlations) {
+                r.low = end->low;
+                r.high = end->high;
+                ++end;
+            }
+        }
+        return {};
+    }
+
+    [[nodiscard]] LevelsFit::Level levelOf(std::size_t l, const NestedEffects::Effects& effects,
+                                           VectorXd& shift) const {
+        const DesignLevel& level = design_.levels[l];
+        const LevelChart& chart = found_.charts()[l];
+        LevelsFit::Level out;
+        out.by = level.name;
+        out.labels = level.labels;
+        out.covariance = found_.covariance(l);
+        for (Index c = 0; c < chart.q; ++c) {
+            LevelsFit::Variance v;
+            v.term = c == 0 ? "(constant)" : level.slopeNames[static_cast<std::size_t>(c - 1)];
+            v.variance = out.covariance(c, c);
+            v.atBoundary = v.variance <= 0.0;
+            out.variances.push_back(std::move(v));
+        }
+        for (Index a = 0; a < chart.q && chart.full; ++a) {
+            for (Index b = a + 1; b < chart.q; ++b) {
+                LevelsFit::Correlation r;
+                r.first = static_cast<std::size_t>(a);
+                r.second = static_cast<std::size_t>(b);
+                const double spread = std::sqrt(out.covariance(a, a) * out.covariance(b, b));
+                if (spread > 0.0) {
+                    r.value = std::clamp(out.covariance(a, b) / spread, -1.0, 1.0);
+                    r.atBoundary = std::abs(*r.value) > 1.0 - 1e-6;
+                }
+                out.correlations.push_back(r);
+            }
+        }
+        out.effects = effects.values[l] * chart.there.transpose();
+        out.errors = errorsOf(effects.covariances[l], chart);
+        out.sizes.assign(static_cast<std::size_t>(level.count), 0);
+        for (std::size_t i = 0; i < level.of.size(); ++i) {
+            const auto row = static_cast<Index>(i);
+            ++out.sizes[static_cast<std::size_t>(level.of[i])];
+            shift(row) += out.effects(level.of[i], 0);
+            for (Index s = 1; s < chart.q; ++s) {
+                shift(row) += out.effects(level.of[i], s) * level.slopes(row, s - 1);
+            }
+        }
+        return out;
+    }
+
+    /// How much of its own mean a group keeps; the share is still a variance here.
+    void fillKept(LevelsFit::Level& level) const {
+        const auto kept = [&](std::size_t n) {
+            const double own = static_cast<double>(n) * level.share;
+            return own > 0.0 ? own / (own + found_.variance()) : 0.0;
+        };
+        const auto [few, many] = std::minmax_element(level.sizes.begin(), level.sizes.end());
+        level.smallest = kept(*few);
+        level.largest = kept(*many);
+    }
+
+    const Design& design_;
+    const EstimatorSettings& settings_;
+    double alpha_;
+    const Job& job_;
+    LevelSearch found_;
+};
+
+}  // namespace
+
+Result<Fit> fitMultilevel(const Design& design, const EstimatorSettings& settings,
+                          const ErrorSpec& errors, double alpha, const Job& job) {
+    if (settings.outcomeLaw != "normal") {
+        return refuse(ErrorCode::NotBuilt,
+                      std::string("random effects of a ") +
+                          (settings.outcomeLaw == "logit" ? "yes–no outcome" : "count") +
+                          " are not built yet",
+                      "method",
+                      "Use logit or Poisson with errors clustered by the outermost grouping.");
+    }
+    if (errors.kind != "classical") {
+        return bad("errors of random effects are those of the model itself", "errors",
+                   "Use classical errors; or ask by least squares with errors clustered by the "
+                   "outermost grouping.");
+    }
+    if (design.weightKind == WeightKind::Sampling || design.weightKind == WeightKind::Frequency) {
+        return bad(
+            "chances of being drawn differ among groups and among the rows in them, and one "
+            "weight a row does not tell which",
+            "weights",
+            "Take the weights out, or ask by least squares with errors by the survey "
+            "design.");
+    }
+    if (!design.effects.empty()) {
+        return bad("effects are either held fixed or taken as random, not both", "held fixed",
+                   "Put the grouping among the terms, or take out what is held fixed.");
+    }
+    if (settings.lawOfEffects == "kenward-roger" && settings.likelihood == "full") {
+        return bad("the adjustment of Kenward and Roger is one of the restricted likelihood", "df",
+                   "Use the restricted likelihood, or Satterthwaite’s degrees of freedom.");
+    }
+    return Multilevel(design, settings, alpha, job).run();
+}
+
+}  // namespace rapporto
