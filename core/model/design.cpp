@@ -401,6 +401,8 @@ class Builder {
             needed.push_back(time);
         }
 
+        // A term that is a cluster, a slope or a known total, too, is told once as missing.
+        needed = withoutTwins(needed);
         const std::size_t always = needed.size();
         if (selection && !question_.settings.zeroTerms.empty()) {
             need(parts_);
@@ -440,6 +442,20 @@ class Builder {
         std::stable_sort(counts.missingBy.begin(), counts.missingBy.end(),
                          [](const auto& a, const auto& b) { return a.rows > b.rows; });
         return emptyRefusal();
+    }
+
+    /// Columns that share their cells, once each.
+    static std::vector<const Column*> withoutTwins(const std::vector<const Column*>& columns) {
+        std::vector<const Column*> out;
+        std::set<std::pair<const void*, std::size_t>> seen;
+        for (const Column* one : columns) {
+            const void* cells = one->isText() ? static_cast<const void*>(one->codes().data())
+                                              : static_cast<const void*>(one->numbers().data());
+            if (seen.insert({cells, one->size()}).second) {
+                out.push_back(one);
+            }
+        }
+        return out;
     }
 
     /// The other end of an outcome that is known to lie between two.

@@ -210,12 +210,15 @@ std::string levelsReading(const LevelsFit& fit, double alpha) {
                         " go together entirely: the rows cannot tell them apart.";
             }
         }
-        text += " A group of " +
-                countText(*std::min_element(level.sizes.begin(), level.sizes.end())) +
-                " rows keeps " + fixedNumber(100.0 * level.smallest, 0) +
-                " % of its own departure, one of " +
-                countText(*std::max_element(level.sizes.begin(), level.sizes.end())) + " keeps " +
-                fixedNumber(100.0 * level.largest, 0) + " %.";
+        const auto [few, many] = std::minmax_element(level.sizes.begin(), level.sizes.end());
+        const auto kept = [](double share) {
+            return " keeps " + fixedNumber(100.0 * share, 0) + " %";
+        };
+        text += *few == *many ? " Each group, of " + plural(*few, "row", "rows") + "," +
+                                    kept(level.smallest) + " of its own departure."
+                              : " A group of " + plural(*few, "row", "rows") +
+                                    kept(level.smallest) + " of its own departure, one of " +
+                                    countText(*many) + kept(level.largest) + ".";
     }
     return text;
 }

@@ -519,6 +519,19 @@ class LevelsTest : public QObject {
                  std::string("least-squares"));
     }
 
+    void whatIsMissingIsToldOnce() {
+        Table table = tableFrom(reference().at("data").at("slope"));
+        const auto at = static_cast<std::size_t>(table.find("x"));
+        std::vector<double> x(table.columns[at].numbers().begin(),
+                              table.columns[at].numbers().end());
+        x[3] = x[8] = std::nan("");
+        table.columns[at] = Column::ofNumbers("x", x);
+        const Answer a = answer(table, levelled("y", {"x", "z"}, {{"g", {"x"}}}));
+        QCOMPARE(a.rows.missing, std::size_t{2});
+        QCOMPARE(a.rows.missingBy.size(), std::size_t{1});
+        QCOMPARE(a.rows.missingBy[0].alone, std::size_t{2});
+    }
+
     void wordsPicturesAndKeptEffects() {
         const Table table = tableFrom(reference().at("data").at("slope"));
         const Question q = levelled("y", {"x", "z"}, {{"g", {"x"}}});

@@ -351,6 +351,12 @@ class TotalsTest : public QObject {
         QCOMPARE(a.rows.used, 11U);
         QCOMPARE(a.rows.missingBy.size(), 1U);
         QCOMPARE(a.rows.missingBy[0].name, "sex");
+        // Also where it is a term.
+        Question both = bySurvey();
+        both.terms.push_back(Term::expression("sex"));
+        const Answer b = answered(table, survey, both);
+        QCOMPARE(b.rows.missingBy.size(), 1U);
+        QCOMPARE(b.rows.missingBy[0].alone, 1U);
     }
 
     /// Without a weight each row was drawn with one; a question’s own weights stay its own.
