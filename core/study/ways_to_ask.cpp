@@ -56,7 +56,10 @@ class WayFinder {
     [[nodiscard]] bool hasDefaultMethod() const { return question_.method == Question().method; }
 
     void errors() {
-        if (!question_.errors.takeRowsAlone()) {
+        // Random effects know of their groups, and their errors are their own.
+        const Estimator* estimator = findEstimator(question_.method);
+        const bool own = estimator != nullptr && (estimator->takes & takes::kGroupsWhole) != 0;
+        if (!question_.errors.takeRowsAlone() || own) {
             return;
         }
         Question next = question_;

@@ -138,6 +138,17 @@ class WaysToAskTest : public QObject {
         QVERIFY(labels(study, q).empty());
     }
 
+    void randomEffectsHaveErrorsOfTheirOwn() {
+        Question q = explain("y", {"x"});
+        QVERIFY(!labels(Study{}, q).empty());
+        q.method = "multilevel";
+        q.settings.levels = {{"village"}};
+        QVERIFY(labels(Study{}, q).empty());
+        Study survey;
+        survey.survey.cluster = "village";
+        QVERIFY(labels(survey, q).empty());
+    }
+
     void groupsThatAreTermsOrTooFewAreNoClusters() {
         QVERIFY(labels({}, explain("y", {"village"})).empty());
         const Table t = tableOf({{"y", {1, 2, 3, 5}}, {"x", {1, 2, 3, 4}}});
