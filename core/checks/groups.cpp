@@ -88,7 +88,9 @@ Result<std::vector<PartTest>> partTests(const CheckInput& in) {
             if (!without) {
                 return tl::make_unexpected(without.error());
             }
-            one.rise = std::max(*without - fit.deviance, 0.0);
+            // What is at its boundary already rises by rounding alone.
+            const double rise = *without - fit.deviance;
+            one.rise = rise > 1e-9 * std::max(1.0, std::abs(fit.deviance)) ? rise : 0.0;
             one.p = halfAndHalf(one.rise, one.lesser);
             out.push_back(std::move(one));
         }

@@ -31,8 +31,8 @@ Exhibit groupsExhibit(const Design& design, const LevelsFit& fit, std::size_t le
     out.title = column == 0 ? "Groups of " + of.by + " about the mean of all"
                             : "How " + what + " departs in each group of " + of.by;
     out.subtitle = plural(order.size(), "group", "groups") +
-                   ", drawn to the mean as far as they "
-                   "have few rows";
+                   ", drawn to the mean as far as they have few rows; bars hold " +
+                   percentLevel(alpha);
     out.xTitle = of.by + ", from the lowest to the highest";
     out.yTitle =
         column == 0 && !design.outcomeUnit.empty() ? what + ", " + design.outcomeUnit : what;

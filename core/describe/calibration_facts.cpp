@@ -7,6 +7,7 @@
 #include <array>
 #include <cctype>
 #include <cmath>
+#include <map>
 
 namespace rapporto {
 namespace {
@@ -98,6 +99,72 @@ CalibrationFacts calibrationFacts(const SurveyRows& rows) {
             ++at;
         }
     }
+    return out;
+}
+
+Result<KnownTotal> drawnTotal(const Frame& frame, Survey survey, const std::string& variable,
+                              bool mean) {
+    constexpr std::size_t kMostLevels = 60;
+    constexpr double kMillion = 1e6;
+    const auto bad = [&](ErrorCode code, const std::string& what, const std::string& help) {
+        return refuse(code, what, "targets", help, {variable});
+    };
+    const Column* column = frame.column(variable);
+    if (column == nullptr) {
+        return bad(ErrorCode::UnknownName, "there is no variable ‘" + variable + "’",
+                   "Choose another.");
+    }
+    if (mean && column->isText()) {
+        return bad(ErrorCode::WrongType, "‘" + variable + "’ holds text, which has no mean",
+                   "Give the shares of its levels.");
+    }
+    survey.targets.clear();
+    const auto rows = surveyRows(frame, survey);
+    if (!rows) {
+        return tl::make_unexpected(rows.error());
+    }
+    KnownTotal out;
+    out.variable = variable;
+    const auto none = [&] {
+        return bad(ErrorCode::BadSetting,
+                   "‘" + variable + "’ has no value in any row with a weight", "Choose another.");
+    };
+    if (mean) {
+        const auto found = meanUnder(*rows, column->numbers());
+        if (!found) {
+            return none();
+        }
+        out.mean = numberIn(shortNumber(found->mean, 6)).value_or(found->mean);
+        return out;
+    }
+    const auto levels = levelsOf(*column, *frame.variable(variable));
+    if (levels.size() > kMostLevels) {
+        return bad(ErrorCode::BadSetting,
+                   "‘" + variable + "’ has " + countText(levels.size()) + " levels",
+                   "Cut it into bands first, or give its mean.");
+    }
+    std::map<double, double> weights;
+    double total = 0.0;
+    for (std::size_t i = 0; i < rows->weights.size(); ++i) {
+        if (!column->isMissing(i)) {
+            weights[column->isText() ? column->codes()[i] : column->numbers()[i]] +=
+                rows->weights[i];
+            total += rows->weights[i];
+        }
+    }
+    if (!(total > 0.0)) {
+        return none();
+    }
+    double rest = 1.0;
+    for (const FoundLevel& level : levels) {
+        const double share = std::round(kMillion * weights[level.code] / total) / kMillion;
+        out.shares.emplace_back(level.label, share);
+        rest -= share;
+    }
+    const auto largest =
+        std::max_element(out.shares.begin(), out.shares.end(),
+                         [](const auto& a, const auto& b) { return a.second < b.second; });
+    largest->second = std::round(kMillion * (largest->second + rest)) / kMillion;
     return out;
 }
 

@@ -32,6 +32,16 @@ struct CalibrationFacts {
 /// The facts of rows whose weights are calibrated; of others, none.
 [[nodiscard]] CalibrationFacts calibrationFacts(const SurveyRows& rows);
 
+/// What the sample itself shows of a variable, as a total to begin with: nothing moves before
+/// something known takes its place. Shares in whole millionths, what rounding leaves with the
+/// largest.
+///
+/// @param survey  its totals are not looked at.
+/// @return UnknownName, WrongType (a mean of texts), BadSetting (over 60 levels, no value in any
+///         row), what surveyRows() refuses.
+[[nodiscard]] Result<KnownTotal> drawnTotal(const Frame& frame, Survey survey,
+                                            const std::string& variable, bool mean);
+
 /// How far the weights are stretched: a histogram of the ratios, with what bounds them.
 [[nodiscard]] Exhibit calibrationPicture(const SurveyRows& rows, const CalibrationFacts& facts);
 

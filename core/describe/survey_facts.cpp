@@ -20,9 +20,16 @@ struct Drawn {
     std::size_t without = 0;
 };
 
-Result<Drawn> drawn(const Frame& frame, const std::string& weight, const std::string& strata,
-                    const std::string& cluster) {
-    const auto design = surveyRows(frame, {weight, strata, cluster, {}});
+/// The design as clusters drawn with replacement; lonely ones are told, not refused.
+Survey withReplacement(Survey survey) {
+    survey.population.clear();
+    survey.lonely = Survey{}.lonely;
+    survey.replicates.clear();
+    return survey;
+}
+
+Result<Drawn> drawn(const Frame& frame, const Survey& survey) {
+    const auto design = surveyRows(frame, withReplacement(survey));
     if (!design) {
         return tl::make_unexpected(design.error());
     }
@@ -49,9 +56,8 @@ Result<Drawn> drawn(const Frame& frame, const std::string& weight, const std::st
 
 }  // namespace
 
-Result<SurveyFacts> surveyFacts(const Frame& frame, const std::string& weight,
-                                const std::string& strata, const std::string& cluster) {
-    const auto rows = drawn(frame, weight, strata, cluster);
+Result<SurveyFacts> surveyFacts(const Frame& frame, const Survey& survey) {
+    const auto rows = drawn(frame, survey);
     if (!rows) {
         return tl::make_unexpected(rows.error());
     }
@@ -82,10 +88,10 @@ Result<SurveyFacts> surveyFacts(const Frame& frame, const std::string& weight,
         inStratum.begin(), inStratum.end(), [](const auto& one) { return !one.empty(); }));
     out.smallest = *std::min_element(sizes.begin(), sizes.end());
     out.largest = *std::max_element(sizes.begin(), sizes.end());
-    for (std::size_t s = 0; s < inStratum.size() && !strata.empty(); ++s) {
+    for (std::size_t s = 0; s < inStratum.size() && !survey.strata.empty(); ++s) {
         if (inStratum[s].size() == 1) {
-            out.lonely.push_back(
-                cellText(*frame.column(strata), *frame.variable(strata), exampleRow[s]));
+            out.lonely.push_back(cellText(*frame.column(survey.strata),
+                                          *frame.variable(survey.strata), exampleRow[s]));
         }
     }
     const auto n = static_cast<double>(out.n);
@@ -96,9 +102,8 @@ Result<SurveyFacts> surveyFacts(const Frame& frame, const std::string& weight,
 }
 
 std::optional<double> designEffect(const Frame& frame, const std::string& variable,
-                                   const std::string& weight, const std::string& strata,
-                                   const std::string& cluster) {
-    auto rows = surveyRows(frame, {weight, strata, cluster, {}});
+                                   const Survey& survey) {
+    auto rows = surveyRows(frame, withReplacement(survey));
     const Column* of = frame.column(variable);
     if (!rows || of == nullptr || of->isText()) {
         return std::nullopt;

@@ -1,6 +1,7 @@
 #pragma once
 
 #include "core/data/frame.h"
+#include "core/data/survey.h"
 
 #include <string>
 #include <vector>
@@ -23,13 +24,12 @@ struct SurveyFacts {
     double effectiveRows = 0.0;    ///< n over that.
 };
 
-/// Facts of the design that these variables make; empty names are left out of it.
+/// Facts of the design, its weights as they are brought to what is known; clusters as drawn with
+/// replacement, lonely ones told and not refused.
 ///
 /// @return the facts, or UnknownName, WrongType (a weight that is no number), BadSetting (a weight
 ///         below zero). Source: Kish (1965), Survey Sampling, section 11.7.
-[[nodiscard]] Result<SurveyFacts> surveyFacts(const Frame& frame, const std::string& weight,
-                                              const std::string& strata,
-                                              const std::string& cluster);
+[[nodiscard]] Result<SurveyFacts> surveyFacts(const Frame& frame, const Survey& survey);
 
 /// Design effect of a variable's weighted mean: the variance that the design gives it over that of
 /// a simple random sample of as many rows, by linearisation with clusters drawn with replacement
@@ -37,8 +37,6 @@ struct SurveyFacts {
 ///
 /// Source: Kish (1965), section 8.2; Binder (1983), International Statistical Review 51.
 [[nodiscard]] std::optional<double> designEffect(const Frame& frame, const std::string& variable,
-                                                 const std::string& weight,
-                                                 const std::string& strata,
-                                                 const std::string& cluster);
+                                                 const Survey& survey);
 
 }  // namespace rapporto

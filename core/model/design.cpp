@@ -664,7 +664,8 @@ class Builder {
 
     /// The groupings whose effects are random, and what has a slope in their groups.
     Result<void> nameLevels(std::vector<const Column*>& needed) {
-        if (question_.method != "multilevel") {
+        const Estimator* estimator = findEstimator(question_.method);
+        if (estimator == nullptr || (estimator->takes & takes::kGroupsWhole) == 0) {
             return {};
         }
         if (question_.settings.levels.empty()) {

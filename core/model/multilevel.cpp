@@ -41,7 +41,7 @@ MatrixXd errorsOf(const MatrixXd& covariances, const LevelChart& chart) {
 /// Simulation 54, of several together.
 class Satterthwaite {
   public:
-    Satterthwaite(const LevelSearch& found) : found_(found) {
+    explicit Satterthwaite(const LevelSearch& found) : found_(found) {
         // Both by central differences.
         constexpr double kStep = 3e-4;
         const Index r = found.at().size();
@@ -281,14 +281,14 @@ class Multilevel {
         out.shift = VectorXd::Zero(design_.y.size());
         out.rowVariance = found_.variance();
         std::vector<LevelParameter> parameters;
+        std::vector<double> atMeans;  // Of each level, the variance there.
         for (std::size_t l = 0; l < design_.levels.size(); ++l) {
             out.levels.push_back(levelOf(l, effects, out.shift));
             // The model’s columns stand at the means: there the constant alone is left.
             const LevelChart& chart = found_.charts()[l];
             const MatrixXd& covariance = out.levels.back().covariance;
-            out.levels.back().share =
-                (chart.back.row(0) * covariance * chart.back.row(0).transpose())(0);
-            out.rowVariance += out.levels.back().share;
+            atMeans.push_back((chart.back.row(0) * covariance * chart.back.row(0).transpose())(0));
+            out.rowVariance += atMeans.back();
             for (std::size_t c = 0; c < out.levels[l].variances.size(); ++c) {
                 parameters.push_back({l, static_cast<Index>(c), std::nullopt});
             }
@@ -297,9 +297,9 @@ class Multilevel {
                     {l, static_cast<Index>(r.first), static_cast<Index>(r.second)});
             }
         }
-        for (LevelsFit::Level& level : out.levels) {
-            fillKept(level);
-            level.share /= out.rowVariance;
+        for (std::size_t l = 0; l < atMeans.size(); ++l) {
+            out.levels[l].share = atMeans[l] / out.rowVariance;
+            fillKept(out.levels[l], atMeans[l]);
         }
         const auto ends =
             profileEnds(found_, parameters, static_cast<double>(design_.y.size()), alpha_, job_);
@@ -367,10 +367,10 @@ class Multilevel {
         return out;
     }
 
-    /// How much of its own mean a group keeps; the share is still a variance here.
-    void fillKept(LevelsFit::Level& level) const {
+    /// How much of its own mean a group keeps.
+    void fillKept(LevelsFit::Level& level, double variance) const {
         const auto kept = [&](std::size_t n) {
-            const double own = static_cast<double>(n) * level.share;
+            const double own = static_cast<double>(n) * variance;
             return own > 0.0 ? own / (own + found_.variance()) : 0.0;
         };
         const auto [few, many] = std::minmax_element(level.sizes.begin(), level.sizes.end());

@@ -2,6 +2,8 @@
 
 #include "core/model/fit.h"
 
+#include <numeric>
+
 namespace rapporto {
 
 /// What a fit with random effects tells beside its coefficients.
@@ -37,6 +39,12 @@ struct LevelsFit {
         double smallest = 0.0;           ///< Share of its own mean that the smallest group keeps.
         double largest = 0.0;            ///< The same of the largest, of the constant.
     };
+
+    /// What all groupings share of the variance together.
+    [[nodiscard]] double shareBetween() const {
+        return std::accumulate(levels.begin(), levels.end(), 0.0,
+                               [](double sum, const Level& level) { return sum + level.share; });
+    }
 
     std::vector<Level> levels;  ///< Innermost first.
     bool restricted = true;

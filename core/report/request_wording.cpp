@@ -64,7 +64,7 @@ std::string methodText(const Question& question) {
                 : question.settings.weighting == "cohorts" ? ", by cohorts"
                                                            : ", cohort by moment");
     }
-    if (question.method == "multilevel" && !question.settings.levels.empty()) {
+    if (!question.settings.levels.empty()) {
         std::string levels;
         for (const LevelSpec& level : question.settings.levels) {
             levels += (levels.empty() ? " of " : " and of ") + level.by;

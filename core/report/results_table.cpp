@@ -492,10 +492,7 @@ const std::vector<FootStatistic>& footStatistics() {
              if (!a.fit->levels) {
                  return Cell();
              }
-             double share = 0.0;
-             for (const LevelsFit::Level& level : a.fit->levels->levels) {
-                 share += level.share;
-             }
+             const double share = a.fit->levels->shareBetween();
              return Cell(fixedNumber(100.0 * share, 1) + " %", share);
          }},
         {"f", "F",

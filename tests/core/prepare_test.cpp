@@ -81,30 +81,31 @@ class PrepareTest : public QObject {
     void surveyFactsAgreeWithExactArithmetic() {
         const Frame frame = frameOf(growers());
         const auto reference = readJson("tests/reference/data_reference.json")["design"];
-        const auto facts = surveyFacts(frame, "weight", "zone", "village");
+        const auto facts = surveyFacts(frame, {"weight", "zone", "village", ""});
         QVERIFY(facts.has_value());
         QCOMPARE(facts->n, reference["rows"].get<std::size_t>());
         QCOMPARE(facts->strata, reference["strata"].get<std::size_t>());
         QCOMPARE(facts->clusters, reference["clusters"].get<std::size_t>());
         QVERIFY(near(facts->weightEffect, number(reference["weight_effect"]), 1e-12));
-        QVERIFY(near(*designEffect(frame, "hives", "weight", "zone", "village"),
+        QVERIFY(near(*designEffect(frame, "hives", {"weight", "zone", "village", ""}),
                      number(reference["mean_effect"]), 1e-10));
         // Equal chances: no effect; one row a cluster and no strata: none either.
-        QCOMPARE(surveyFacts(frame, "", "zone", "village")->weightEffect, 1.0);
-        QVERIFY(near(*designEffect(frame, "hives", "", "", ""), 1.0, 1e-12));
-        QCOMPARE(surveyFacts(frame, "wight", "", "").error().code, ErrorCode::UnknownName);
-        QCOMPARE(surveyFacts(frame, "zone", "", "").error().code, ErrorCode::WrongType);
+        QCOMPARE(surveyFacts(frame, {"", "zone", "village", ""})->weightEffect, 1.0);
+        QVERIFY(near(*designEffect(frame, "hives", {"", "", "", ""}), 1.0, 1e-12));
+        QCOMPARE(surveyFacts(frame, {"wight", "", "", ""}).error().code, ErrorCode::UnknownName);
+        QCOMPARE(surveyFacts(frame, {"zone", "", "", ""}).error().code, ErrorCode::WrongType);
     }
 
     void aLonelyClusterIsNamed() {
         Table table =
             tableOf({{"s", {1, 1, 1, 2, 2}}, {"c", {1, 1, 2, 7, 7}}, {"w", {1, 2, 1, 1, 1}}});
-        const auto facts = surveyFacts(frameOf(table), "w", "s", "c");
+        const auto facts = surveyFacts(frameOf(table), {"w", "s", "c", ""});
         QVERIFY(facts->lonely == std::vector<std::string>{"2"});
         QCOMPARE(facts->clusters, std::size_t{3});
         QCOMPARE(facts->largest, std::size_t{2});
         table.columns[2] = Column::ofNumbers("w", {1, -2, 1, 1, 1});
-        QCOMPARE(surveyFacts(frameOf(table), "w", "s", "c").error().code, ErrorCode::BadSetting);
+        QCOMPARE(surveyFacts(frameOf(table), {"w", "s", "c", ""}).error().code,
+                 ErrorCode::BadSetting);
     }
 
     void rulesTakeRowsOutInOrder() {

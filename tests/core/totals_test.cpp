@@ -1,6 +1,7 @@
 // Weights brought to known totals: the equations by a second route (tests/reference/
 // make_totals_reference.py), closed forms, properties, refusals, the study file, what is told.
 #include "core/describe/calibration_facts.h"
+#include "core/describe/survey_facts.h"
 #include "core/picture/picture.h"
 #include "core/study/kept.h"
 #include "core/study/results.h"
@@ -309,6 +310,44 @@ class TotalsTest : public QObject {
              {std::pair{1.0, 3.0}, std::pair{-0.1, 3.0}, std::pair{0.3, 1.0}}) {
             QCOMPARE(refusalOf(table, {sound}, bounds).where, "bounds");
         }
+    }
+
+    void whatTheSampleShowsIsABeginning() {
+        Survey survey{"w", "", "", ""};
+        survey.targets = {mean("x", 2.2)};
+        const Frame frame = frameOf(smallTable());
+        const auto zone = drawnTotal(frame, survey, "zone", false);
+        QVERIFY2(zone, zone ? "" : zone.error().text().c_str());
+        // 5, 8 and 5 of 18, in millionths; the largest takes what rounding leaves.
+        QCOMPARE(zone->shares[0].second, 0.277778);
+        QCOMPARE(zone->shares[1].second, 0.444444);
+        QCOMPARE(zone->shares[2].second, 0.277778);
+        const auto x = drawnTotal(frame, survey, "x", true);
+        AGREE("x", *x->mean, 44.0 / 18.0, 1e-5);
+        survey.targets = {*zone, *x};
+        QVERIFY(surveyRows(frame, survey).has_value());
+        QCOMPARE(drawnTotal(frame, survey, "nobody", true).error().code, ErrorCode::UnknownName);
+        std::vector<double> many(100);
+        std::iota(many.begin(), many.end(), 0.0);
+        const Frame wide = frameOf(tableOf({{"many", many}}));
+        QVERIFY(drawnTotal(wide, Survey{}, "many", false).error().what.find("100 levels") !=
+                std::string::npos);
+        const std::vector<double> none(5, std::nan(""));
+        QVERIFY(!drawnTotal(frameOf(tableOf({{"none", none}})), Survey{}, "none", true));
+    }
+
+    /// What is told of the design is of the weights in use.
+    void factsAreOfTheWeightsInUse() {
+        const Frame frame = frameOf(smallTable());
+        Survey survey{"w", "", "", ""};
+        const double drawn = surveyFacts(frame, survey)->weightEffect;
+        survey.targets = {shares("zone", {{"1", 0.7}, {"2", 0.2}, {"3", 0.1}})};
+        const auto rows = surveyRows(frame, survey);
+        const SurveyFacts facts = *surveyFacts(frame, survey);
+        AGREE("effect", facts.weightEffect, calibrationFacts(*rows).effectAfter, 1e-12);
+        QVERIFY(facts.weightEffect > drawn);
+        const auto found = meanUnder(*rows, smallTable().columns[0].numbers());
+        AGREE("deff", *designEffect(frame, "y", survey), found->deff, 1e-12);
     }
 
     /// Thirds that are printed with three digits sum to .999.

@@ -185,10 +185,10 @@ LayoutPage::Found LayoutPage::look(const Frame& frame, const Survey& survey,
             out.refusal = order.error();
         }
     }
-    if (!survey.weight.empty() || !survey.strata.empty() || !survey.cluster.empty()) {
-        out.survey = surveyFacts(frame, survey.weight, survey.strata, survey.cluster);
+    if (survey.isWeighted() || !survey.strata.empty() || !survey.cluster.empty()) {
+        out.survey = surveyFacts(frame, survey);
         out.effectOf = outcome;
-        out.effect = designEffect(frame, outcome, survey.weight, survey.strata, survey.cluster);
+        out.effect = designEffect(frame, outcome, survey);
     }
     return out;
 }
@@ -288,13 +288,14 @@ void LayoutPage::show(const Found& found) {
     if (!shownSurvey_.cluster.empty()) {
         words += tr(" of %1 to %2 rows").arg(s.smallest).arg(s.largest);
     }
-    if (!shownSurvey_.weight.empty()) {
+    if (shownSurvey_.isWeighted()) {
         words +=
-            tr(". Weights run from %1 to %2; their spread makes the rows worth <b>%3</b> "
+            tr(". Weights%5 run from %1 to %2; their spread makes the rows worth <b>%3</b> "
                "drawn with equal chance (design effect of the weights %4)")
                 .arg(text(shortNumber(s.lowestWeight, 4)), text(shortNumber(s.highestWeight, 4)),
                      text(countText(static_cast<std::size_t>(s.effectiveRows + 0.5))),
-                     text(fixedNumber(s.weightEffect, 2)));
+                     text(fixedNumber(s.weightEffect, 2)),
+                     shownSurvey_.targets.empty() ? QString() : tr(", brought to known totals,"));
     }
     if (found.effect) {
         words +=

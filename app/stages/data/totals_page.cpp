@@ -298,57 +298,13 @@ void TotalsPage::add(bool mean) {
     if (!shownFrame_ || shownFrame_->column(name) == nullptr) {
         return;
     }
-    // What the sample shows stands first: nothing moves before something known is typed.
-    Survey drawn = session_.study().survey;
-    drawn.targets.clear();
-    const auto rows = surveyRows(*shownFrame_, drawn);
-    if (!rows) {
-        says_->setText(caution(text(rows.error().text())));
-        return;
-    }
-    const Column& column = *shownFrame_->column(name);
-    const Variable& variable = *shownFrame_->variable(name);
-    KnownTotal target{name};
-    if (mean) {
-        const auto found = meanUnder(*rows, column.numbers());
-        target.mean = found ? std::optional(numberIn(shortNumber(found->mean, 6)).value_or(0.0))
-                            : std::nullopt;
-    } else {
-        constexpr std::size_t kMostLevels = 60;
-        const auto levels = levelsOf(column, variable);
-        if (levels.size() > kMostLevels) {
-            says_->setText(
-                caution(tr("%1 has %2 levels: cut it into bands first, or give its mean.")
-                            .arg(text(name))
-                            .arg(levels.size())));
-            return;
-        }
-        std::vector<double> weights(levels.size(), 0.0);
-        double total = 0.0;
-        for (std::size_t i = 0; i < rows->weights.size(); ++i) {
-            const double code = column.isText() ? column.codes()[i] : column.numbers()[i];
-            for (std::size_t l = 0; l < levels.size() && !column.isMissing(i); ++l) {
-                if (levels[l].code == code) {
-                    weights[l] += rows->weights[i];
-                    total += rows->weights[i];
-                }
-            }
-        }
-        double rest = 1.0;
-        for (std::size_t l = 0; l < levels.size(); ++l) {
-            const bool last = l + 1 == levels.size();
-            const double share =
-                last ? rest : std::round(1e4 * weights[l] / std::max(total, 1e-300)) / 1e4;
-            target.shares.emplace_back(levels[l].label, std::round(1e4 * share) / 1e4);
-            rest -= share;
-        }
-    }
-    if (!target.mean && target.shares.empty()) {
-        says_->setText(caution(tr("%1 has no value in any row.").arg(text(name))));
+    auto target = drawnTotal(*shownFrame_, session_.study().survey, name, mean);
+    if (!target) {
+        says_->setText(caution(text(target.error().text())));
         return;
     }
     Survey survey = session_.study().survey;
-    survey.targets.push_back(std::move(target));
+    survey.targets.push_back(*std::move(target));
     put(survey, mean ? tr("the mean of %1 is known").arg(text(name))
                      : tr("the shares of %1 are known").arg(text(name)));
 }

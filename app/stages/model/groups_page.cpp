@@ -46,6 +46,7 @@ void GroupsPage::showAnswer(const std::shared_ptr<const Answer>& answer, bool fr
     what_->clear();
     const LevelsFit& fit = *answer->fit->levels;
     QStringList spreads;
+    const QString holds = text(percentLevel(answer->alpha));
     for (std::size_t l = 0; l < fit.levels.size(); ++l) {
         const LevelsFit::Level& level = fit.levels[l];
         for (std::size_t c = 0; c < level.variances.size(); ++c) {
@@ -57,9 +58,9 @@ void GroupsPage::showAnswer(const std::shared_ptr<const Answer>& answer, bool fr
             const QString sd = text(shortNumber(std::sqrt(v.variance), 3));
             spreads << (v.atBoundary ? tr("<b>%1</b>: none, at its boundary").arg(name)
                         : v.low && v.high
-                            ? tr("<b>%1</b>: sd %2 (%3 to %4)")
+                            ? tr("<b>%1</b>: sd %2 (%5: %3 to %4)")
                                   .arg(name, sd, text(shortNumber(std::sqrt(*v.low), 3)),
-                                       text(shortNumber(std::sqrt(*v.high), 3)))
+                                       text(shortNumber(std::sqrt(*v.high), 3)), holds)
                             : tr("<b>%1</b>: sd %2").arg(name, sd));
         }
         for (const LevelsFit::Correlation& r : level.correlations) {
@@ -67,10 +68,11 @@ void GroupsPage::showAnswer(const std::shared_ptr<const Answer>& answer, bool fr
                 spreads << tr("level and %1 of %2 correlate at %3%4")
                                .arg(text(level.variances[r.second].term), text(level.by),
                                     text(fixedNumber(*r.value, 2, true)),
-                                    r.low && r.high ? tr(" (%1 to %2)")
-                                                          .arg(text(fixedNumber(*r.low, 2, true)),
-                                                               text(fixedNumber(*r.high, 2, true)))
-                                                    : QString());
+                                    r.low && r.high
+                                        ? tr(" (%3: %1 to %2)")
+                                              .arg(text(fixedNumber(*r.low, 2, true)),
+                                                   text(fixedNumber(*r.high, 2, true)), holds)
+                                        : QString());
             }
         }
     }

@@ -27,7 +27,6 @@
 #include <QTextBrowser>
 
 #include <cmath>
-#include <numeric>
 
 namespace rapporto::app {
 namespace {
@@ -58,13 +57,6 @@ QTextBrowser* page(QWidget* parent) {
 
 QString cell(const QString& value, const char* align = "right") {
     return QString("<td align=\"%1\" style=\"padding:3px 10px\">%2</td>").arg(align, value);
-}
-
-/// What all groupings share of the variance together.
-double shareBetween(const LevelsFit& fit) {
-    return std::accumulate(
-        fit.levels.begin(), fit.levels.end(), 0.0,
-        [](double sum, const LevelsFit::Level& level) { return sum + level.share; });
 }
 
 }  // namespace
@@ -480,7 +472,7 @@ void ModelStage::showStrip(const Answer& answer) {
     if (answer.fit->levels) {
         const LevelsFit& told = *answer.fit->levels;
         cells.emplace_back(tr("between groups"),
-                           text(fixedNumber(100.0 * shareBetween(told), 1)) + " %");
+                           text(fixedNumber(100.0 * told.shareBetween(), 1)) + " %");
         cells.emplace_back(told.restricted ? tr("restricted ln L") : tr("ln L"),
                            text(fixedNumber(-0.5 * told.deviance, 1)));
     }
@@ -704,7 +696,7 @@ QString ModelStage::state() const {
                ? tr("ln L %1").arg(text(fixedNumber(answer->fit->likelihood->logLikelihood, 1)))
            : answer->fit->levels
                ? tr("%1 % between groups")
-                     .arg(text(fixedNumber(100.0 * shareBetween(*answer->fit->levels), 0)))
+                     .arg(text(fixedNumber(100.0 * answer->fit->levels->shareBetween(), 0)))
            : answer->fit->event ? tr("before and after")
            : answer->fit->quantile && answer->fit->quantile->points.size() > 1
                ? tr("%1 quantiles").arg(answer->fit->quantile->points.size())
