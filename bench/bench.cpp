@@ -25,6 +25,7 @@
 #include "core/paths/trace_edits.h"
 #include "core/report/report.h"
 #include "core/study/journal.h"
+#include "core/study/missing_answer.h"
 #include "core/study/sweep.h"
 
 #include <Eigen/Dense>
@@ -49,6 +50,7 @@
 #include <functional>
 #include <numeric>
 #include <string>
+#include <thread>
 #include <vector>
 
 extern "C" void dgels_(const char* trans, const int* rows, const int* columns, const int* right,
@@ -416,6 +418,61 @@ void benchLevels(std::size_t n, int rounds) {
     if (sink == 0.25) {
         fmt::print("\n");
     }
+}
+
+/// Twenty sets of ten variables, each lacking a tenth of its answers: seven quantities, two yes–no,
+/// one of four groups.
+void benchMissing(std::size_t n, int rounds) {
+    RandomStream random(31, 1);
+    const auto normal = [&] {
+        double sum = -6.0;
+        for (int k = 0; k < 12; ++k) {
+            sum += random.uniform();
+        }
+        return sum;
+    };
+    Table table;
+    Study study;
+    std::vector<std::vector<double>> cells(12);
+    for (std::size_t i = 0; i < n; ++i) {
+        const double z = normal();
+        for (std::size_t c = 0; c < cells.size(); ++c) {
+            const double x = 0.5 * z + normal();
+            const bool gap = c < 10 && random.uniform() < 0.1;
+            const double value = c == 7 || c == 8 ? (x > 0.0 ? 1.0 : 0.0)
+                                 : c == 9         ? std::floor(std::clamp(2.0 + x, 0.0, 3.0))
+                                                  : x;
+            cells[c].push_back(gap ? std::nan("") : value);
+        }
+    }
+    for (std::size_t c = 0; c < cells.size(); ++c) {
+        Variable variable;
+        variable.name = "v" + std::to_string(c);
+        variable.measure = c == 7 || c == 8 ? Measure::YesNo
+                           : c == 9         ? Measure::Groups
+                                            : Measure::Quantity;
+        table.columns.push_back(Column::ofNumbers(variable.name, cells[c]));
+        table.variables.push_back(variable);
+        (c < 10 ? study.imputation.variables : study.imputation.with).push_back(variable.name);
+    }
+    const Frame frame = Frame::make(table, {}, {}, {}, {});
+    const std::string what = fmt::format("twenty sets of ten variables, {} rows, ten rounds", n);
+    absolute(what, std::min(rounds, 3), 5.0,
+             [&] { return seconds([&] { static_cast<void>(setsOf(study, frame, Job())); }); });
+    absolute("from asking it to stop until it has, the same", std::min(rounds, 5), 0.1, [&] {
+        const Job job;
+        double took = 0.0;
+        std::thread stopper([&] {
+            std::this_thread::sleep_for(std::chrono::milliseconds(300));
+            const auto from = std::chrono::steady_clock::now();
+            job.stop();
+            took = -std::chrono::duration<double>(from.time_since_epoch()).count();
+        });
+        static_cast<void>(setsOf(study, frame, job));
+        const auto end = std::chrono::steady_clock::now().time_since_epoch();
+        stopper.join();
+        return std::chrono::duration<double>(end).count() + took;
+    });
 }
 
 /// A number of /proc/self/status in kilobytes.
@@ -1242,6 +1299,7 @@ int main(int argc, char** argv) {
         {"causes", [&] { benchCauses(quick, rounds); }},
         {"outcomes", [&] { benchOutcomes(quick, rounds); }},
         {"levels", [&] { benchLevels(quick ? 20000 : 100000, rounds); }},
+        {"missing", [&] { benchMissing(quick ? 5000 : 20000, rounds); }},
         {"inference", [&] { benchInference(rounds); }},
         {"traces", [&] { benchTraces(rounds); }},
         {"parts", [&] { benchParts(rounds); }},

@@ -57,6 +57,7 @@ struct Story {
     std::function<void(Question&)> ask;
     std::vector<std::pair<std::string, double>> truth;
     bool panel = false;
+    std::function<void(Study&)> declare = {};  ///< What the study says beside its question.
 };
 
 Columns rowsOf(RandomStream& random, int n,
@@ -347,6 +348,51 @@ std::vector<Story> stories() {
                            {{"x", 0.5}, {"z", 0.3}}});
         }
     }
+    // Answers that are missing at random given what is seen: x and a yes–no variable lack some by
+    // z and by the outcome, so that complete rows are wrong.
+    for (const char* missing : {"rows", "imputed", "weighted"}) {
+        for (const char* way : {"matching", "normal"}) {
+            if (std::string(missing) != "imputed" && std::string(way) == "normal") {
+                continue;
+            }
+            static std::vector<std::string> names;
+            names.reserve(100);
+            names.push_back(fmt::format("missing {} {}", missing,
+                                        std::string(missing) == "imputed" ? way : ""));
+            Story story{
+                names.back().c_str(),
+                [](RandomStream& r) {
+                    const double none = std::nan("");
+                    Columns c = {{"y", {}}, {"x", {}}, {"w", {}}, {"z", {}}};
+                    for (int i = 0; i < 500; ++i) {
+                        const double z = normal(r);
+                        const double x = 0.6 * z + normal(r);
+                        const double w = r.uniform() < 1.0 / (1.0 + std::exp(-x)) ? 1.0 : 0.0;
+                        const double y = 0.5 * x + 0.4 * w + 0.3 * z + normal(r);
+                        const double gone = 1.0 / (1.0 + std::exp(1.5 - 0.8 * y - 0.4 * z));
+                        c[0].second.push_back(y);
+                        c[1].second.push_back(r.uniform() < gone ? none : x);
+                        c[2].second.push_back(r.uniform() < 0.5 * gone ? none : w);
+                        c[3].second.push_back(z);
+                    }
+                    return c;
+                },
+                [missing](Question& q) {
+                    q.terms = {Term::expression("x"), Term::expression("w"), Term::expression("z")};
+                    q.missing = missing;
+                    if (q.missing == "weighted") {
+                        q.completeBy = {Term::expression("y"), Term::expression("z")};
+                    }
+                },
+                {{"x", 0.5}, {"w", 0.4}, {"z", 0.3}}};
+            story.declare = [way](Study& study) {
+                study.imputation.variables = {"x", "w"};
+                study.imputation.with = {"y", "z"};
+                study.imputation.by = {{"x", way}, {"w", "logit"}};
+            };
+            out.push_back(std::move(story));
+        }
+    }
     // An indirect effect through one variable, .3 times .4, by each kind of drawn interval.
     for (const int n : {50, 200, 1000}) {
         for (const char* interval : {"percentile", "bias-corrected", "bca", "delta"}) {
@@ -411,6 +457,11 @@ int main(int argc, char** argv) {
             q.outcome = "y";
             q.allChecks = false;
             story.ask(q);
+            if (story.declare) {
+                story.declare(study);
+                // Each sample is filled in by draws of its own.
+                study.seed = static_cast<std::uint64_t>(d) + 1;
+            }
             study.questions = {q};
             const Answer answer = answerQuestion(study, frame, q, Job());
             if (answer.refusal) {

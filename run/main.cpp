@@ -2,16 +2,19 @@
 #include "core/base/disk.h"
 #include "core/base/format.h"
 #include "core/base/parallel.h"
+#include "core/io/csv.h"
 #include "core/report/codebook.h"
 #include "core/report/replication.h"
 #include "core/report/report.h"
 #include "core/report/writers/writer.h"
 #include "core/study/answer.h"
 #include "core/study/compare_results.h"
+#include "core/study/missing_answer.h"
 #include "core/study/sources.h"
 
 #include <CLI/CLI.hpp>
 #include <fcntl.h>
+#include <fmt/format.h>
 #include <nlohmann/json.hpp>
 #include <signal.h>
 #include <sys/stat.h>
@@ -35,6 +38,7 @@ struct Call {
     std::string replication;  ///< Folder to write.
     std::string verify;       ///< Folder to look at.
     std::string against;      ///< Results of another run.
+    std::string imputed;      ///< Folder for the sets that are filled in.
     double tolerance = 1e-9;
     bool withoutData = false;
     std::size_t threads = 0;
@@ -45,7 +49,7 @@ struct Call {
 /// Something is to be written that needs answers.
 bool asksForAnswers(const Call& call) {
     return !call.out.empty() || !call.report.empty() || !call.replication.empty() ||
-           !call.against.empty();
+           !call.against.empty() || !call.imputed.empty();
 }
 
 constexpr std::size_t kLongestLine = 2000;
@@ -120,6 +124,33 @@ Result<void> writeReport(const Call& call, const Study& study, const std::string
         auto may = mayWriteTo(path, study, call.study);
         return may ? write(path, bytes) : may;
     });
+}
+
+/// Every set that the study fills in, with what is derived, and which cells were filled.
+Result<void> writeSets(const Call& call, const Study& study, const Frame& frame,
+                       const Making& making) {
+    const auto sets = making.sets(making.job);
+    if (!sets) {
+        return tl::make_unexpected(sets.error());
+    }
+    std::error_code trouble;
+    std::filesystem::create_directories(call.imputed, trouble);
+    if (trouble) {
+        return tl::make_unexpected(
+            fileTrouble("the folder cannot be made", call.imputed, trouble.value()));
+    }
+    const auto put = [&](const std::string& name, const Table& table) -> Result<void> {
+        const std::string path = (std::filesystem::path(call.imputed) / name).string();
+        auto may = mayWriteTo(path, study, call.study);
+        return may ? writeCsv(table, path) : may;
+    };
+    for (std::size_t set = 0; set < (*sets)->count(); ++set) {
+        const Frame filled = frameOfSet(study, frame, **sets, set);
+        if (auto done = put(fmt::format("set-{:02}.csv", set + 1), filled.table()); !done) {
+            return done;
+        }
+    }
+    return put("filled.csv", filledCells(**sets));
 }
 
 void noteUnknownKeys(const Study& study) {
@@ -218,6 +249,8 @@ int run(const Call& call) {
     // A codebook alone needs no answers.
     const bool answering = call.codebook.empty() || asksForAnswers(call) || !call.questions.empty();
     const bool terminal = isatty(STDERR_FILENO) != 0;
+    Making making(job);
+    making.sets = setsOnce(*study, frame);
     for (const Question& question : study->questions) {
         const bool wanted = answering && (call.questions.empty() ||
                                           std::find(call.questions.begin(), call.questions.end(),
@@ -228,7 +261,7 @@ int run(const Call& call) {
         if (terminal) {
             std::cerr << "\r" << question.id << " …" << std::flush;
         }
-        answers.push_back(answerQuestion(*study, frame, question, job));
+        answers.push_back(answerQuestion(*study, frame, question, making));
         byId.emplace(question.id, &answers.back());
         refused = refused || answers.back().refusal.has_value();
     }
@@ -254,6 +287,12 @@ int run(const Call& call) {
                               codebookPages(study->title, frame, dressOf(study->reportStyle)));
         if (!written) {
             return unusable("the codebook is lost: " + written.error().text());
+        }
+    }
+    if (!call.imputed.empty()) {
+        written = writeSets(call, *study, frame, making);
+        if (!written) {
+            return unusable("the sets are not written: " + written.error().text());
         }
     }
     if (!call.replication.empty()) {
@@ -306,6 +345,8 @@ int main(int argc, char** argv) {
                    "write a report here; its type follows the ending: " + reportEndings());
     app.add_option("--codebook", call.codebook,
                    "write what is known of each variable here, as --report does");
+    app.add_option("--imputed", call.imputed,
+                   "write every set that is filled in into this folder, as set-01.csv and so on");
     app.add_option("--replication", call.replication,
                    "write a folder from which all of it can be computed again");
     app.add_flag("--without-data", call.withoutData,

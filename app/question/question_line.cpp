@@ -72,6 +72,8 @@ void QuestionLine::refresh() {
     const Question* q = session_.question();
     QString signature = q == nullptr ? QString("none") : text(questionText(*q)) + text(q->id);
     signature += QString::number(session_.study().questions.size());
+    const auto answer = session_.answer();
+    signature += QString(" %1").arg(answer ? answer->rows.missing : 0);
     // What is proposed hangs on the table and on what is declared of it.
     if (signature != signature_ || proposedFor_ != session_.frame()) {
         proposedFor_ = session_.frame();
@@ -187,6 +189,7 @@ void QuestionLine::buildExplain(const Question* q) {
         if (!q->where.empty()) {
             addWord(second_, tr("· among"), false);
         }
+        buildMissing(*q);
         auto* rule =
             addSlot(second_, q->where.empty() ? tr("+ among") : text(q->where), "slot:rule");
         connect(rule, &QPushButton::clicked, this, [this, rule] { pickRule(rule); });
@@ -929,6 +932,15 @@ std::vector<FinderEntry> QuestionLine::panelMethods(
     return entries;
 }
 
+QString QuestionLine::lawFor(const Question& q) const {
+    const auto frame = session_.frame();
+    const Variable* outcome = frame ? frame->variable(canonicalText(q.outcome)) : nullptr;
+    return outcome == nullptr                   ? "normal"
+           : outcome->measure == Measure::YesNo ? "logit"
+           : outcome->measure == Measure::Count ? "poisson"
+                                                : "normal";
+}
+
 std::vector<FinderEntry> QuestionLine::groupMethods() const {
     std::vector<FinderEntry> entries;
     const Question& q = *session_.question();
@@ -979,8 +991,10 @@ std::vector<FinderEntry> QuestionLine::groupMethods() const {
                    : tr("random effects of %1").arg(termText(name)),
              asked ? tr("groups of groups: each lies within one of the next")
                    : tr("groups’ levels drawn from a normal law, kept as far as rows tell them"),
-             [put, next, settings = q.settings, asked] {
-                 put(next, asked ? settings : EstimatorSettings{});
+             [put, next, settings = q.settings, asked, law = lawFor(q)] {
+                 EstimatorSettings fresh;
+                 fresh.outcomeLaw = utf8(law);
+                 put(next, asked ? settings : fresh);
              }});
     }
     if (!asked) {
@@ -1013,6 +1027,19 @@ std::vector<FinderEntry> QuestionLine::groupMethods() const {
             entries.push_back({tr("without random effects of %1").arg(by), QString(),
                                [put, next, settings = q.settings] { put(next, settings); }});
         }
+    }
+    for (const auto& [law, name, why] :
+         {std::tuple{"normal", tr("of a quantity"), tr("a normal law of the rows")},
+          std::tuple{"logit", tr("of log odds"), tr("an outcome of yes or no")},
+          std::tuple{"poisson", tr("of the log of a count"), tr("Poisson’s law of the rows")}}) {
+        if (q.settings.outcomeLaw != law) {
+            EstimatorSettings settings;
+            settings.outcomeLaw = law;
+            entries.push_back({name, why, [put, levels, settings] { put(levels, settings); }});
+        }
+    }
+    if (q.settings.outcomeLaw != "normal") {
+        return entries;
     }
     for (const auto& [law, name, why] :
          {std::tuple{"satterthwaite", tr("degrees of freedom by Satterthwaite"),

@@ -27,6 +27,10 @@ class QuestionLine : public QWidget {
     /// Opens the finder of the first empty slot: the outcome, else a further term.
     void openNext();
 
+  signals:
+    /// What is filled in is to be looked at, or said.
+    void missingAsked();
+
   protected:
     void dragEnterEvent(QDragEnterEvent* event) override;
     void dropEvent(QDropEvent* event) override;
@@ -80,12 +84,18 @@ class QuestionLine : public QWidget {
     void pickTerm(QWidget* by);
     void pickMethod(QWidget* by);
     void pickExposure(QWidget* by);
+
+    // In question_missing.cpp.
+    void buildMissing(const Question& question);
+    void pickMissing(QWidget* by);
     /// What tells zeros or missing outcomes apart, as chips after the terms.
     void buildZeroPart(const Question& question);
     void pickZeroTerm(QWidget* by);
     [[nodiscard]] std::vector<FinderEntry> outcomeMethods(
         const std::function<void(const std::string&, const EstimatorSettings&)>& put) const;
     [[nodiscard]] std::vector<FinderEntry> groupMethods() const;
+    /// The law that random effects of the outcome are of by its measure, as the study has it.
+    [[nodiscard]] QString lawFor(const Question& question) const;
     [[nodiscard]] std::vector<FinderEntry> panelMethods(
         const std::function<void(const std::string&, const EstimatorSettings&)>& put) const;
     void pickErrors(QWidget* by);

@@ -129,6 +129,10 @@ MainWindow::MainWindow(QWidget* parent, const QString& journals)
                 explore_->putOnDesk(second);
                 showStage(1);
             });
+    connect(question_, &QuestionLine::missingAsked, this, [this] {
+        showStage(0);
+        data_->showMissing();
+    });
     connect(&session_, &Session::oddityAsked, this, [this](const std::string& variable) {
         showStage(0);
         data_->showOddities(variable);

@@ -20,6 +20,15 @@ namespace {
 
 /// −2 ln of the likelihood with other random effects.
 Result<double> devianceWith(const CheckInput& in, std::vector<DesignLevel> levels) {
+    if (in.fit.levels->outcome != "normal") {
+        Design other = in.design;
+        other.levels = std::move(levels);
+        // By the same approximation: quadrature in one grouping is none in several.
+        EstimatorSettings settings = in.question.settings;
+        settings.points = in.fit.levels->points;
+        const auto fit = fitLevelOutcome(other, settings, in.alpha, in.job.quiet(), false);
+        return fit ? Result<double>(fit->levels->deviance) : tl::make_unexpected(fit.error());
+    }
     Design other;
     other.X = in.design.X;
     other.y = in.design.y;
@@ -108,6 +117,15 @@ std::string specOf(const CheckInput& in, const DesignLevel& level) {
     return level.name;
 }
 
+/// The same question without random effects: by the method of its outcome.
+void makePlain(const CheckInput& in, Question& variant, bool held = false) {
+    const std::string& law = in.fit.levels->outcome;
+    variant.method = law == "normal"          ? "least-squares"
+                     : law == "logit" && held ? "conditional-logit"
+                                              : law;
+    variant.settings = {};
+}
+
 void offerWithoutPart(const CheckInput& in, const PartTest& part, CheckResult& result) {
     Question variant = variantBase(in, "without " + part.name + " at random");
     auto& levels = variant.settings.levels;
@@ -125,8 +143,7 @@ void offerWithoutPart(const CheckInput& in, const PartTest& part, CheckResult& r
         levels.erase(spec);
     }
     if (levels.empty()) {
-        variant.method = "least-squares";
-        variant.settings = {};
+        makePlain(in, variant);
     }
     result.remedies.push_back({"Take the random part of " + part.name + " out",
                                "the groups share no more than chance would give them",
@@ -138,17 +155,16 @@ void offerOtherViews(const CheckInput& in, CheckResult& result) {
     const DesignLevel& inner = in.design.levels.front();
     const DesignLevel& outer = in.design.levels.back();
     Question fixed = variantBase(in, "holding " + inner.name + " fixed");
-    fixed.method = "least-squares";
-    fixed.settings = {};
+    makePlain(in, fixed, true);
     fixed.fixedEffects = {specOf(in, inner)};
-    fixed.errors = ErrorSpec::clusteredBy(specOf(in, outer));
+    fixed.errors = fixed.method == "conditional-logit" ? ErrorSpec{}
+                                                       : ErrorSpec::clusteredBy(specOf(in, outer));
     result.remedies.push_back({"Hold " + inner.name + " fixed",
                                "each group with itself: what groups differ in cannot mislead, and "
                                "what never changes within them drops out",
                                std::move(fixed)});
     Question clustered = variantBase(in, "clustered by " + outer.name);
-    clustered.method = "least-squares";
-    clustered.settings = {};
+    makePlain(in, clustered);
     clustered.errors = ErrorSpec::clusteredBy(specOf(in, outer));
     result.remedies.push_back({"Errors clustered by " + outer.name,
                                "no law for the groups’ effects: one mix of within and between, "
@@ -163,8 +179,7 @@ void offerAsTerm(const CheckInput& in, const DesignLevel& level, CheckResult& re
     auto& levels = variant.settings.levels;
     std::erase_if(levels, [&](const LevelSpec& one) { return one.by == by; });
     if (levels.empty()) {
-        variant.method = "least-squares";
-        variant.settings = {};
+        makePlain(in, variant);
     }
     const bool there = std::any_of(variant.terms.begin(), variant.terms.end(),
                                    [&](const Term& term) { return term.shown() == by; });
@@ -295,7 +310,9 @@ CheckResult checkWithinBetween(const CheckInput& in) {
         wide.terms.push_back(std::move(term));
     }
     const auto fit =
-        fitMultilevel(wide, in.question.settings, ErrorSpec{}, in.alpha, in.job.quiet());
+        in.fit.levels->outcome == "normal"
+            ? fitMultilevel(wide, in.question.settings, ErrorSpec{}, in.alpha, in.job.quiet())
+            : fitLevelOutcome(wide, in.question.settings, in.alpha, in.job.quiet(), false);
     if (!fit) {
         return notApplicable("The groups’ means could not be told apart: " + fit.error().what +
                              ".");

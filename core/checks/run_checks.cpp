@@ -73,15 +73,15 @@ unsigned kindOf(const Design& design, const Fit& fit) {
     if (fit.robust) {
         return fits::kHeldDown;
     }
+    if (fit.levels) {
+        return fits::kLevels;
+    }
     if (fit.likelihood) {
         const std::string& outcome = fit.likelihood->outcome;
         return outcome == "count"     ? fits::kCount
                : outcome == "yes-no"  ? fits::kYesNo
                : outcome == "ordered" ? fits::kOrdered
                                       : fits::kOther;
-    }
-    if (fit.levels) {
-        return fits::kLevels;
     }
     if (fit.dynamic) {
         return fits::kDynamic;

@@ -83,6 +83,10 @@ CheckResult checkWeightsMatter(const CheckInput& in) {
     result.exhibit.title = "What is left, weights in place";
     Question variant = variantBase(in, "without weights");
     variant.weightKind = WeightKind::None;
+    if (variant.missing == "weighted") {
+        variant.missing = "rows";
+        variant.completeBy.clear();
+    }
     variant.weight.clear();
     if (variant.errors.kind == "survey") {
         variant.errors = ErrorSpec{"robust", "HC1", {}};

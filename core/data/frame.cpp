@@ -308,6 +308,37 @@ Frame Frame::refusedFor(Refusal refusal) const {
     return out;
 }
 
+Frame Frame::filled(const std::vector<Column>& columns, const std::vector<VariableEntry>& entries,
+                    const std::vector<Derived>& derived) const {
+    Table table;
+    for (std::size_t c = 0; c < table_.columns.size(); ++c) {
+        const Variable& variable = table_.variables[c];
+        if (!variable.expression.empty()) {
+            continue;
+        }
+        const auto other = std::find_if(columns.begin(), columns.end(), [&](const Column& one) {
+            return one.name() == variable.name;
+        });
+        table.columns.push_back(other == columns.end() ? table_.columns[c] : *other);
+        table.variables.push_back(variable);
+        // The cells are as they were told to be read: codes are gone already.
+        table.variables.back().missing.clear();
+        table.variables.back().missingRanges.clear();
+    }
+    std::vector<VariableEntry> words = entries;
+    for (VariableEntry& entry : words) {
+        entry.missing.reset();
+        entry.missingRanges.reset();
+        entry.readAs.reset();
+    }
+    Frame out = make(table, words, derived, {}, layout_);
+    out.states_ = states_;
+    out.ruleRefusal_ = ruleRefusal_;
+    out.accepted_ = accepted_;
+    out.refusal_ = refusal_;
+    return out;
+}
+
 Frame Frame::with(Column column) const {
     Frame out = *this;
     Variable variable;

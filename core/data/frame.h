@@ -94,6 +94,12 @@ class Frame {
     /// The same frame with one variable more, which nothing of the study knows.
     [[nodiscard]] Frame with(Column column) const;
 
+    /// The same rows with columns of the table in place of those of the same names; what is derived
+    /// is worked out anew, and rows stay in the sample or out of it as they are.
+    [[nodiscard]] Frame filled(const std::vector<Column>& columns,
+                               const std::vector<VariableEntry>& entries,
+                               const std::vector<Derived>& derived) const;
+
     /// Null where there are rows.
     [[nodiscard]] const SummaryMatrix* moments() const { return moments_.get(); }
 

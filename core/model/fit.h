@@ -113,6 +113,8 @@ struct QuantileFit;
 struct RobustFit;
 struct EchoFit;
 struct LevelsFit;
+struct PooledFit;
+struct CompleteRows;
 
 /// An estimated model. Immutable once made.
 struct Fit {
@@ -146,6 +148,8 @@ struct Fit {
     std::shared_ptr<const RobustFit> robust;
     std::shared_ptr<const EchoFit> echo;      ///< Of errors that carry over to the next moment.
     std::shared_ptr<const LevelsFit> levels;  ///< Of random effects of groups.
+    std::shared_ptr<const PooledFit> pooled;  ///< Of several sets filled in; else null.
+    std::shared_ptr<const CompleteRows> complete;  ///< Where they stand for the others; else null.
     /// The design this fit is linear in, where that is not the question’s own; else null.
     std::shared_ptr<const Design> linearised;
     std::vector<std::string> notes;

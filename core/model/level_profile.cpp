@@ -16,7 +16,7 @@ namespace {
 /// The likelihood with one spread, or one correlation, held.
 class Profile {
   public:
-    Profile(const LevelSearch& found, const LevelParameter& held, double rows, double alpha,
+    Profile(const LevelLand& found, const LevelParameter& held, double rows, double alpha,
             const Job& job)
         : found_(found),
           held_(held),
@@ -39,7 +39,7 @@ class Profile {
         const MatrixXd covariance = found_.covariance(held_.level);
         const double spread = std::sqrt(covariance(held_.first, held_.first));
         if (!held_.second) {
-            const auto groups = static_cast<double>(found_.model().groups(held_.level));
+            const auto groups = static_cast<double>(found_.groups(held_.level));
             const double unit = std::sqrt(found_.variance()) / chart_.scales(held_.first);
             const double guess = spread > 0.0 ? spread * (1.0 + 1.6 / std::sqrt(groups))
                                               : unit / std::sqrt(rows_ / groups);
@@ -142,7 +142,7 @@ class Profile {
         constexpr double kStep = 1e-5;
         constexpr double kGain = 1e-9;
         const Descent rest = descend(
-            found_.over([this, value](const VectorXd& x) { return placed(x, value); }, true, kStep),
+            found_.free([this, value](const VectorXd& x) { return placed(x, value); }, kStep),
             warm_, curved_, kGain, job_);
         if (!std::isfinite(rest.value)) {
             return std::numeric_limits<double>::quiet_NaN();
@@ -222,7 +222,7 @@ class Profile {
         return 0.5 * (inside + outside);
     }
 
-    const LevelSearch& found_;
+    const LevelLand& found_;
     LevelParameter held_;
     const LevelChart& chart_;
     double rows_;
@@ -235,7 +235,7 @@ class Profile {
 
 }  // namespace
 
-Result<std::vector<ProfileEnds>> profileEnds(const LevelSearch& found,
+Result<std::vector<ProfileEnds>> profileEnds(const LevelLand& found,
                                              const std::vector<LevelParameter>& parameters,
                                              double rows, double alpha, const Job& job) {
     // Each look at the likelihood is cut into parts already.

@@ -17,8 +17,9 @@ namespace {
 /// costs nothing.
 constexpr double kNothing = 1e-3;
 
-/// The chart of a level and the columns its effects are of.
-Result<RandomGrouping> chartOf(const DesignLevel& level, LevelChart& chart) {
+}  // namespace
+
+Result<RandomGrouping> levelGrouping(const DesignLevel& level, LevelChart& chart) {
     const Index q = level.slopes.cols() + 1;
     if (q > NestedEffects::kMostColumns) {
         return refuse(ErrorCode::BadSetting,
@@ -51,8 +52,6 @@ Result<RandomGrouping> chartOf(const DesignLevel& level, LevelChart& chart) {
     chart.back = chart.there.inverse();
     return grouping;
 }
-
-}  // namespace
 
 MatrixXd LevelChart::factor(const Eigen::Ref<const VectorXd>& at) const {
     MatrixXd out = MatrixXd::Zero(q, q);
@@ -108,7 +107,7 @@ Result<void> LevelSearch::makeModel(const LinearSolution& solution) {
     Index from = 0;
     for (const DesignLevel& level : design_.levels) {
         LevelChart chart;
-        auto grouping = chartOf(level, chart);
+        auto grouping = levelGrouping(level, chart);
         if (!grouping) {
             return tl::make_unexpected(grouping.error());
         }

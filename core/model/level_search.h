@@ -38,8 +38,38 @@ struct LevelPlace {
 
 using LevelPlacing = std::function<LevelPlace(const Eigen::VectorXd&)>;
 
+/// What a profile of the likelihood of random effects walks over.
+class LevelLand {
+  public:
+    virtual ~LevelLand() = default;
+
+    [[nodiscard]] virtual const std::vector<LevelChart>& charts() const = 0;
+
+    /// The parameters of a level, at the rest.
+    [[nodiscard]] virtual Eigen::VectorXd own(std::size_t level) const = 0;
+
+    /// The covariance of a level’s constant and slopes.
+    [[nodiscard]] virtual Eigen::MatrixXd covariance(std::size_t level) const = 0;
+
+    /// σ² of the rows; one where they have none of their own.
+    [[nodiscard]] virtual double variance() const = 0;
+
+    /// −2 ln of the likelihood at the rest, but for its constants.
+    [[nodiscard]] virtual double value() const = 0;
+    [[nodiscard]] virtual std::int32_t groups(std::size_t level) const = 0;
+
+    /// The same over what `placing` makes of a few numbers, σ² free; everything else at its best.
+    ///
+    /// @param step  by which `placing` is told apart; one where it is linear.
+    [[nodiscard]] virtual SmoothFunction free(LevelPlacing placing, double step) const = 0;
+};
+
+/// The chart of a level and the columns its effects are of.
+/// @return BadSetting (too many slopes), NoVariation (a slope in what does not vary).
+[[nodiscard]] Result<RandomGrouping> levelGrouping(const DesignLevel& level, LevelChart& chart);
+
 /// The likelihood of random effects over their parameters, and where it is highest.
-class LevelSearch {
+class LevelSearch : public LevelLand {
   public:
     LevelSearch(const Design& design, bool restricted) : design_(design), restricted_(restricted) {}
 
@@ -57,10 +87,9 @@ class LevelSearch {
     // What was found.
     [[nodiscard]] const NestedEffects& model() const { return *model_; }
 
-    [[nodiscard]] const std::vector<LevelChart>& charts() const { return charts_; }
+    [[nodiscard]] const std::vector<LevelChart>& charts() const override { return charts_; }
 
-    /// The parameters of a level, at the rest.
-    [[nodiscard]] Eigen::VectorXd own(std::size_t level) const {
+    [[nodiscard]] Eigen::VectorXd own(std::size_t level) const override {
         return at_.segment(first_[level], charts_[level].parameters());
     }
 
@@ -72,16 +101,23 @@ class LevelSearch {
 
     [[nodiscard]] NestedEffects::Aim aim() const { return {restricted_, 0.0}; }
 
-    [[nodiscard]] double variance() const { return variance_; }
+    [[nodiscard]] double variance() const override { return variance_; }
 
-    [[nodiscard]] double value() const { return value_; }
+    [[nodiscard]] double value() const override { return value_; }
 
     /// What is added to a value for −2 ln of the likelihood.
     [[nodiscard]] double constant() const { return constant_; }
 
-    /// The covariance of a level’s constant and slopes.
-    [[nodiscard]] Eigen::MatrixXd covariance(std::size_t level) const {
+    [[nodiscard]] Eigen::MatrixXd covariance(std::size_t level) const override {
         return variance_ * charts_[level].covariance(factors_[level]);
+    }
+
+    [[nodiscard]] std::int32_t groups(std::size_t level) const override {
+        return model_->groups(level);
+    }
+
+    [[nodiscard]] SmoothFunction free(LevelPlacing placing, double step) const override {
+        return over(std::move(placing), true, step);
     }
 
   private:
@@ -118,7 +154,7 @@ struct ProfileEnds {
 };
 
 [[nodiscard]] Result<std::vector<ProfileEnds>> profileEnds(
-    const LevelSearch& found, const std::vector<LevelParameter>& parameters, double rows,
+    const LevelLand& found, const std::vector<LevelParameter>& parameters, double rows,
     double alpha, const Job& job);
 
 }  // namespace rapporto

@@ -131,6 +131,11 @@ struct ExtraName {
 [[nodiscard]] std::unique_ptr<RowModel> poissonModel(const Eigen::VectorXd& y);
 [[nodiscard]] std::unique_ptr<RowModel> probitModel(const Eigen::VectorXd& y);
 
+/// Levels 0, 1, … in their order (a logit; the cuts are its extras), and plain ones against level
+/// 0 (an index each); `y` must outlive them.
+[[nodiscard]] std::unique_ptr<RowModel> orderedModel(const Eigen::VectorXd& y, int levels);
+[[nodiscard]] std::unique_ptr<RowModel> groupsModel(const Eigen::VectorXd& y, int levels);
+
 /// The model of a family of one index without further parameters (poisson, logit, probit, cloglog),
 /// or null.
 [[nodiscard]] std::unique_ptr<RowModel> plainModel(const std::string& family,

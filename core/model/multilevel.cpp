@@ -2,6 +2,7 @@
 
 #include "core/base/format.h"
 #include "core/model/kenward_roger.h"
+#include "core/model/level_parts.h"
 #include "core/model/level_search.h"
 #include "core/numerics/distributions.h"
 
@@ -289,13 +290,7 @@ class Multilevel {
             const MatrixXd& covariance = out.levels.back().covariance;
             atMeans.push_back((chart.back.row(0) * covariance * chart.back.row(0).transpose())(0));
             out.rowVariance += atMeans.back();
-            for (std::size_t c = 0; c < out.levels[l].variances.size(); ++c) {
-                parameters.push_back({l, static_cast<Index>(c), std::nullopt});
-            }
-            for (const LevelsFit::Correlation& r : out.levels[l].correlations) {
-                parameters.push_back(
-                    {l, static_cast<Index>(r.first), static_cast<Index>(r.second)});
-            }
+            addParameters(out.levels[l], l, true, parameters);
         }
         for (std::size_t l = 0; l < atMeans.size(); ++l) {
             out.levels[l].share = atMeans[l] / out.rowVariance;
@@ -306,22 +301,7 @@ class Multilevel {
         if (!ends) {
             return tl::make_unexpected(ends.error());
         }
-        auto end = ends->begin();
-        const auto squared = [](std::optional<double> spread) {
-            return spread ? std::optional(*spread * *spread) : spread;
-        };
-        for (LevelsFit::Level& level : out.levels) {
-            for (LevelsFit::Variance& v : level.variances) {
-                v.low = squared(end->low);
-                v.high = squared(end->high);
-                ++end;
-            }
-            for (LevelsFit::Correlation& r : level.correlations) {
-                r.low = end->low;
-                r.high = end->high;
-                ++end;
-            }
-        }
+        setEnds(out, *ends, true);
         return {};
     }
 
@@ -329,41 +309,10 @@ class Multilevel {
                                            VectorXd& shift) const {
         const DesignLevel& level = design_.levels[l];
         const LevelChart& chart = found_.charts()[l];
-        LevelsFit::Level out;
-        out.by = level.name;
-        out.labels = level.labels;
-        out.covariance = found_.covariance(l);
-        for (Index c = 0; c < chart.q; ++c) {
-            LevelsFit::Variance v;
-            v.term = c == 0 ? "(constant)" : level.slopeNames[static_cast<std::size_t>(c - 1)];
-            v.variance = out.covariance(c, c);
-            v.atBoundary = v.variance <= 0.0;
-            out.variances.push_back(std::move(v));
-        }
-        for (Index a = 0; a < chart.q && chart.full; ++a) {
-            for (Index b = a + 1; b < chart.q; ++b) {
-                LevelsFit::Correlation r;
-                r.first = static_cast<std::size_t>(a);
-                r.second = static_cast<std::size_t>(b);
-                const double spread = std::sqrt(out.covariance(a, a) * out.covariance(b, b));
-                if (spread > 0.0) {
-                    r.value = std::clamp(out.covariance(a, b) / spread, -1.0, 1.0);
-                    r.atBoundary = std::abs(*r.value) > 1.0 - 1e-6;
-                }
-                out.correlations.push_back(r);
-            }
-        }
+        LevelsFit::Level out = levelWithSpreads(level, chart, found_.covariance(l));
         out.effects = effects.values[l] * chart.there.transpose();
         out.errors = errorsOf(effects.covariances[l], chart);
-        out.sizes.assign(static_cast<std::size_t>(level.count), 0);
-        for (std::size_t i = 0; i < level.of.size(); ++i) {
-            const auto row = static_cast<Index>(i);
-            ++out.sizes[static_cast<std::size_t>(level.of[i])];
-            shift(row) += out.effects(level.of[i], 0);
-            for (Index s = 1; s < chart.q; ++s) {
-                shift(row) += out.effects(level.of[i], s) * level.slopes(row, s - 1);
-            }
-        }
+        addShift(level, out.effects, shift);
         return out;
     }
 
@@ -389,14 +338,6 @@ class Multilevel {
 
 Result<Fit> fitMultilevel(const Design& design, const EstimatorSettings& settings,
                           const ErrorSpec& errors, double alpha, const Job& job) {
-    if (settings.outcomeLaw != "normal") {
-        return refuse(ErrorCode::NotBuilt,
-                      std::string("random effects of a ") +
-                          (settings.outcomeLaw == "logit" ? "yes–no outcome" : "count") +
-                          " are not built yet",
-                      "method",
-                      "Use logit or Poisson with errors clustered by the outermost grouping.");
-    }
     if (errors.kind != "classical") {
         return bad("errors of random effects are those of the model itself", "errors",
                    "Use classical errors; or ask by least squares with errors clustered by the "
@@ -413,6 +354,9 @@ Result<Fit> fitMultilevel(const Design& design, const EstimatorSettings& setting
     if (!design.effects.empty()) {
         return bad("effects are either held fixed or taken as random, not both", "held fixed",
                    "Put the grouping among the terms, or take out what is held fixed.");
+    }
+    if (settings.outcomeLaw != "normal") {
+        return fitLevelOutcome(design, settings, alpha, job);
     }
     if (settings.lawOfEffects == "kenward-roger" && settings.likelihood == "full") {
         return bad("the adjustment of Kenward and Roger is one of the restricted likelihood", "df",

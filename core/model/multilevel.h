@@ -31,7 +31,8 @@ struct LevelsFit {
         std::vector<Variance> variances;  ///< The constant’s first.
         std::vector<Correlation> correlations;
         Eigen::MatrixXd covariance;  ///< Of constant and slopes, q × q.
-        /// Of the whole variance of a row at the means of what slopes are in.
+        /// Of the whole variance of a row at the means of what slopes are in; NaN of counts, whose
+        /// rows have no one variance beside it.
         double share = 0.0;
         Eigen::MatrixXd effects;         ///< Groups × q, drawn to the mean.
         Eigen::MatrixXd errors;          ///< Their standard errors, estimated effects counted in.
@@ -52,8 +53,11 @@ struct LevelsFit {
     double deviance = 0.0;         ///< −2 ln of the likelihood.
     double devianceWithout = 0.0;  ///< The same without any random effect.
     int parameters = 0;            ///< Variances and correlations, the rows’ own among them.
-    double rowVariance = 0.0;      ///< Of a row of a new group, at the means.
-    Eigen::VectorXd shift;         ///< Of each row: what its groups add.
+    /// Of a row of a new group, at the means; of a yes–no outcome on the scale of its log odds.
+    double rowVariance = 0.0;
+    std::string outcome = "normal";  ///< Or logit, poisson …
+    int points = 0;         ///< … with so many of quadrature; 1: Laplace’s approximation.
+    Eigen::VectorXd shift;  ///< Of each row: what its groups add.
 };
 
 /// Random constants and slopes of groups, nested in as many groupings as are named: (restricted)
@@ -70,5 +74,15 @@ struct LevelsFit {
 ///         left of the outcome), NotConverged, Stopped.
 [[nodiscard]] Result<Fit> fitMultilevel(const Design& design, const EstimatorSettings& settings,
                                         const ErrorSpec& errors, double alpha, const Job& job);
+
+/// The same of a yes–no outcome (logit) or a count (Poisson), by full likelihood: in one grouping
+/// by adaptive quadrature, in several by Laplace’s approximation; see LevelLikelihood. Effects are
+/// those within a group; normal law; errors by the curvature over all parameters. Intervals of
+/// variances by the profile.
+///
+/// @return what the plain method refuses, too.
+/// @param ends  intervals of variances are wanted, too: they take most of the time.
+[[nodiscard]] Result<Fit> fitLevelOutcome(const Design& design, const EstimatorSettings& settings,
+                                          double alpha, const Job& job, bool ends = true);
 
 }  // namespace rapporto

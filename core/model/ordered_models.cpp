@@ -617,4 +617,12 @@ Result<Fit> fitInterval(const Design& design, const EstimatorSettings& /*setting
                          errors, alpha, job);
 }
 
+std::unique_ptr<RowModel> orderedModel(const VectorXd& y, int levels) {
+    return std::make_unique<OrderedModel>(y, levels, false);
+}
+
+std::unique_ptr<RowModel> groupsModel(const VectorXd& y, int levels) {
+    return std::make_unique<GroupsModel>(y, levels);
+}
+
 }  // namespace rapporto

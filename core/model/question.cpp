@@ -144,8 +144,9 @@ bool Question::sameAs(const Question& o) const {
            leftOut == o.leftOut && decisions == o.decisions && chosen == o.chosen &&
            endogenous == o.endogenous && instruments == o.instruments &&
            fixedEffects == o.fixedEffects && ownSlopes == o.ownSlopes && offset == o.offset &&
-           exposure == o.exposure && settings == o.settings && coefficient == o.coefficient &&
-           sides == o.sides && listwise == o.listwise && trace == o.trace && raw == o.raw;
+           exposure == o.exposure && missing == o.missing && completeBy == o.completeBy &&
+           settings == o.settings && coefficient == o.coefficient && sides == o.sides &&
+           listwise == o.listwise && trace == o.trace && raw == o.raw;
 }
 
 }  // namespace rapporto

@@ -196,6 +196,10 @@ struct Question {
     std::string weight;
     std::string where;                 ///< This question's own rule, on top of the study's.
     std::vector<std::size_t> without;  ///< Rows of the source (from 1) left out here only.
+    /// Rows that lack an answer: left out (rows), filled in several times over (imputed), or stood
+    /// for by the complete ones (weighted).
+    std::string missing = "rows";
+    std::vector<Term> completeBy;  ///< Of weighted: what foretells that a row is complete.
     bool allChecks = true;
     std::vector<CheckRequest> checks;  ///< When not all; empty: none.
 

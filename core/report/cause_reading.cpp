@@ -134,7 +134,12 @@ std::string outcomeReading(const Answer& answer) {
                plural(static_cast<std::size_t>(fit.dynamic->units), "unit", "units") +
                " earlier moments serve as instruments.";
     }
-    if (fit.levels) {
+    if (fit.levels && fit.levels->outcome != "normal") {
+        const double rise = 0.5 * (fit.levels->devianceWithout - fit.levels->deviance);
+        text = "In " + rows + " the log-likelihood of " + outcome + " is **" +
+               fixedNumber(-0.5 * fit.levels->deviance, 1) + "**, " +
+               fixedNumber(std::max(rise, 0.0), 1) + " more than without the groups’ effects.";
+    } else if (fit.levels) {
         text = "In " + rows + " what the terms and the groups leave of " + outcome +
                " has a standard deviation of " + shortNumber(fit.statistics.sigma, 3) + ".";
     }
@@ -187,11 +192,18 @@ std::string levelsReading(const LevelsFit& fit, double alpha) {
                     " there is nothing left: their variance is at zero, its boundary.";
             continue;
         }
-        text += " Of what the terms leave, " + fixedNumber(100.0 * level.share, 0) +
-                " % of the variance lies between the " + of +
-                (level.variances.size() > 1 ? ", at the means of what slopes are in" : "") +
-                "; their effects scatter with a standard deviation of " + spread(constant) +
-                (level.variances.size() > 1 ? " where these are zero" : "") + ".";
+        const std::string scale = fit.outcome == "logit"     ? ", of log odds"
+                                  : fit.outcome == "poisson" ? ", of the logarithm"
+                                                             : "";
+        text +=
+            std::isfinite(level.share)
+                ? " Of what the terms leave" + scale + ", " + fixedNumber(100.0 * level.share, 0) +
+                      " % of the variance lies between the " + of +
+                      (level.variances.size() > 1 ? ", at the means of what slopes are in" : "") +
+                      "; their effects scatter with a standard deviation of "
+                : " The effects of the " + of + scale + ", scatter with a standard deviation of ";
+        text +=
+            spread(constant) + (level.variances.size() > 1 ? " where these are zero" : "") + ".";
         for (std::size_t c = 1; c < level.variances.size(); ++c) {
             const LevelsFit::Variance& v = level.variances[c];
             text += v.atBoundary
@@ -221,6 +233,20 @@ std::string levelsReading(const LevelsFit& fit, double alpha) {
                                     countText(*many) + kept(level.largest) + ".";
     }
     return text;
+}
+
+/// What effects are effects of where the mean is no straight line of the index.
+std::string withinGroupsReading(const LevelsFit& fit) {
+    return fit.outcome == "normal"
+               ? std::string()
+               : " Effects are those within a group: over all groups together they are smaller, "
+                 "the "
+                 "more so the further groups scatter. The likelihood is by " +
+                     std::string(fit.points > 1
+                                     ? "adaptive quadrature at " + std::to_string(fit.points) +
+                                           " places in each direction (Pinheiro & Bates 1995)."
+                                     : "Laplace’s approximation, which takes few rows a group for "
+                                       "more than they tell.");
 }
 
 std::string methodReading(const Answer& answer) {
@@ -270,7 +296,7 @@ std::string methodReading(const Answer& answer) {
                                       std::string(" left out (Cochrane & Orcutt 1949)."));
     }
     if (fit.levels) {
-        text += levelsReading(*fit.levels, answer.alpha);
+        text += levelsReading(*fit.levels, answer.alpha) + withinGroupsReading(*fit.levels);
     }
     if (fit.event) {
         text += eventReading(*fit.event, answer.alpha);

@@ -19,6 +19,33 @@ constexpr const char* kJrssB = "Journal of the Royal Statistical Society B";
 constexpr const char* kTechnometrics = "Technometrics";
 
 const std::array kReferences = {
+    Reference{"Barnard & Rubin 1999", "Barnard, J. & Rubin, D. B.", 1999,
+              "Small-sample degrees of freedom with multiple imputation", kBiometrika},
+    Reference{"Gelman & Rubin 1992", "Gelman, A. & Rubin, D. B.", 1992,
+              "Inference from iterative simulation using multiple sequences",
+              "Statistical Science"},
+    Reference{"Horvitz & Thompson 1952", "Horvitz, D. G. & Thompson, D. J.", 1952,
+              "A generalization of sampling without replacement from a finite universe", kJasa},
+    Reference{"Li, Raghunathan & Rubin 1991", "Li, K. H., Raghunathan, T. E. & Rubin, D. B.", 1991,
+              "Large-sample significance levels from multiply imputed data using moment-based "
+              "statistics and an F reference distribution",
+              kJasa},
+    Reference{"Pinheiro & Bates 1995", "Pinheiro, J. C. & Bates, D. M.", 1995,
+              "Approximations to the log-likelihood function in the nonlinear mixed-effects model",
+              "Journal of Computational and Graphical Statistics"},
+    Reference{"Reiter 2007", "Reiter, J. P.", 2007,
+              "Small-sample degrees of freedom for multi-component significance tests with "
+              "multiple imputation for missing data",
+              kBiometrika},
+    Reference{"Rubin 1987", "Rubin, D. B.", 1987, "Multiple imputation for nonresponse in surveys",
+              "Wiley"},
+    Reference{"Seaman & White 2013", "Seaman, S. R. & White, I. R.", 2013,
+              "Review of inverse probability weighting for dealing with missing data",
+              "Statistical Methods in Medical Research"},
+    Reference{"van Buuren 2007", "van Buuren, S.", 2007,
+              "Multiple imputation of discrete and continuous data by fully conditional "
+              "specification",
+              "Statistical Methods in Medical Research"},
     Reference{"Anderson & Darling 1954", "Anderson, T. W. & Darling, D. A.", 1954,
               "A test of goodness of fit", kJasa},
     Reference{"Damerau 1964", "Damerau, F. J.", 1964,

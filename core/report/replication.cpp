@@ -7,6 +7,7 @@
 #include "core/report/codebook.h"
 #include "core/report/writers/writer.h"
 #include "core/study/compare_results.h"
+#include "core/study/missing_answer.h"
 
 #include <fmt/format.h>
 #include <nlohmann/json.hpp>
@@ -364,8 +365,10 @@ Result<VerifyReport> verifyReplication(const std::string& folder, double relativ
     }
     const Frame frame = makeFrame(*study, *sources);
     std::vector<Answer> answers;
+    Making making(job);
+    making.sets = setsOnce(*study, frame);
     for (const Question& question : study->questions) {
-        answers.push_back(answerQuestion(*study, frame, question, job));
+        answers.push_back(answerQuestion(*study, frame, question, making));
     }
     const auto kept = bytesOfFile((at / list.value("results", kResults)).string());
     const Json before = kept ? Json::parse(*kept, nullptr, false) : Json();

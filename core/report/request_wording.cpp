@@ -74,8 +74,12 @@ std::string methodText(const Question& question) {
                           (level.covariance == "diagonal" ? ", apart)" : ")");
             }
         }
+        const std::string& law = question.settings.outcomeLaw;
         return "random effects" + levels +
-               (question.settings.likelihood == "full" ? ", full likelihood" : "");
+               (law == "logit"                           ? " on log odds"
+                : law == "poisson"                       ? " on the log of a count"
+                : question.settings.likelihood == "full" ? ", full likelihood"
+                                                         : "");
     }
     if (question.method == "difference-gmm" || question.method == "system-gmm") {
         return std::string(findEstimator(question.method)->shown) +

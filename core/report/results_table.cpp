@@ -1,10 +1,12 @@
 #include "core/report/results_table.h"
 
 #include "core/base/format.h"
+#include "core/impute/pooling.h"
 #include "core/model/feasible_ar.h"
 #include "core/model/likelihood.h"
 #include "core/model/multilevel.h"
 #include "core/report/fixed_words.h"
+#include "core/report/missing_wording.h"
 #include "core/report/report.h"
 #include "core/report/request_wording.h"
 #include "core/report/wording.h"
@@ -419,6 +421,10 @@ std::string madeBy(const Answer& answer) {
     out += q.weightKind == WeightKind::None
                ? ""
                : ", weighted by " + q.weight + " (" + weightName(q.weightKind) + ")";
+    const std::string missing = missingText(q);
+    out += missing.empty() ? "" : ", " + missing;
+    out +=
+        answer.fit->pooled == nullptr ? "" : " in " + countText(answer.fit->pooled->sets) + " sets";
     out += q.where.empty() ? "" : ", among " + q.where;
     return out;
 }
@@ -493,6 +499,9 @@ const std::vector<FootStatistic>& footStatistics() {
                  return Cell();
              }
              const double share = a.fit->levels->shareBetween();
+             if (!std::isfinite(share)) {
+                 return Cell();
+             }
              return Cell(fixedNumber(100.0 * share, 1) + " %", share);
          }},
         {"f", "F",

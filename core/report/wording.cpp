@@ -18,6 +18,7 @@
 #include "core/report/assumptions.h"
 #include "core/report/cause_reading.h"
 #include "core/report/left_out_wording.h"
+#include "core/report/missing_wording.h"
 #include "core/report/request_wording.h"
 #include "core/report/term_choice_picture.h"
 
@@ -511,6 +512,7 @@ std::string explainReading(const Answer& answer) {
         !fit.likelihood) {
         text += " The instruments are not used: this is least squares, to hold them against.";
     }
+    text += missingReading(answer);
     text += methodReading(answer);
     if (s.f && !std::isfinite(s.f->df2)) {
         text += " " + jointWords(fit) + ": chi-square(" + shortNumber(s.f->df1) +
@@ -597,6 +599,9 @@ std::string explainSentence(const Question& q) {
         text += " with offset " + q.offset;
     }
     text += " · errors " + q.errors.shown();
+    if (const std::string missing = missingText(q); !missing.empty()) {
+        text += " · " + missing;
+    }
     if (q.weightKind != WeightKind::None) {
         text += " · weighted by " + q.weight + " (" + weightName(q.weightKind) + ")";
     }
@@ -869,6 +874,10 @@ std::vector<std::string> differenceReading(const Answer& from, const Answer& to)
     if (a.weightKind != b.weightKind || a.weight != b.weight) {
         add("the weights differ");
     }
+    if (a.missing != b.missing || a.completeBy != b.completeBy) {
+        const std::string now = missingText(b);
+        add(now.empty() ? "rows that lack an answer are left out" : "it has " + now);
+    }
     if (a.intercept != b.intercept) {
         add(b.intercept ? "it has a constant" : "it has no constant");
     }
@@ -961,6 +970,13 @@ std::vector<std::string> differenceReading(const Answer& from, const Answer& to)
 }
 
 std::string levelsErrors(const LevelsFit& fit) {
+    if (fit.outcome != "normal") {
+        return "those of the curvature of the likelihood over effects and spreads together (" +
+               std::string(fit.points > 1 ? "adaptive quadrature, Pinheiro & Bates 1995"
+                                          : "Laplace’s approximation") +
+               "): they assume that groups’ effects are drawn from a normal law and unrelated to "
+               "the terms; intervals of spreads are by its profile";
+    }
     return std::string(fit.law == "kenward-roger"
                            ? "those of generalised least squares, adjusted for spreads that are "
                              "estimated, with degrees of freedom to match (Kenward & Roger 1997)"
@@ -1078,6 +1094,7 @@ std::string explainMethods(const Answer& answer) {
         text +=
             " Rows are weighted by " + q.weight + " (" + weightName(q.weightKind) + " weights).";
     }
+    text += missingMethods(answer);
     if (const std::string warning = choiceWarning(q); !warning.empty()) {
         text += " " + warning;
     }

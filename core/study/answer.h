@@ -14,6 +14,7 @@
 
 namespace rapporto {
 
+struct ImputedSets;
 struct Trace;
 class KnownChecks;
 
@@ -51,6 +52,8 @@ struct Making {
     /// are awaited in their places. Not called for what is there at once. May be empty.
     std::function<void(const Answer&)> show = {};
     KnownChecks* known = nullptr;  ///< Checks made before; null: nothing is remembered.
+    /// The sets of the study that are filled in, made once for all its questions. Empty: made anew.
+    std::function<Result<std::shared_ptr<const ImputedSets>>(const Job&)> sets = {};
 };
 
 /// Checks of an answer that are still being worked out.

@@ -13,6 +13,7 @@
 #include "core/model/reweighted.h"
 #include "core/report/wording.h"
 #include "core/study/known_checks.h"
+#include "core/study/missing_answer.h"
 #include "core/study/question_codec.h"
 #include "core/study/results.h"
 
@@ -160,7 +161,8 @@ Result<std::vector<MarginalEffect>> effectsOf(const Answer& answer, const Frame&
     return marginalEffects(design, fit, *answer.scenarios, request, answer.alpha, &*over);
 }
 
-/// Predictions, effects and hypotheses that the question asks for, each behind its own border.
+}  // namespace
+
 void answerRequests(Answer& answer, const Study& study, const Frame& frame, const Design& design,
                     const Fit& fit) {
     const Question& q = answer.question;
@@ -214,6 +216,8 @@ void answerRequests(Answer& answer, const Study& study, const Frame& frame, cons
         answer.turningPoints = points ? *points : std::vector<TurningPoint>();
     }
 }
+
+namespace {
 
 /// Errors come from estimating anew: by replicate weights, or by drawing where there is no shorter
 /// way.
@@ -349,7 +353,8 @@ Result<Fit> estimated(double alpha, const Question& question, const Estimator& e
     return fit;
 }
 
-/// The checks, each on the rows that its law is of.
+}  // namespace
+
 std::vector<CheckResult> checksOf(const Frame& frame, const Answer& answer, const Estimated& found,
                                   CheckRun run, const Making& making) {
     const bool bends = run.fit.bent && !run.fit.bent->fixed;
@@ -381,6 +386,8 @@ std::vector<CheckResult> checksOf(const Frame& frame, const Answer& answer, cons
     }
     return runChecks(own, making.job);
 }
+
+namespace {
 
 /// The weights of rows as a variable; a row without a weight of its own has none. One that lacks
 /// another part of the design leaves by that part’s name.
@@ -518,12 +525,18 @@ Result<Estimated> estimateQuestion(const Study& study, const Frame& frame, const
 
 namespace {
 
-Result<void> answerExplain(Answer& answer, const Study& study, const Frame& frame,
-                           const Making& making) {
-    auto found = estimateQuestion(study, frame, answer.question, answer.rows, making.job);
+/// The rows as they are: estimate, requests, checks.
+///
+/// @param asked     the answer’s question, or what stands for it on this table.
+/// @param complete  told with the fit; may be null.
+Result<void> answerRows(Answer& answer, const Study& study, const Frame& frame,
+                        const Question& asked, std::shared_ptr<const CompleteRows> complete,
+                        const Making& making) {
+    auto found = estimateQuestion(study, frame, asked, answer.rows, making.job);
     if (!found) {
         return tl::make_unexpected(found.error());
     }
+    found->fit.complete = std::move(complete);
     const auto design = std::make_shared<const Design>(std::move(found->design));
     const auto fit = std::make_shared<const Fit>(std::move(found->fit));
     answerRequests(answer, study, frame, *design, *fit);
@@ -542,6 +555,23 @@ Result<void> answerExplain(Answer& answer, const Study& study, const Frame& fram
     }
     answer.checks = std::move(checks);
     return {};
+}
+
+Result<void> answerExplain(Answer& answer, const Study& study, const Frame& frame,
+                           const Making& making) {
+    if (answer.question.missing == "imputed") {
+        return answerImputed(answer, study, frame, making);
+    }
+    if (answer.question.missing != "weighted") {
+        return answerRows(answer, study, frame, answer.question, nullptr, making);
+    }
+    auto asked = askedOfComplete(study, frame, answer.question, making.job);
+    if (!asked) {
+        return tl::make_unexpected(asked.error());
+    }
+    answer.question.errors = asked->question.errors;  // As they are taken, and told.
+    return answerRows(answer, study, asked->frame, asked->question,
+                      std::make_shared<const CompleteRows>(std::move(asked->told)), making);
 }
 
 }  // namespace

@@ -21,6 +21,16 @@ struct Estimated {
                                                  const Question& question, RowCounts& counts,
                                                  const Job& job);
 
+/// Predictions, effects, statements and what may be left out, as the question asks for them, each
+/// behind its own border.
+void answerRequests(Answer& answer, const Study& study, const Frame& frame, const Design& design,
+                    const Fit& fit);
+
+/// The checks of an answer, each on the rows that its law is of.
+[[nodiscard]] std::vector<CheckResult> checksOf(const Frame& frame, const Answer& answer,
+                                                const Estimated& found, CheckRun run,
+                                                const Making& making);
+
 /// Errors by the survey design bring its weight, and the rows that lack a part of it leave.
 [[nodiscard]] Question withSurvey(const Question& question, const Survey& survey);
 

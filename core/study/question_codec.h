@@ -11,9 +11,6 @@ namespace rapporto {
 /// A number or a text; nothing for anything else.
 [[nodiscard]] std::optional<Key> keyOf(const nlohmann::ordered_json& value);
 
-/// A part that is documented and still to come refuses the question that needs it.
-void notBuilt(JsonReader& in, const std::string& what);
-
 /// Appends the terms listed under `key`.
 void readTerms(JsonReader& in, std::vector<Term>& into, const char* key, bool muted);
 void readErrors(const nlohmann::ordered_json& json, Question& q, JsonReader& in);

@@ -28,14 +28,6 @@ std::optional<Key> keyOf(const Json& value) {
     return value.is_string() ? std::optional(Key(value.get<std::string>())) : std::nullopt;
 }
 
-void notBuilt(JsonReader& in, const std::string& what) {
-    in.adopt(Refusal{ErrorCode::NotBuilt,
-                     what + " not built yet",
-                     "",
-                     "Take it out to have the rest answered.",
-                     {}});
-}
-
 void readTerms(JsonReader& in, std::vector<Term>& into, const char* key, bool muted) {
     for (const Json* one : in.list(key, most::kTerms)) {
         Term term;
@@ -629,13 +621,22 @@ void readLeftOut(JsonReader& in, Question& q) {
     q.leftOut = std::move(request);
 }
 
-/// The parts of a question that explains an outcome.
-void refuseToCome(JsonReader& in) {
-    if (in.has("missing")) {
-        notBuilt(in, "ways with missing answers (‘missing’) are");
+/// What becomes of rows that lack an answer.
+void readMissing(JsonReader& in, Question& q) {
+    q.missing = in.text("missing", q.missing);
+    if (q.missing != "rows" && q.missing != "imputed" && q.missing != "weighted") {
+        in.fault("‘missing’ is \"rows\", \"imputed\" or \"weighted\"");
     }
-    if (in.has("complete_by")) {
-        notBuilt(in, "‘complete_by’ is");
+    readTerms(in, q.completeBy, "complete_by", false);
+    if (q.missing != "weighted" && !q.completeBy.empty()) {
+        in.fault("‘complete_by’ foretells which rows are complete, and nothing is weighted by that",
+                 "Set ‘missing’ to \"weighted\", or take it out.");
+    }
+    if (q.missing == "weighted" && q.completeBy.empty()) {
+        in.fault(
+            "‘missing’ is \"weighted\", and nothing is said to foretell which rows are "
+            "complete",
+            "Name it in ‘complete_by’.");
     }
 }
 
@@ -676,7 +677,7 @@ void readExplain(JsonReader& in, Question& q) {
     readRequests(in, q);
     q.offset = in.text("offset");
     q.exposure = in.text("exposure");
-    refuseToCome(in);
+    readMissing(in, q);
 }
 
 Question readQuestion(const Json& json, std::size_t number) {

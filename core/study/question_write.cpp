@@ -302,6 +302,8 @@ void writeExplain(JsonWriter& out, const Question& q) {
     out.put("effects", effectsJson(q), Json::array());
     out.put("predict", predictJson(q), Json::array());
     out.put("hypotheses", q.hypotheses, Json::array());
+    out.put("missing", q.missing, "rows");
+    out.put("complete_by", termsJson(q.completeBy), Json::array());
     out.put("left_out", leftOutJson(q), Json());
     out.put("chosen", chosenJson(q), Json());
 }

@@ -2,6 +2,8 @@
 #include "core/study/results.h"
 
 #include "core/describe/calibration_facts.h"
+#include "core/impute/complete_rows.h"
+#include "core/impute/pooling.h"
 #include "core/model/dynamic_panel.h"
 #include "core/model/event_study.h"
 #include "core/model/feasible_ar.h"
@@ -535,6 +537,33 @@ Json calibrationJson(const SurveyRows& rows) {
         {"targets", std::move(totals)}};
 }
 
+/// What several sets agree on, and how far.
+Json imputationJson(const PooledFit& told, const std::vector<Coefficient>& coefficients) {
+    Json terms = Json::array();
+    for (std::size_t k = 0; k < coefficients.size(); ++k) {
+        terms.push_back(Json{{"term", coefficients[k].term},
+                             {"equation", coefficients[k].equation},
+                             {"within", number(told.terms[k].within)},
+                             {"between", number(told.terms[k].between)},
+                             {"fraction_missing", number(told.terms[k].fractionMissing)}});
+    }
+    return Json{{"sets", told.sets},
+                {"terms", std::move(terms)},
+                {"df_complete", number(told.complete)},
+                {"complete_rows", told.completeRows},
+                {"rows", {told.fewestRows, told.mostRows}}};
+}
+
+/// How complete rows stand for the others.
+Json completeJson(const CompleteRows& told, double alpha) {
+    return Json{{"complete", told.complete},
+                {"rows", told.rows},
+                {"chance", coefficientsJson(told.coefficients, alpha)},
+                {"lowest_chance", number(told.lowestChance)},
+                {"highest_chance", number(told.highestChance)},
+                {"weight_effect", number(told.weightEffect)}};
+}
+
 Json leftOutJson(const Result<LeftOut>& found) {
     if (!found) {
         return Json{{"message", found.error().text()}};
@@ -644,6 +673,12 @@ void explainResults(Json& one, const Answer& a) {
     }
     if (a.design && a.design->survey && a.design->survey->known) {
         one["calibration"] = calibrationJson(*a.design->survey);
+    }
+    if (a.fit->pooled) {
+        one["imputation"] = imputationJson(*a.fit->pooled, a.fit->coefficients);
+    }
+    if (a.fit->complete) {
+        one["complete_rows"] = completeJson(*a.fit->complete, a.alpha);
     }
     if (a.leftOut) {
         one["left_out"] = leftOutJson(*a.leftOut);

@@ -44,6 +44,9 @@ void eachText(Study& study, F visit) {
         }
     }
     visit(study.sample.where, "the sample rule");
+    for (std::string& one : study.imputation.with) {
+        visit(one, "what is filled in");
+    }
     for (TermSet& set : study.sets) {
         for (std::string& member : set.members) {
             visit(member, "the set " + set.name);
@@ -54,7 +57,7 @@ void eachText(Study& study, F visit) {
         visit(q.outcome, where);
         visit(q.where, where);
         visit(q.weight, where);
-        for (auto* terms : {&q.endogenous, &q.terms, &q.instruments}) {
+        for (auto* terms : {&q.endogenous, &q.terms, &q.instruments, &q.completeBy}) {
             for (Term& term : *terms) {
                 for (std::string& part : term.parts) {
                     if (term.kind != Term::Kind::Set) {
@@ -160,6 +163,9 @@ std::vector<std::string*> roles(Study& study) {
     }
     for (KnownTotal& target : study.survey.targets) {
         out.push_back(&target.variable);
+    }
+    for (std::string& name : study.imputation.variables) {
+        out.push_back(&name);
     }
     return out;
 }
@@ -324,6 +330,10 @@ struct Applier {
         for (std::string* role : roles(study)) {
             *role = *role == rename.from ? rename.to : *role;
         }
+        if (auto way = study.imputation.by.extract(rename.from)) {
+            way.key() = rename.to;
+            study.imputation.by.insert(std::move(way));
+        }
         for (PictureSpec& picture : study.desk.pictures) {
             std::replace(picture.of.begin(), picture.of.end(), rename.from, rename.to);
         }
@@ -381,7 +391,7 @@ struct Applier {
         named(rename.from)->name = rename.to;
         for (Question& q : study.questions) {
             std::vector<std::vector<Term>*> lists = {&q.endogenous, &q.terms, &q.instruments,
-                                                     &q.trace.holding};
+                                                     &q.completeBy, &q.trace.holding};
             for (PathSpec& path : q.trace.paths) {
                 lists.push_back(&path.from);
             }
@@ -398,6 +408,16 @@ struct Applier {
 
     Result<void> operator()(const SetSurvey& survey) {
         study.survey = survey.survey;
+        return {};
+    }
+
+    Result<void> operator()(const SetImputation& set) {
+        for (const std::string& text : set.imputation.with) {
+            if (const auto parsed = Expression::parse(text); !parsed) {
+                return tl::make_unexpected(parsed.error());
+            }
+        }
+        study.imputation = set.imputation;
         return {};
     }
 
@@ -605,8 +625,12 @@ std::vector<std::string> usesOf(const Study& study, const std::string& variable)
     }
     for (const std::string* role : roles(copy)) {
         if (*role == variable) {
-            add(role == &copy.layout.unit || role == &copy.layout.time ? "the layout"
-                                                                       : "the survey design");
+            const auto& filled = copy.imputation.variables;
+            const bool isFilled = std::any_of(filled.begin(), filled.end(),
+                                              [&](const std::string& n) { return &n == role; });
+            add(isFilled                                                 ? "what is filled in"
+                : role == &copy.layout.unit || role == &copy.layout.time ? "the layout"
+                                                                         : "the survey design");
         }
     }
     return uses;

@@ -2,6 +2,7 @@
 
 #include "core/base/disk.h"
 #include "core/data/frame.h"
+#include "core/data/imputation_spec.h"
 #include "core/data/moments.h"
 #include "core/data/shape.h"
 #include "core/data/survey.h"
@@ -127,6 +128,7 @@ struct Study {
     std::vector<VariableEntry> variables;
     Layout layout;
     Survey survey;
+    ImputationSpec imputation;
     std::vector<TermSet> sets;
     std::vector<Derived> derived;
     std::vector<KeptColumn> kept;
@@ -232,6 +234,10 @@ struct SetSurvey {
     Survey survey;
 };
 
+struct SetImputation {
+    ImputationSpec imputation;
+};  ///< Without variables: none.
+
 struct SetRule {
     std::string where;
 };
@@ -283,8 +289,8 @@ struct SetShape {
 using Change =
     std::variant<PutQuestion, PutQuestions, RemoveQuestion, MakeLead, PutDerived, RemoveDerived,
                  PutKept, RemoveKept, PutVariable, PutVariables, RenameDerived, PutSet, RenameSet,
-                 SetSurvey, SetRule, SetRowsAside, TakeRowsBack, SetLayout, SetTitle, SetAlpha,
-                 AcceptOddity, SetReport, SetReportStyle, SetSource, SetShape>;
+                 SetSurvey, SetImputation, SetRule, SetRowsAside, TakeRowsBack, SetLayout, SetTitle,
+                 SetAlpha, AcceptOddity, SetReport, SetReportStyle, SetSource, SetShape>;
 
 struct Edit {
     Change change;

@@ -2,6 +2,7 @@
 #include "core/base/disk.h"
 #include "core/base/format.h"
 #include "core/base/json_shape.h"
+#include "core/impute/sets.h"
 #include "core/io/table_file.h"
 #include "core/study/desk_json.h"
 #include "core/study/json_reader.h"
@@ -455,6 +456,49 @@ Survey readSurvey(const Json& json, JsonReader& outer) {
     return survey;
 }
 
+/// What is filled in, by what, and how often.
+ImputationSpec readImputation(const Json& json, JsonReader& outer) {
+    ImputationSpec spec;
+    JsonReader in(json, "imputation");
+    spec.variables = in.texts("variables");
+    spec.with = in.texts("with");
+    std::set<std::string> known;
+    for (const std::string& name : spec.variables) {
+        if (!known.insert(name).second) {
+            in.fault("‘" + name + "’ stands twice among ‘variables’", "Name it once.");
+        }
+    }
+    if (spec.variables.empty()) {
+        in.fault("‘variables’ names what is filled in",
+                 "As {\"variables\": [\"income\"], \"with\": [\"age\", \"zone\"]}.");
+    }
+    spec.sets = static_cast<int>(in.whole("sets", spec.sets, 2, 1000));
+    spec.rounds = static_cast<int>(in.whole("rounds", spec.rounds, 1, 1000));
+    spec.donors = static_cast<int>(in.whole("donors", spec.donors, 1, 100));
+    if (in.has("seed")) {
+        spec.seed = static_cast<std::uint64_t>(in.whole("seed", 1.0, 0.0, most::kCount));
+    }
+    const Json& by = in.at("by");
+    if (!by.is_null() && !by.is_object()) {
+        in.fault("‘by’ is an object: {\"income\": \"normal\"}");
+    }
+    const auto& ways = imputationWays();
+    for (auto at = by.begin(); by.is_object() && at != by.end(); ++at) {
+        const bool isWay = at->is_string() && std::find(ways.begin(), ways.end(),
+                                                        at->get<std::string>()) != ways.end();
+        if (!isWay) {
+            in.fault("the way of ‘" + at.key() + "’ is one of " + joinedNames(ways));
+        } else if (!known.contains(at.key())) {
+            in.fault("‘by’ speaks of ‘" + at.key() + "’, which is not among ‘variables’",
+                     "Name it there, too.");
+        } else {
+            spec.by[at.key()] = at->get<std::string>();
+        }
+    }
+    outer.close(in);
+    return spec;
+}
+
 Study readStudy(JsonReader& in) {
     Study study;
     study.title = in.text("title", study.title);
@@ -481,6 +525,9 @@ Study readStudy(JsonReader& in) {
     }
     if (in.has("survey")) {
         study.survey = readSurvey(in.at("survey"), in);
+    }
+    if (in.has("imputation")) {
+        study.imputation = readImputation(in.at("imputation"), in);
     }
     for (const Json* one : in.list("sets")) {
         JsonReader set(*one, "sets");

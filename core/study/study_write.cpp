@@ -300,6 +300,32 @@ struct StepJson {
     }
 };
 
+/// Without members where nothing is filled in.
+Json imputationJson(const ImputationSpec& spec) {
+    const ImputationSpec usual;
+    if (!spec.isDeclared()) {
+        return Json::object();
+    }
+    Json json{{"variables", spec.variables}};
+    if (!spec.with.empty()) {
+        json["with"] = spec.with;
+    }
+    json["sets"] = spec.sets;
+    if (spec.rounds != usual.rounds) {
+        json["rounds"] = spec.rounds;
+    }
+    if (spec.donors != usual.donors) {
+        json["donors"] = spec.donors;
+    }
+    if (spec.seed) {
+        json["seed"] = *spec.seed;
+    }
+    if (!spec.by.empty()) {
+        json["by"] = spec.by;
+    }
+    return json;
+}
+
 Json surveyJson(const Survey& survey) {
     Json json = Json::object();
     const auto put = [&](const char* key, const std::string& name) {
@@ -445,6 +471,9 @@ nlohmann::ordered_json studyJson(const Study& study) {
     out.put("layout", layoutJson(study.layout), nullptr);
     out.put("survey", withUnknown(surveyJson(study.survey), study.raw.get(), "survey"),
             surveyJson(Survey{}));
+    out.put("imputation",
+            withUnknown(imputationJson(study.imputation), study.raw.get(), "imputation"),
+            imputationJson(ImputationSpec{}));
     Json sets = Json::array();
     for (const TermSet& s : study.sets) {
         sets.push_back(Json{{"name", s.name}, {"members", s.members}});

@@ -79,9 +79,10 @@ class Sweeper {
                 "sweep", "Let fewer terms come and go, or fewer errors and samples: up to 20,000.");
         }
         if (!canSweep(spec_.question)) {
-            return refuse(ErrorCode::NotBuilt,
-                          "a sweep is by least squares, and this question is not", "sweep",
-                          "Ask it by least squares, or set variants side by side.");
+            return refuse(
+                ErrorCode::NotBuilt,
+                "a sweep is by least squares on the rows as they are, and this question is not",
+                "sweep", "Ask it by least squares, or set variants side by side.");
         }
         if (all == 0) {
             return refuse(ErrorCode::BadSetting, "there is no error kind or no sample to try",
@@ -272,6 +273,9 @@ Question Sweep::variant(const SweepResult& result) const {
 }
 
 bool canSweep(const Question& question) {
+    if (question.missing == "imputed") {
+        return false;  // Its rows are those of many tables.
+    }
     return question.method == "least-squares" || question.method == "within" ||
            question.method == "bent-line";
 }

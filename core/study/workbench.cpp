@@ -3,6 +3,7 @@
 #include "core/base/border.h"
 #include "core/base/hash.h"
 #include "core/base/room.h"
+#include "core/study/missing_answer.h"
 
 #include <fmt/format.h>
 
@@ -75,6 +76,7 @@ void Workbench::open(Study study, Sources sources, std::vector<Study> past) {
     newest_.clear();
     cache_.clear();
     known_.clear();
+    sets_.clear();
     frame_.reset();
     frameReady_ = 0;
     shaping_.reset();
@@ -330,10 +332,41 @@ std::uint64_t Workbench::answerKey(const Question& question) const {
     Study part;
     part.survey = study_.survey;
     part.seed = study_.seed;
+    part.imputation = question.missing == "imputed" ? study_.imputation : ImputationSpec{};
     // Where nodes stand is no part of an answer.
     Question asked = question;
     asked.trace.places.clear();
     return contentHash(questionText(asked), contentHash(sets + studyText(part), frameKey_));
+}
+
+std::uint64_t Workbench::setsKey() const {
+    Study part;
+    part.imputation = study_.imputation;
+    part.survey.cluster = study_.survey.cluster;
+    part.seed = study_.seed;
+    return contentHash(studyText(part), frameKey_);
+}
+
+Result<KnownSets::Sets> Workbench::sets(const Job& job) {
+    Study study;
+    std::shared_ptr<const Frame> frame;
+    std::uint64_t key = 0;
+    {
+        const std::scoped_lock lock(mutex_);
+        if (frame_ == nullptr || frameReady_ != frameKey_) {
+            return stoppedWork();
+        }
+        study = study_;
+        frame = frame_;
+        key = setsKey();
+    }
+    return sets_.get(
+        key, [&] { return setsOf(study, *frame, job); }, job);
+}
+
+KnownSets::Sets Workbench::setsAtHand() const {
+    const std::scoped_lock lock(mutex_);
+    return frameReady_ == frameKey_ ? sets_.find(setsKey()) : nullptr;
 }
 
 bool Workbench::running(std::uint64_t key) const {
@@ -364,6 +397,7 @@ void Workbench::work(const std::stop_token& stopping) {
         Study study;
         Sources sources;
         std::uint64_t shapeKeyNow = 0;
+        std::uint64_t setsKeyNow = 0;
         std::shared_ptr<const Shaping> shaping;
         std::shared_ptr<const Frame> frame;
         {
@@ -380,6 +414,7 @@ void Workbench::work(const std::stop_token& stopping) {
             study = study_;
             sources = sources_;
             shapeKeyNow = shapeKey();
+            setsKeyNow = setsKey();
             frame = frame_;
         }
         std::shared_ptr<const Answer> answer;
@@ -397,6 +432,10 @@ void Workbench::work(const std::stop_token& stopping) {
             Making making(task.job);
             making.known = &known_;
             making.show = [&](const Answer& part) { showPart(task, part); };
+            making.sets = [&](const Job& job) {
+                return sets_.get(
+                    setsKeyNow, [&] { return setsOf(study, *frame, job); }, job);
+            };
             answer =
                 std::make_shared<const Answer>(answerQuestion(study, *frame, *question, making));
         }

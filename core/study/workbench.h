@@ -2,6 +2,7 @@
 
 #include "core/study/answer.h"
 #include "core/study/known_checks.h"
+#include "core/study/known_sets.h"
 #include "core/study/sources.h"
 
 #include <chrono>
@@ -87,6 +88,14 @@ class Workbench {
     /// The same, and nothing of it is awaited.
     [[nodiscard]] bool isComplete(const std::string& id) const;
 
+    /// The sets that the present study fills in, made now where they are not at hand. For a worker:
+    /// it takes its time.
+    /// @return the sets, or what refuses them; Stopped where the table is not ready.
+    [[nodiscard]] Result<KnownSets::Sets> sets(const Job& job);
+
+    /// The same where they are at hand, else null.
+    [[nodiscard]] KnownSets::Sets setsAtHand() const;
+
     /// This question is computed first.
     void setFocus(const std::string& id);
 
@@ -137,6 +146,7 @@ class Workbench {
     void changedStudy();
     [[nodiscard]] std::uint64_t frameKey() const;
     [[nodiscard]] std::uint64_t answerKey(const Question& question) const;
+    [[nodiscard]] std::uint64_t setsKey() const;
     [[nodiscard]] bool running(std::uint64_t key) const;
 
     void letPaint(const std::string& question);
@@ -163,6 +173,7 @@ class Workbench {
     std::map<std::uint64_t, std::shared_ptr<const Answer>> cache_;
     std::map<std::string, Newest> newest_;
     KnownChecks known_;
+    KnownSets sets_;
     std::vector<Task> running_;
     std::string focus_;
     bool stopped_ = false;

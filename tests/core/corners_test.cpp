@@ -624,7 +624,8 @@ class CornersTest : public QObject {
         row("variables of explain", R"({"outcome":"b","variables":["x"]})", "variables");
         row("outcome of relate", R"({"kind":"correlate","variables":["x","y"],"outcome":"b"})",
             "outcome");
-        row("to come", R"({"outcome":"b","missing":"imputed"})", "not built");
+        row("foretelling without weights", R"({"outcome":"b","complete_by":["x"]})",
+            "nothing is weighted by that");
     }
 
     void keysWithoutUseAreRefused() {

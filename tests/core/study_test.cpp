@@ -107,8 +107,8 @@ class StudyTest : public QObject {
         row("form",
             R"({"id":"q1","outcome":"y","estimator":{"method":"negative-binomial","form":3}})",
             ErrorCode::BadSetting);
-        row("missing answers", R"({"id":"q1","outcome":"y","terms":["x"],"missing":"imputed"})",
-            ErrorCode::NotBuilt);
+        row("missing answers", R"({"id":"q1","outcome":"y","terms":["x"],"missing":"guessed"})",
+            ErrorCode::BadSetting);
         row("coefficient",
             R"({"id":"q1","kind":"correlate","variables":["x","y"],"coefficient":"rho"})",
             ErrorCode::BadSetting);

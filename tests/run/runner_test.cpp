@@ -250,7 +250,7 @@ class RunnerTest : public QObject {
                 R"({"id":"a","outcome":"y","terms":["x"]},{"id":"b","outcome":"y","terms":["x"],"missing":"imputed"})"));
         const Outcome o = run({place_.filePath("s.rapporto"), "--out", place_.filePath("r.json")});
         QCOMPARE(o.exit, 3);
-        QVERIFY(o.errors.contains("not built yet"));
+        QVERIFY(o.errors.contains("nothing is declared to be"));
         std::ifstream in(place_.filePath("r.json").toStdString());
         const auto json = nlohmann::json::parse(in);
         QVERIFY(json["answers"][0]["status"] == "answered");
@@ -387,6 +387,73 @@ class RunnerTest : public QObject {
         const Outcome o = run({path});
         QCOMPARE(o.exit, 3);
         QVERIFY(o.errors.size() < 5000);
+    }
+
+    /// The pooling of a question is redone from the sets that are written: to the last digits.
+    void writesEverySetThatItPools() {
+        std::string rows = "y,x,z\n";
+        for (int i = 0; i < 60; ++i) {
+            const double z = std::sin(1.7 * i);
+            const double x = std::cos(2.3 * i) + 0.4 * z;
+            rows += (i % 7 == 3 ? std::string() : std::to_string(1.0 + x - z + std::sin(5.1 * i))) +
+                    "," + (i % 5 == 1 ? std::string() : std::to_string(x)) + "," +
+                    std::to_string(z) + "\n";
+        }
+        write(place_.filePath("gaps.csv"), QByteArray::fromStdString(rows));
+        const QString path = place_.filePath("imputed.rapporto");
+        write(path, R"({"format": "rapporto-study", "version": 1, "title": "t",
+            "source": {"kind": "table", "file": "gaps.csv"},
+            "imputation": {"variables": ["y", "x"], "with": ["z"], "sets": 4, "rounds": 3},
+            "questions": [{"id": "q", "outcome": "y", "terms": ["x", "z"], "missing": "imputed"}]})");
+        const QString folder = place_.filePath("sets");
+        const QString results = place_.filePath("imputed.json");
+        const Outcome o = run({path, "--imputed", folder, "--out", results});
+        QVERIFY2(o.exit == 0, qPrintable(o.errors));
+        std::vector<Eigen::VectorXd> b;
+        Eigen::VectorXd within = Eigen::VectorXd::Zero(3);
+        for (int set = 1; set <= 4; ++set) {
+            QFile file(folder + QString("/set-%1.csv").arg(set, 2, 10, QChar('0')));
+            QVERIFY(file.open(QIODevice::ReadOnly));
+            const QList<QByteArray> lines = file.readAll().trimmed().split('\n');
+            QCOMPARE(lines.size(), 61);
+            QCOMPARE(lines.front(), QByteArray("y,x,z"));
+            Eigen::MatrixXd X = Eigen::MatrixXd::Ones(60, 3);
+            Eigen::VectorXd y(60);
+            for (int i = 0; i < 60; ++i) {
+                const QList<QByteArray> cells = lines[i + 1].split(',');
+                y(i) = cells[0].toDouble();
+                X(i, 1) = cells[1].toDouble();
+                X(i, 2) = cells[2].toDouble();
+            }
+            const Eigen::MatrixXd inverse = (X.transpose() * X).inverse();
+            b.push_back(inverse * (X.transpose() * y));
+            within += (y - X * b.back()).squaredNorm() / 57.0 * inverse.diagonal() / 4.0;
+        }
+        std::ifstream in(results.toStdString());
+        const auto json = nlohmann::json::parse(in);
+        const auto& answer = json["answers"][0];
+        for (Eigen::Index k = 0; k < 3; ++k) {
+            const double mean = (b[0](k) + b[1](k) + b[2](k) + b[3](k)) / 4.0;
+            double between = 0.0;
+            for (const auto& one : b) {
+                between += (one(k) - mean) * (one(k) - mean) / 3.0;
+            }
+            const auto& c = answer["coefficients"][static_cast<std::size_t>(k)];
+            AGREE("estimate", c["estimate"].get<double>(), mean, 1e-9);
+            AGREE("se", c["se"].get<double>(), std::sqrt(within(k) + 1.25 * between), 1e-9);
+            const auto& told = answer["imputation"]["terms"][static_cast<std::size_t>(k)];
+            AGREE("between", told["between"].get<double>(), between, 1e-9);
+            AGREE("within", told["within"].get<double>(), within(k), 1e-9);
+        }
+        QFile cells(folder + "/filled.csv");
+        QVERIFY(cells.open(QIODevice::ReadOnly));
+        QVERIFY(cells.readAll().startsWith("variable,row\ny,4\n"));
+        // Nothing to write where nothing is declared; and never over the source.
+        write(place_.filePath("plain.rapporto"),
+              study(R"({"id":"q","outcome":"y","terms":["x"]})"));
+        const Outcome none = run({place_.filePath("plain.rapporto"), "--imputed", folder});
+        QCOMPARE(none.exit, 2);
+        QVERIFY2(none.errors.contains("nothing is declared"), qPrintable(none.errors));
     }
 };
 

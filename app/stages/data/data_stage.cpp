@@ -4,6 +4,7 @@
 #include "app/stages/data/derive_panel.h"
 #include "app/stages/data/import_page.h"
 #include "app/stages/data/layout_page.h"
+#include "app/stages/data/missing_page.h"
 #include "app/stages/data/odd_page.h"
 #include "app/stages/data/review_page.h"
 #include "app/stages/data/rows_page.h"
@@ -37,7 +38,7 @@ namespace {
 enum Page { kEmpty, kImport, kTable, kReview, kSheet };
 
 /// Which of the pages of the table is which.
-enum View { kRows, kCodebook, kLayout, kSample, kTotals, kShape, kOdd, kSummary };
+enum View { kRows, kCodebook, kLayout, kSample, kTotals, kShape, kOdd, kMissing, kSummary };
 
 QString asItStandsWords(bool transformed) {
     return transformed
@@ -101,6 +102,7 @@ QWidget* DataStage::makeTablePage() {
         {tr("Known totals"), new TotalsPage(session_, this)},
         {tr("Shape"), new ShapePage(session_, this)},
         {tr("What looks odd"), odd_},
+        {tr("What is missing"), new MissingPage(session_, this)},
         {tr("Summary"), summary_}};
     for (std::size_t k = 0; k < all.size(); ++k) {
         auto* word = pageWord(all[k].first, page);
@@ -217,7 +219,21 @@ void DataStage::writeCodebook(const QString& path) {
 
 DataPage* DataStage::page() const { return static_cast<DataPage*>(views_->currentWidget()); }
 
-void DataStage::refreshPage() { page()->refresh(); }
+void DataStage::refreshPage() {
+    showWays();
+    page()->refresh();
+}
+
+/// Ways out stand where the table or its codebook does: beside other pages there is no room. A
+/// summary has no table to write; its codebook remains.
+void DataStage::showWays() {
+    const int at = views_->currentIndex();
+    const bool here = at == kRows || at == kCodebook || at == kSummary;
+    for (const char* name : {"data:export", "data:exportSource"}) {
+        findChild<QPushButton*>(name)->setVisible(here && !session_.isSummary());
+    }
+    findChild<QPushButton*>("data:codebook")->setVisible(here);
+}
 
 QWidget* DataStage::makeEmptyPage() {
     auto* page = new QWidget(this);
@@ -291,10 +307,7 @@ void DataStage::showPages() {
         words_->button(summary ? kSummary : kRows)->setChecked(true);
         views_->setCurrentIndex(summary ? kSummary : kRows);
     }
-    // A summary has no table to write; its codebook remains.
-    for (const char* name : {"data:export", "data:exportSource"}) {
-        findChild<QPushButton*>(name)->setVisible(!summary);
-    }
+    showWays();
     const auto frame = session_.frame();
     const std::size_t open = summary ? 0 : session_.openOddities();
     words_->button(kOdd)->setText(open == 0 ? tr("What looks odd")
@@ -310,6 +323,11 @@ void DataStage::showOddities(const std::string& variable) {
     if (!variable.empty()) {
         odd_->showVariable(variable);
     }
+}
+
+void DataStage::showMissing() {
+    refresh();
+    words_->button(kMissing)->click();
 }
 
 void DataStage::showVariable(const std::string& name) {

@@ -30,6 +30,9 @@ class DataStage : public Stage {
     /// Turns to what looks odd, about a variable where one is named.
     void showOddities(const std::string& variable = {});
 
+    /// Turns to what is missing and how it is filled in.
+    void showMissing();
+
     /// Brings the variable into view and focus.
     void showVariable(const std::string& name);
 
@@ -53,6 +56,7 @@ class DataStage : public Stage {
     void printCodebook();
     void showPages();
     void refreshPage();
+    void showWays();
     [[nodiscard]] ReadingContent variableReadingContent() const;
 
     QStackedWidget* pages_;
