@@ -1,4 +1,4 @@
-// Takes a picture of every main view of the demo: shots DIRECTORY [NAME [STUDY [WORD]]].
+// Takes a picture of every main view of the demo: shots DIRECTORY [NAME [STUDY [WORD …]]].
 // RAPPORTO_LOOK=dark,1920x1080 for another theme and size.
 #include "app/question/question_line.h"
 #include "app/shell/main_window.h"
@@ -44,9 +44,11 @@ int main(int argc, char** argv) {
         window.showStage(s);
         window.settle();
         // A page of the stage by the name of its word: “tab:Terms”.
-        if (auto* word = argc > 4 ? window.findChild<QPushButton*>(argv[4]) : nullptr) {
-            word->click();
-            window.settle();
+        for (int w = 4; w < argc; ++w) {
+            if (auto* word = window.findChild<QPushButton*>(argv[w])) {
+                word->click();
+                window.settle();
+            }
         }
         window.grab().save(directory + "/" + names[s] + ".png");
         if (s > 0) {

@@ -73,13 +73,20 @@ Exhibit pathsPicture(const ImputedVariable& variable) {
                                           : "share of “" + variable.follows + "” filled in";
     for (Index s = 0; s < variable.means.cols(); ++s) {
         Exhibit::Line line;
-        line.faint = s > 0;
+        line.faint = true;
         for (Index r = 0; r < variable.means.rows(); ++r) {
             line.x.push_back(static_cast<double>(r) + 1.0);
             line.y.push_back(variable.means(r, s));
         }
         out.lines.push_back(std::move(line));
     }
+    Exhibit::Line mean;
+    mean.name = "all sets";
+    for (Index r = 0; r < variable.means.rows(); ++r) {
+        mean.x.push_back(static_cast<double>(r) + 1.0);
+        mean.y.push_back(variable.means.row(r).mean());
+    }
+    out.lines.push_back(std::move(mean));
     return out;
 }
 

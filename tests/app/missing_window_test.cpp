@@ -133,7 +133,7 @@ class MissingWindowTest : public WindowDriver {
         QTRY_VERIFY2(says().contains("were filled in"), qPrintable(says()));
         click("missing:picture:1");
         QVERIFY2(picture().title.starts_with("Paths"), picture().title.c_str());
-        QCOMPARE(picture().lines.size(), std::size_t{6});
+        QCOMPARE(picture().lines.size(), std::size_t{7});
         click("missing:picture:2");
         QVERIFY(picture().title.starts_with("Filled in beside seen"));
         // What if those who did not answer differ: the first effect, asked again.

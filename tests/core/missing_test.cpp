@@ -835,7 +835,7 @@ class MissingTest : public QObject {
         const auto sets = setsOf(study, frame, Job());
         const ImputedVariable& x = *(*sets)->find("x");
         const Exhibit paths = pathsPicture(x);
-        QCOMPARE(paths.lines.size(), std::size_t{5});
+        QCOMPARE(paths.lines.size(), std::size_t{6});
         QCOMPARE(paths.lines.front().x.size(), std::size_t{4});
         const Exhibit beside = filledPicture(x, frame);
         QCOMPARE(beside.lines.size(), std::size_t{6});
@@ -910,6 +910,10 @@ class MissingTest : public QObject {
         QVERIFY(says("count", "z", "nothing was filled in"));
         QVERIFY(says("zone", "z", "cannot be shifted"));
         QVERIFY(says("y", "nothing", "no effect of"));
+        // What the question does not use moves nothing, and is said to.
+        const auto idle = missingShift(study, frame, filled("z", {"count"}), **sets, "y", "count",
+                                       Job());
+        QVERIFY(shiftReading(*idle).find("does not hang on") != std::string::npos);
         // Where an end of the interval crosses zero is between the points on its sides.
         MissingShift made = *shift;
         made.points = {{-1.0, 0.0, -1.0, 1.0}, {0.0, 2.0, 1.0, 3.0}, {1.0, 4.0, 3.0, 5.0}};

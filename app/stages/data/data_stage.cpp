@@ -26,6 +26,7 @@
 #include <QFileInfo>
 #include <QHBoxLayout>
 #include <QLabel>
+#include <QMenu>
 #include <QPushButton>
 #include <QStackedWidget>
 #include <QVBoxLayout>
@@ -113,21 +114,23 @@ QWidget* DataStage::makeTablePage() {
     }
     words_->button(0)->setChecked(true);
     strip->addStretch(1);
-    for (const auto& [label, name, transformed] :
-         {std::tuple{tr("export…"), "data:export", true},
-          std::tuple{tr("as imported…"), "data:exportSource", false}}) {
-        auto* word = actionWord(label, page);
-        word->setObjectName(name);
-        connect(word, &QPushButton::clicked, this,
-                [this, asItStands = transformed] { exportTable(asItStands); });
-        word->setToolTip(asItStandsWords(transformed));
-        strip->addWidget(word);
-    }
-    auto* codebook = actionWord(tr("codebook…"), page);
-    codebook->setObjectName("data:codebook");
-    codebook->setToolTip(tr("every variable with its small histogram, to print"));
-    connect(codebook, &QPushButton::clicked, this, &DataStage::printCodebook);
-    strip->addWidget(codebook);
+    auto* out = actionWord(tr("write…"), page);
+    out->setObjectName("data:write");
+    out->setToolTip(tr("the table or its codebook, into a file"));
+    connect(out, &QPushButton::clicked, this, [this, out] {
+        QMenu menu(this);
+        menu.setObjectName("data:ways");
+        if (!session_.isSummary()) {
+            for (const bool asItStands : {true, false}) {
+                menu.addAction(asItStandsWords(asItStands) + "…", this,
+                               [this, asItStands] { exportTable(asItStands); });
+            }
+        }
+        menu.addAction(tr("the codebook: every variable with its small histogram…"), this,
+                       &DataStage::printCodebook);
+        menu.exec(out->mapToGlobal(QPoint(0, out->height())));
+    });
+    strip->addWidget(out);
     // A wide page must not squeeze the columns beside it.
     views_->setSizePolicy(QSizePolicy::Ignored, QSizePolicy::Expanding);
     layout->addLayout(strip);
@@ -219,21 +222,7 @@ void DataStage::writeCodebook(const QString& path) {
 
 DataPage* DataStage::page() const { return static_cast<DataPage*>(views_->currentWidget()); }
 
-void DataStage::refreshPage() {
-    showWays();
-    page()->refresh();
-}
-
-/// Ways out stand where the table or its codebook does: beside other pages there is no room. A
-/// summary has no table to write; its codebook remains.
-void DataStage::showWays() {
-    const int at = views_->currentIndex();
-    const bool here = at == kRows || at == kCodebook || at == kSummary;
-    for (const char* name : {"data:export", "data:exportSource"}) {
-        findChild<QPushButton*>(name)->setVisible(here && !session_.isSummary());
-    }
-    findChild<QPushButton*>("data:codebook")->setVisible(here);
-}
+void DataStage::refreshPage() { page()->refresh(); }
 
 QWidget* DataStage::makeEmptyPage() {
     auto* page = new QWidget(this);
@@ -307,7 +296,6 @@ void DataStage::showPages() {
         words_->button(summary ? kSummary : kRows)->setChecked(true);
         views_->setCurrentIndex(summary ? kSummary : kRows);
     }
-    showWays();
     const auto frame = session_.frame();
     const std::size_t open = summary ? 0 : session_.openOddities();
     words_->button(kOdd)->setText(open == 0 ? tr("What looks odd")

@@ -56,7 +56,6 @@ class DataStage : public Stage {
     void printCodebook();
     void showPages();
     void refreshPage();
-    void showWays();
     [[nodiscard]] ReadingContent variableReadingContent() const;
 
     QStackedWidget* pages_;

@@ -471,10 +471,14 @@ void ModelStage::showStrip(const Answer& answer) {
     }
     if (answer.fit->levels) {
         const LevelsFit& told = *answer.fit->levels;
-        cells.emplace_back(tr("between groups"),
-                           text(fixedNumber(100.0 * told.shareBetween(), 1)) + " %");
-        cells.emplace_back(told.restricted ? tr("restricted ln L") : tr("ln L"),
-                           text(fixedNumber(-0.5 * told.deviance, 1)));
+        if (std::isfinite(told.shareBetween())) {
+            cells.emplace_back(tr("between groups"),
+                               text(fixedNumber(100.0 * told.shareBetween(), 1)) + " %");
+        }
+        if (!answer.fit->likelihood) {
+            cells.emplace_back(told.restricted ? tr("restricted ln L") : tr("ln L"),
+                               text(fixedNumber(-0.5 * told.deviance, 1)));
+        }
     }
     if (answer.fit->quantile) {
         for (const QuantileFit::Point& point : answer.fit->quantile->points) {
