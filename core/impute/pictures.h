@@ -5,7 +5,8 @@
 
 namespace rapporto {
 
-/// The mean of what is filled in for one variable, round by round, a line a set and one for their mean.
+/// The mean of what is filled in for one variable, round by round, a line a set and one for their
+/// mean.
 [[nodiscard]] Exhibit pathsPicture(const ImputedVariable& variable);
 
 /// What was filled in beside what was seen: densities of numbers, shares of levels.

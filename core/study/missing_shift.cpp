@@ -177,9 +177,9 @@ std::string shiftReading(const MissingShift& shift) {
     const std::string unit = shift.unit.empty() ? "" : " " + shift.unit;
     const std::string from = fixedNumber(shift.points.front().estimate, 3) + " to " +
                              fixedNumber(shift.points.back().estimate, 3);
-    const auto [least, most] = std::minmax_element(
-        shift.points.begin(), shift.points.end(),
-        [](const auto& a, const auto& b) { return a.estimate < b.estimate; });
+    const auto [least, most] =
+        std::minmax_element(shift.points.begin(), shift.points.end(),
+                            [](const auto& a, const auto& b) { return a.estimate < b.estimate; });
     if (most->estimate - least->estimate < 1e-10 * (middle.high - middle.low)) {
         return "The effect of " + shift.effect + " does not hang on what is filled in for " +
                shift.label + ": choose a variable that the question uses.";

@@ -911,8 +911,8 @@ class MissingTest : public QObject {
         QVERIFY(says("zone", "z", "cannot be shifted"));
         QVERIFY(says("y", "nothing", "no effect of"));
         // What the question does not use moves nothing, and is said to.
-        const auto idle = missingShift(study, frame, filled("z", {"count"}), **sets, "y", "count",
-                                       Job());
+        const auto idle =
+            missingShift(study, frame, filled("z", {"count"}), **sets, "y", "count", Job());
         QVERIFY(shiftReading(*idle).find("does not hang on") != std::string::npos);
         // Where an end of the interval crosses zero is between the points on its sides.
         MissingShift made = *shift;
