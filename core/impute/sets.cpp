@@ -57,9 +57,11 @@ struct Target {
 
 /// What a set needs while it is made.
 struct Chain {
-    MatrixXd P;                    ///< Rows of the sample × columns, what foretells.
-    std::vector<VectorXd> values;  ///< Of every target’s gaps: numbers, or places of levels.
-    std::vector<VectorXd> starts;  ///< Of searches.
+    MatrixXd P;                      ///< Rows of the sample × columns, what foretells.
+    std::vector<VectorXd> values;    ///< Of every target’s gaps: numbers, or places of levels.
+    std::vector<LevelState> levels;  ///< Of targets that have them.
+    std::vector<MatrixXd> seen;      ///< Room for what foretells each target in its rows …
+    std::vector<MatrixXd> notSeen;   ///< … seen and not.
     std::vector<GroupsOfRows> groups;
 };
 
@@ -535,7 +537,9 @@ class Imputer {
         const auto n = static_cast<Index>(rows_.size());
         chain.P = MatrixXd::Zero(n, width_);
         chain.values.resize(targets_.size());
-        chain.starts.resize(targets_.size());
+        chain.levels.resize(targets_.size());
+        chain.seen.resize(targets_.size());
+        chain.notSeen.resize(targets_.size());
         chain.groups.resize(targets_.size());
         for (std::size_t k = 0; k < targets_.size(); ++k) {
             const Target& target = targets_[k];
@@ -581,8 +585,8 @@ class Imputer {
     Result<void> visit(Chain& chain, std::size_t k, RandomStream& random) const {
         const Target& target = targets_[k];
         const auto width = static_cast<Index>(target.by.size());
-        const auto gathered = [&](const std::vector<Index>& rows) {
-            MatrixXd X(static_cast<Index>(rows.size()), width + 1);
+        const auto gather = [&](const std::vector<Index>& rows, MatrixXd& X) {
+            X.resize(static_cast<Index>(rows.size()), width + 1);
             X.col(0).setOnes();
             for (Index c = 0; c < width; ++c) {
                 const double* from = chain.P.col(target.by[static_cast<std::size_t>(c)]).data();
@@ -591,17 +595,16 @@ class Imputer {
                     to[i] = from[rows[i]];
                 }
             }
-            return X;
         };
-        const MatrixXd seen = gathered(target.seen);
-        const MatrixXd notSeen = gathered(target.notSeen);
-        const SeenAndNot rows{seen, target.y, notSeen};
+        gather(target.seen, chain.seen[k]);
+        gather(target.notSeen, chain.notSeen[k]);
+        const SeenAndNot rows{chain.seen[k], target.y, chain.notSeen[k]};
         GroupsOfRows& groups = chain.groups[k];
         auto drawn = target.levels.empty()
                          ? drawNumbers(rows, target.way == "matching" ? in_.spec.donors : 0,
                                        groups.seen.empty() ? nullptr : &groups, random)
                          : drawLevels(rows, static_cast<int>(target.levels.size()),
-                                      target.way == "ordered", chain.starts[k], random, job_);
+                                      target.way == "ordered", chain.levels[k], random, job_);
         if (!drawn) {
             Refusal refusal = drawn.error();
             if (refusal.code != ErrorCode::Stopped) {

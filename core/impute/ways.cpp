@@ -2,6 +2,7 @@
 
 #include "core/model/likelihood.h"
 #include "core/numerics/distributions.h"
+#include "core/numerics/square_sums.h"
 
 #include <algorithm>
 #include <cmath>
@@ -21,21 +22,38 @@ double inside(RandomStream& random) { return random.uniform() + 0x1.0p-54; }
 /// The factor of X'X on columns that the ones before them do not say.
 struct Columns {
     std::vector<Index> kept;
-    MatrixXd X;  ///< The kept ones.
-    MatrixXd L;  ///< L L' = X'X, lower.
+    const MatrixXd& all;
+    MatrixXd some;  ///< The kept ones, where these are not all.
+    MatrixXd L;     ///< L L' = X'X, lower.
+
+    [[nodiscard]] const MatrixXd& X() const { return some.size() > 0 ? some : all; }
 };
+
+/// Σ w x x' over the rows, the upper triangle; weights may be null.
+MatrixXd crossOf(const MatrixXd& X, const double* weights) {
+    constexpr Index kBlock = 192;  // Rows that stay in the cache.
+    SquareSums sums(X.cols());
+    for (Index from = 0; from < X.rows(); from += kBlock) {
+        sums.add(X.data() + from, X.rows(), std::min(kBlock, X.rows() - from),
+                 weights == nullptr ? nullptr : weights + from);
+    }
+    MatrixXd out = MatrixXd::Zero(X.cols(), X.cols());
+    sums.moveTo(out);
+    return out;
+}
 
 Columns independent(const MatrixXd& X) {
     constexpr double kSaid = 1e-9;  // What is left of a column that others say, of its square.
-    Columns out;
+    Columns out{{}, X, {}, {}};
     const Index p = X.cols();
-    const MatrixXd G = X.transpose() * X;
+    const MatrixXd G = crossOf(X, nullptr);
     MatrixXd L = MatrixXd::Zero(p, p);
     Index k = 0;
     for (Index j = 0; j < p; ++j) {
         for (Index a = 0; a < k; ++a) {
             const Index c = out.kept[static_cast<std::size_t>(a)];
-            L(k, a) = (G(j, c) - L.row(k).head(a).dot(L.row(a).head(a))) / L(a, a);
+            L(k, a) = (G(std::min(j, c), std::max(j, c)) - L.row(k).head(a).dot(L.row(a).head(a))) /
+                      L(a, a);
         }
         const double left = G(j, j) - L.row(k).head(k).squaredNorm();
         if (left > kSaid * G(j, j) && G(j, j) > 0.0) {
@@ -45,7 +63,9 @@ Columns independent(const MatrixXd& X) {
         }
     }
     out.L = L.topLeftCorner(k, k);
-    out.X = k == p ? X : MatrixXd(X(Eigen::all, out.kept));
+    if (k < p) {
+        out.some = X(Eigen::all, out.kept);
+    }
     return out;
 }
 
@@ -54,12 +74,17 @@ VectorXd solved(const MatrixXd& L, const VectorXd& right) {
     return L.transpose().triangularView<Eigen::Upper>().solve(half);
 }
 
-/// Coefficients about `middle`, drawn with this spread of the errors.
-VectorXd drawnAbout(const VectorXd& middle, const MatrixXd& L, double sigma, RandomStream& random) {
-    VectorXd z(middle.size());
+VectorXd normals(Index many, RandomStream& random) {
+    VectorXd z(many);
     for (double& one : z) {
         one = normalDraw(random);
     }
+    return z;
+}
+
+/// Coefficients about `middle`, drawn with this spread of the errors.
+VectorXd drawnAbout(const VectorXd& middle, const MatrixXd& L, double sigma, RandomStream& random) {
+    const VectorXd z = normals(middle.size(), random);
     return middle + sigma * L.transpose().triangularView<Eigen::Upper>().solve(z);
 }
 
@@ -89,9 +114,9 @@ void drawShifts(const Columns& columns, const VectorXd& y, GroupsOfRows& groups,
     }
     for (int round = 0; round < kRounds; ++round) {
         const VectorXd free = y - shiftsOf(groups.seen, groups.shift);
-        const VectorXd middle = solved(columns.L, columns.X.transpose() * free);
+        const VectorXd middle = solved(columns.L, columns.X().transpose() * free);
         b = drawnAbout(middle, columns.L, sigma, random);
-        const VectorXd left = y - columns.X * b;
+        const VectorXd left = y - columns.X() * b;
         VectorXd sums = VectorXd::Zero(count);
         for (std::size_t i = 0; i < groups.seen.size(); ++i) {
             sums(groups.seen[i]) += left(static_cast<Index>(i));
@@ -117,9 +142,9 @@ Result<Foretold> foretold(const SeenAndNot& rows, GroupsOfRows* groups, RandomSt
     if (!(left >= 1.0)) {
         return refuse(ErrorCode::TooFewRows, "");
     }
-    const VectorXd b = solved(columns.L, columns.X.transpose() * rows.y);
+    const VectorXd b = solved(columns.L, columns.X().transpose() * rows.y);
     Foretold out;
-    out.seen = columns.X * b;
+    out.seen = columns.X() * b;
     out.sigma = std::sqrt((rows.y - out.seen).squaredNorm() / chiSquareDraw(left, random));
     VectorXd drawn;
     const bool grouped = groups != nullptr && out.sigma > 0.0;
@@ -129,12 +154,13 @@ Result<Foretold> foretold(const SeenAndNot& rows, GroupsOfRows* groups, RandomSt
         }
         drawShifts(columns, rows.y, *groups, out.sigma, drawn, random);
         const VectorXd free = rows.y - shiftsOf(groups->seen, groups->shift);
-        out.seen = columns.X * solved(columns.L, columns.X.transpose() * free) +
+        out.seen = columns.X() * solved(columns.L, columns.X().transpose() * free) +
                    shiftsOf(groups->seen, groups->shift);
     } else {
         drawn = drawnAbout(b, columns.L, out.sigma, random);
     }
-    out.notSeen = rows.notSeen(Eigen::all, columns.kept) * drawn;
+    out.notSeen = columns.some.size() > 0 ? VectorXd(rows.notSeen(Eigen::all, columns.kept) * drawn)
+                                          : VectorXd(rows.notSeen * drawn);
     if (grouped) {
         out.notSeen += shiftsOf(groups->notSeen, groups->shift);
     }
@@ -144,19 +170,21 @@ Result<Foretold> foretold(const SeenAndNot& rows, GroupsOfRows* groups, RandomSt
 /// One of the nearest rows seen. Rows that are foretold alike are near alike: among them any.
 class Donors {
   public:
-    Donors(const VectorXd& foretold, const VectorXd& y, int count, RandomStream& random)
+    Donors(const VectorXd& foretold, const VectorXd& y, int count)
         : count_(std::min<std::size_t>(static_cast<std::size_t>(count),
                                        static_cast<std::size_t>(y.size()))) {
-        std::vector<Index> order(static_cast<std::size_t>(y.size()));
-        std::iota(order.begin(), order.end(), Index{0});
-        for (std::size_t i = order.size(); i > 1; --i) {
-            std::swap(order[i - 1], order[random.below(i)]);
+        std::vector<std::pair<double, double>> order;
+        order.reserve(static_cast<std::size_t>(y.size()));
+        for (Index i = 0; i < y.size(); ++i) {
+            order.emplace_back(foretold(i), y(i));
         }
-        std::stable_sort(order.begin(), order.end(),
-                         [&](Index a, Index b) { return foretold(a) < foretold(b); });
-        for (const Index i : order) {
-            at_.push_back(foretold(i));
-            y_.push_back(y(i));
+        std::sort(order.begin(), order.end(),
+                  [](const auto& a, const auto& b) { return a.first < b.first; });
+        at_.reserve(order.size());
+        y_.reserve(order.size());
+        for (const auto& [at, value] : order) {
+            at_.push_back(at);
+            y_.push_back(value);
         }
     }
 
@@ -181,37 +209,114 @@ class Donors {
     std::vector<double> y_;
 };
 
-/// Rows that stand for a little of everything: each column low and high in turn with each level.
-struct Augmented {
-    MatrixXd X;
-    VectorXd y;
-    VectorXd weights;
-};
-
-Augmented augmented(const SeenAndNot& rows, int levels) {
+/// The rows seen, behind them rows that stand for a little of everything: each column low and high
+/// in turn with each level.
+void fillRows(const SeenAndNot& rows, int levels, LevelState& state) {
     const Index n = rows.y.size();
     const Index p = rows.seen.cols();
     const Index more = 2 * (p - 1) * levels;
-    Augmented out;
-    out.X.resize(n + more, p);
-    out.X.topRows(n) = rows.seen;
-    out.X.bottomRows(more).setZero();
-    out.X.col(0).setOnes();
-    out.y.resize(n + more);
-    out.y.head(n) = rows.y;
-    out.weights = VectorXd::Ones(n + more);
+    if (state.X.rows() == n + more && state.X.cols() == p) {
+        state.X.topRows(n) = rows.seen;
+        return;
+    }
+    state.X.resize(n + more, p);
+    state.X.topRows(n) = rows.seen;
+    state.X.bottomRows(more).setZero();
+    state.X.col(0).setOnes();
+    state.y.resize(n + more);
+    state.y.head(n) = rows.y;
+    state.weights = VectorXd::Ones(n + more);
     Index at = n;
     for (Index j = 1; j < p; ++j) {
         for (const double side : {-1.0, 1.0}) {
             for (int level = 0; level < levels; ++level) {
-                out.X(at, j) = side;
-                out.y(at) = level;
-                out.weights(at) = static_cast<double>(p) / static_cast<double>(more);
+                state.X(at, j) = side;
+                state.y(at) = level;
+                state.weights(at) = static_cast<double>(p) / static_cast<double>(more);
                 ++at;
             }
         }
     }
-    return out;
+}
+
+/// Where the likelihood of a logit of plain groups (two: of the second) is largest, and L with
+/// L L' = −its curvature there. A Newton of its own: thousands of these begin near their end and
+/// need no more digits than a draw about it has.
+struct Peak {
+    VectorXd theta;  ///< Of level 1, 2, … in turn.
+    MatrixXd L;
+};
+
+double logLikelihood(const LevelState& all, const MatrixXd& shares) {
+    double sum = 0.0;
+    for (Index i = 0; i < all.y.size(); ++i) {
+        sum += all.weights(i) * std::log(shares(i, static_cast<Index>(all.y(i))));
+    }
+    return sum;
+}
+
+/// Probability of each level, the first one’s index being zero.
+MatrixXd sharesOf(const MatrixXd& X, const VectorXd& theta, int levels) {
+    const Index p = X.cols();
+    MatrixXd out(X.rows(), levels);
+    out.col(0).setZero();
+    out.rightCols(levels - 1) = X * Eigen::Map<const MatrixXd>(theta.data(), p, levels - 1);
+    const VectorXd most = out.rowwise().maxCoeff();
+    out = (out.colwise() - most).array().exp();
+    const VectorXd sum = out.rowwise().sum();
+    return out.array().colwise() / sum.array();
+}
+
+Result<Peak> peakOf(LevelState& all, int levels, const Job& job) {
+    constexpr int kMostSteps = 60;
+    constexpr double kGain = 1e-9;  // Of ℓ: far under the spread of the draw.
+    const Index p = all.X.cols();
+    Peak out{all.start, {}};
+    MatrixXd shares = sharesOf(all.X, out.theta, levels);
+    double value = logLikelihood(all, shares);
+    for (int step = 0; step < kMostSteps; ++step) {
+        if (job.stopped()) {
+            return refuse(ErrorCode::Stopped, "");
+        }
+        const Index many = p * (levels - 1);
+        VectorXd slope(many);
+        MatrixXd curve(many, many);
+        for (int a = 1; a < levels; ++a) {
+            const auto sa = shares.col(a).array();
+            const VectorXd left = all.weights.array() * ((all.y.array() == a).cast<double>() - sa);
+            slope.segment((a - 1) * p, p) = all.X.transpose() * left;
+            for (int b = 1; b <= a; ++b) {
+                const VectorXd w =
+                    all.weights.array() * sa * ((a == b ? 1.0 : 0.0) - shares.col(b).array());
+                curve.block((a - 1) * p, (b - 1) * p, p, p) =
+                    MatrixXd(crossOf(all.X, w.data()).selfadjointView<Eigen::Upper>());
+            }
+        }
+        const Eigen::LLT<MatrixXd> parts(curve);  // Reads the lower half.
+        if (parts.info() != Eigen::Success) {
+            break;
+        }
+        const VectorXd move = parts.solve(slope);
+        if (slope.dot(move) < kGain) {
+            out.theta += move;
+            out.L = parts.matrixL();
+            return out;
+        }
+        double part = 1.0;
+        VectorXd to;
+        for (; part > 1e-6; part *= 0.5) {
+            to = out.theta + part * move;
+            const MatrixXd there = sharesOf(all.X, to, levels);
+            const double next = logLikelihood(all, there);
+            if (std::isfinite(next) && next >= value - 1e-9 * std::abs(value)) {
+                shares = there;
+                value = next;
+                break;
+            }
+        }
+        out.theta = to;
+    }
+    return refuse(ErrorCode::NotConverged, "the search for its chances did not settle");
 }
 
 /// Probability of each level in the rows to be filled (rows × levels).
@@ -231,15 +336,20 @@ MatrixXd chances(const MatrixXd& X, const VectorXd& theta, int levels, bool orde
         }
         return out;
     }
-    const Index p = X.cols();
-    out.col(0).setZero();
-    for (int level = 1; level < levels; ++level) {
-        out.col(level) = X * theta.segment((level - 1) * p, p);
+    return sharesOf(X, theta, levels);
+}
+
+/// Where a search of ordered levels begins: no effects, cuts by the shares.
+VectorXd cutsOf(const VectorXd& y, Index effects, int levels) {
+    VectorXd out = VectorXd::Zero(effects + levels - 1);
+    double upTo = 0.0;
+    for (int level = 0; level + 1 < levels; ++level) {
+        upTo += static_cast<double>((y.array() == level).count()) + 0.5;
+        const double share =
+            upTo / (static_cast<double>(y.size()) + 0.5 * static_cast<double>(levels));
+        out(effects + level) = std::log(share / (1.0 - share));
     }
-    const VectorXd most = out.rowwise().maxCoeff();
-    out = (out.colwise() - most).array().exp();
-    const VectorXd sum = out.rowwise().sum();
-    return out.array().colwise() / sum.array();
+    return out;
 }
 
 bool inOrder(const VectorXd& theta, Index from) {
@@ -267,7 +377,7 @@ Result<VectorXd> drawNumbers(const SeenAndNot& rows, int donors, GroupsOfRows* g
     }
     VectorXd out(told->notSeen.size());
     if (donors > 0) {
-        const Donors near(told->seen, rows.y, donors, random);
+        const Donors near(told->seen, rows.y, donors);
         for (Index i = 0; i < out.size(); ++i) {
             out(i) = near.draw(told->notSeen(i), random);
         }
@@ -279,45 +389,38 @@ Result<VectorXd> drawNumbers(const SeenAndNot& rows, int donors, GroupsOfRows* g
     return out;
 }
 
-Result<VectorXd> drawLevels(const SeenAndNot& rows, int levels, bool ordered, VectorXd& start,
+Result<VectorXd> drawLevels(const SeenAndNot& rows, int levels, bool ordered, LevelState& all,
                             RandomStream& random, const Job& job) {
     constexpr int kTries = 50;
-    const Augmented all = augmented(rows, levels);
+    fillRows(rows, levels, all);
     const Index p = all.X.cols();
-    const auto model = levels == 2 ? plainModel("logit", all.y)
-                       : ordered   ? orderedModel(all.y, levels)
-                                   : groupsModel(all.y, levels);
     const bool cuts = ordered && levels > 2;
-    std::vector<IndexPart> parts(static_cast<std::size_t>(cuts ? 1 : levels - 1));
-    for (IndexPart& part : parts) {
-        part = {cuts ? MatrixXd(all.X.rightCols(p - 1)) : all.X, VectorXd(), !cuts};
+    if (all.start.size() == 0) {
+        all.start = cuts ? cutsOf(rows.y, p - 1, levels) : VectorXd::Zero(p * (levels - 1));
     }
-    if (start.size() == 0) {
-        start = VectorXd::Zero(cuts ? p - 1 + levels - 1 : p * (levels - 1));
-        double upTo = 0.0;
-        for (int level = 0; cuts && level + 1 < levels; ++level) {
-            upTo += static_cast<double>((rows.y.array() == level).count()) + 0.5;
-            const double share =
-                upTo / (static_cast<double>(rows.y.size()) + 0.5 * static_cast<double>(levels));
-            start(p - 1 + level) = std::log(share / (1.0 - share));
-        }
-    }
-    auto found = maximise(parts, *model, start, all.weights, job, false);
-    if (!found) {
-        return tl::make_unexpected(found.error());
-    }
-    start = found->theta;
     VectorXd theta;
-    for (int tried = 0; tried < kTries; ++tried) {
-        VectorXd z(found->factor.cols());
-        for (double& one : z) {
-            one = normalDraw(random);
+    if (cuts) {
+        const auto model = orderedModel(all.y, levels);
+        auto found = maximise(IndexPart{MatrixXd(all.X.rightCols(p - 1)), VectorXd(), false},
+                              *model, all.start, all.weights, job, false);
+        if (!found) {
+            return tl::make_unexpected(found.error());
         }
-        theta = found->theta + found->factor * z;
-        if (!cuts || inOrder(theta, p - 1)) {
-            break;
+        all.start = found->theta;
+        for (int tried = 0; tried < kTries; ++tried) {
+            theta = found->theta + found->factor * normals(found->factor.cols(), random);
+            if (inOrder(theta, p - 1)) {
+                break;
+            }
+            theta = found->theta;  // Cuts that never come in order stay where they are likeliest.
         }
-        theta = found->theta;  // Cuts that never come in order stay where they are likeliest.
+    } else {
+        const auto found = peakOf(all, levels, job);
+        if (!found) {
+            return tl::make_unexpected(found.error());
+        }
+        all.start = found->theta;
+        theta = drawnAbout(found->theta, found->L, 1.0, random);
     }
     const MatrixXd share = chances(rows.notSeen, theta, levels, cuts);
     VectorXd out(share.rows());

@@ -25,6 +25,15 @@ struct GroupsOfRows {
     double variance = -1.0;  ///< Of the shifts, drawn; below 0: none yet.
 };
 
+/// What a chain keeps of a variable of levels from one visit to the next: where the search was, and
+/// room for its rows.
+struct LevelState {
+    Eigen::VectorXd start;  ///< The maximum of the visit before; empty: none.
+    Eigen::MatrixXd X;      ///< Rows seen, and rows that stand for a little of everything.
+    Eigen::VectorXd y;
+    Eigen::VectorXd weights;
+};
+
 /// Values drawn for the rows to be filled from the law of a linear regression on the rows seen,
 /// its coefficients and spread drawn first. With groups each has a shift of its own, drawn from a
 /// normal law whose variance is drawn, too.
@@ -42,9 +51,8 @@ struct GroupsOfRows {
 /// seen, its coefficients drawn first. Rows that stand for a little of everything keep estimates
 /// finite where a level is told for certain.
 /// Source: White, Daniel & Royston (2010), Computational Statistics & Data Analysis 54.
-/// @param start  where the search begins; empty, or of the visit before. Left at the maximum.
 [[nodiscard]] Result<Eigen::VectorXd> drawLevels(const SeenAndNot& rows, int levels, bool ordered,
-                                                 Eigen::VectorXd& start, RandomStream& random,
+                                                 LevelState& state, RandomStream& random,
                                                  const Job& job);
 
 /// A standard normal number, and one of chi-square with `df` degrees of freedom.

@@ -522,7 +522,7 @@ class MissingTest : public QObject {
         at.col(1).setConstant(0.5);
         const double two = std::exp(0.4);
         const double three = std::exp(0.2);
-        VectorXd start;
+        LevelState start;
         RandomStream stream(5, 1);
         const auto plain = drawLevels({X, y, at}, 3, false, start, stream, Job());
         QVERIFY(plain.has_value());
@@ -536,7 +536,7 @@ class MissingTest : public QObject {
             const double latent = X(i, 1) + std::log(1.0 / uniform(random) - 1.0);
             y(i) = latent < -1.0 ? 0.0 : latent < 1.0 ? 1.0 : 2.0;
         }
-        VectorXd fresh;
+        LevelState fresh;
         const auto ordered = drawLevels({X, y, at}, 3, true, fresh, stream, Job());
         QVERIFY(ordered.has_value());
         const double low = 1.0 / (1.0 + std::exp(1.5));
@@ -547,7 +547,7 @@ class MissingTest : public QObject {
         for (Index i = 0; i < kRows; ++i) {
             y(i) = X(i, 1) > 0.0 ? 1.0 : 0.0;
         }
-        VectorXd certain;
+        LevelState certain;
         const auto told = drawLevels({X, y, at}, 2, false, certain, stream, Job());
         QVERIFY2(told.has_value(), told ? "" : told.error().text().c_str());
         QVERIFY((told->array() == 1.0).cast<double>().mean() > 0.9);
