@@ -34,8 +34,12 @@ Exhibit groupsExhibit(const Design& design, const LevelsFit& fit, std::size_t le
                    ", drawn to the mean as far as they have few rows; bars hold " +
                    percentLevel(alpha);
     out.xTitle = of.by + ", from the lowest to the highest";
-    out.yTitle =
-        column == 0 && !design.outcomeUnit.empty() ? what + ", " + design.outcomeUnit : what;
+    // Of a yes–no outcome or a count effects are those on the index, whatever the outcome’s unit.
+    const std::string unit = fit.outcome == "logit"     ? "log odds"
+                             : fit.outcome == "poisson" ? "logarithm"
+                             : column == 0              ? design.outcomeUnit
+                                                        : "";
+    out.yTitle = unit.empty() ? what : what + ", " + unit;
     out.zeroLine = true;
     for (std::size_t k = 0; k < order.size(); ++k) {
         const auto g = static_cast<Eigen::Index>(order[k]);

@@ -4,6 +4,7 @@
 #include "core/numerics/distributions.h"
 
 #include <algorithm>
+#include <array>
 #include <cmath>
 #include <map>
 
@@ -22,47 +23,76 @@ std::vector<std::size_t> sampleRows(const Frame& frame) {
     return rows;
 }
 
-/// Numbers of two sets of rows.
-struct Sides {
-    std::vector<double> seen;
-    std::vector<double> lacking;
-};
-
+/// Sums of numbers, one by one.
 struct Moments {
     double n = 0.0;
     double mean = 0.0;
-    double variance = 0.0;
+    double squares = 0.0;  ///< About the mean.
+
+    void add(double x) {
+        n += 1.0;
+        const double apart = x - mean;
+        mean += apart / n;
+        squares += apart * (x - mean);
+    }
+
+    /// Of a share of n rows.
+    static Moments ofShare(double rows, double all) {
+        const double share = all > 0.0 ? rows / all : 0.0;
+        return {all, share, all * share * (1.0 - share)};
+    }
+
+    [[nodiscard]] double variance() const { return squares / std::max(n - 1.0, 1.0); }
 };
 
-Moments momentsOf(const std::vector<double>& cells) {
-    Moments out;
-    for (const double x : cells) {
-        out.n += 1.0;
-        out.mean += x;
-    }
-    out.mean /= std::max(out.n, 1.0);
-    for (const double x : cells) {
-        out.variance += (x - out.mean) * (x - out.mean);
-    }
-    out.variance /= std::max(out.n - 1.0, 1.0);
-    return out;
-}
-
-std::optional<MissingContrast> contrastOf(const Sides& sides) {
-    const Moments a = momentsOf(sides.seen);
-    const Moments b = momentsOf(sides.lacking);
-    const double spread = std::sqrt(0.5 * (a.variance + b.variance));
-    if (a.n < 2.0 || b.n < 2.0 || !(spread > 0.0)) {
+std::optional<MissingContrast> contrastOf(const Moments& seen, const Moments& lacking) {
+    const double spread = std::sqrt(0.5 * (seen.variance() + lacking.variance()));
+    if (seen.n < 2.0 || lacking.n < 2.0 || !(spread > 0.0)) {
         return std::nullopt;
     }
     MissingContrast out;
-    out.seen = a.mean;
-    out.lacking = b.mean;
-    out.apart = (b.mean - a.mean) / spread;
-    const double va = a.variance / a.n;
-    const double vb = b.variance / b.n;
-    const double df = (va + vb) * (va + vb) / (va * va / (a.n - 1.0) + vb * vb / (b.n - 1.0));
-    out.p = twoSidedP((b.mean - a.mean) / std::sqrt(va + vb), df);
+    out.seen = seen.mean;
+    out.lacking = lacking.mean;
+    out.apart = (lacking.mean - seen.mean) / spread;
+    const double a = seen.variance() / seen.n;
+    const double b = lacking.variance() / lacking.n;
+    const double df = (a + b) * (a + b) / (a * a / (seen.n - 1.0) + b * b / (lacking.n - 1.0));
+    out.p = twoSidedP((lacking.mean - seen.mean) / std::sqrt(a + b), df);
+    return out;
+}
+
+/// Of quantities one contrast, of groups one a level; rows are passed over once.
+std::vector<MissingContrast> contrastsOf(const Column& column, const Column& of,
+                                         const std::vector<FoundLevel>& levels,
+                                         const std::vector<std::size_t>& rows) {
+    Moments sides[2];
+    std::map<double, std::array<double, 2>> counts;
+    for (const std::size_t row : rows) {
+        if (column.isMissing(row)) {
+            continue;
+        }
+        const double cell = column.isText() ? column.codes()[row] : column.numbers()[row];
+        const std::size_t side = of.isMissing(row) ? 1 : 0;
+        sides[side].add(levels.empty() ? cell : 0.0);
+        if (!levels.empty()) {
+            counts[cell][side] += 1.0;
+        }
+    }
+    std::vector<MissingContrast> out;
+    if (levels.empty()) {
+        if (auto found = contrastOf(sides[0], sides[1])) {
+            out.push_back(*std::move(found));
+        }
+        return out;
+    }
+    for (const FoundLevel& level : levels) {
+        auto found = contrastOf(Moments::ofShare(counts[level.code][0], sides[0].n),
+                                Moments::ofShare(counts[level.code][1], sides[1].n));
+        if (found) {
+            found->level = level.label;
+            out.push_back(*std::move(found));
+        }
+    }
     return out;
 }
 
@@ -167,6 +197,7 @@ std::vector<MissingContrast> missingContrasts(const Frame& frame, const std::str
     const std::vector<std::size_t> rows = sampleRows(frame);
     const Table& table = frame.table();
     constexpr std::size_t kMostLevels = 30;
+    double looks = 0.0;
     for (std::size_t c = 0; c < table.columns.size(); ++c) {
         const Variable& variable = table.variables[c];
         const Column& column = table.columns[c];
@@ -178,30 +209,19 @@ std::vector<MissingContrast> missingContrasts(const Frame& frame, const std::str
         if (groups && (levels.size() < 2 || levels.size() > kMostLevels)) {
             continue;
         }
-        std::optional<MissingContrast> furthest;
-        for (std::size_t l = 0; l < std::max<std::size_t>(levels.size(), 1); ++l) {
-            Sides sides;
-            for (const std::size_t row : rows) {
-                if (column.isMissing(row)) {
-                    continue;
-                }
-                const double cell = column.isText() ? column.codes()[row] : column.numbers()[row];
-                (of->isMissing(row) ? sides.lacking : sides.seen)
-                    .push_back(!groups                  ? cell
-                               : cell == levels[l].code ? 1.0
-                                                        : 0.0);
-            }
-            auto found = contrastOf(sides);
-            if (found && (!furthest || std::abs(found->apart) > std::abs(furthest->apart))) {
-                found->level = groups ? levels[l].label : std::string();
-                furthest = std::move(found);
-            }
+        const auto found = contrastsOf(column, *of, levels, rows);
+        looks += static_cast<double>(found.size());
+        const auto furthest = std::max_element(
+            found.begin(), found.end(),
+            [](const auto& a, const auto& b) { return std::abs(a.apart) < std::abs(b.apart); });
+        if (furthest != found.end()) {
+            out.push_back(*furthest);
+            out.back().name = variable.name;
+            out.back().label = variable.shown();
         }
-        if (furthest) {
-            furthest->name = variable.name;
-            furthest->label = variable.shown();
-            out.push_back(*std::move(furthest));
-        }
+    }
+    for (MissingContrast& one : out) {
+        one.adjusted = std::min(1.0, one.p * looks);
     }
     std::stable_sort(out.begin(), out.end(), [](const auto& a, const auto& b) {
         return std::abs(a.apart) > std::abs(b.apart);

@@ -36,11 +36,13 @@ struct MissingPatterns {
 struct MissingContrast {
     std::string name;  ///< Of what differs.
     std::string label;
-    std::string level;        ///< Of groups: the level whose share differs most.
-    double seen = 0.0;        ///< Mean (of groups: share) where the answer is there …
-    double lacking = 0.0;     ///< … and where it is not.
-    double apart = 0.0;       ///< Their difference in pooled standard deviations.
-    std::optional<double> p;  ///< Welch (1947) of the means; absent where nothing varies.
+    std::string level;     ///< Of groups: the level whose share differs most.
+    double seen = 0.0;     ///< Mean (of groups: share) where the answer is there …
+    double lacking = 0.0;  ///< … and where it is not.
+    double apart = 0.0;    ///< Their difference in pooled standard deviations.
+    double p = 1.0;        ///< Welch (1947) of the means …
+    double adjusted =
+        1.0;  ///< … times all the looks that were taken, of every level: Bonferroni’s.
 };
 
 /// All other variables of the sample against whether `name` is missing, furthest apart first.

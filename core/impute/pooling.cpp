@@ -9,6 +9,7 @@
 #include "core/model/multilevel.h"
 #include "core/model/panel.h"
 #include "core/model/quantile.h"
+#include "core/model/retransformed.h"
 #include "core/model/robust.h"
 #include "core/numerics/distributions.h"
 
@@ -497,14 +498,7 @@ Prediction pooledPrediction(const std::vector<const Prediction*>& sets, double a
     out.rowLow = about ? out.mean.value - reach : low;
     out.rowHigh = about ? out.mean.value + reach : high;
     if (out.original) {
-        Retransformed& r = *out.original;
-        r.factor = factor;
-        r.middle = std::exp(out.mean.value);
-        r.mean = factor * r.middle;
-        r.low = factor * std::exp(out.mean.low);
-        r.high = factor * std::exp(out.mean.high);
-        r.rowLow = std::exp(out.rowLow);
-        r.rowHigh = std::exp(out.rowHigh);
+        out.original = carriedBack(out, factor);
     }
     if (out.difference) {
         out.difference =

@@ -6,6 +6,7 @@
 #include "core/model/event_study.h"
 #include "core/model/quantile.h"
 #include "core/model/response.h"
+#include "core/model/retransformed.h"
 #include "core/model/rows_left.h"
 #include "core/numerics/distributions.h"
 
@@ -281,6 +282,18 @@ std::optional<Refusal> noEquation(const Fit& fit) {
 
 }  // namespace
 
+Retransformed carriedBack(const Prediction& logged, double factor) {
+    Retransformed r;
+    r.factor = factor;
+    r.middle = std::exp(logged.mean.value);
+    r.mean = factor * r.middle;
+    r.low = factor * std::exp(logged.mean.low);
+    r.high = factor * std::exp(logged.mean.high);
+    r.rowLow = std::exp(logged.rowLow);
+    r.rowHigh = std::exp(logged.rowHigh);
+    return r;
+}
+
 Result<std::vector<Prediction>> predictAt(const Design& design, const Fit& fit,
                                           const ScenarioMap& map,
                                           const std::vector<PredictRequest>& requests,
@@ -344,15 +357,7 @@ Result<std::vector<Prediction>> predictAt(const Design& design, const Fit& fit,
                 "each value is within its range, but no row used combines them so far out");
         }
         if (logged) {
-            Retransformed r;
-            r.factor = factor;
-            r.middle = std::exp(p.mean.value);
-            r.mean = factor * r.middle;
-            r.low = factor * std::exp(p.mean.low);
-            r.high = factor * std::exp(p.mean.high);
-            r.rowLow = std::exp(p.rowLow);
-            r.rowHigh = std::exp(p.rowHigh);
-            p.original = r;
+            p.original = carriedBack(p, factor);
         }
         if (s > 0) {
             p.difference = linear(fit, row - VectorXd(X->row(0)), alpha);

@@ -38,13 +38,16 @@ std::string pooledReading(const Fit& fit, const RowCounts& rows) {
         "; shares and spreads are means over the sets.";
     double share = 0.0;
     if (const Coefficient* most = mostMissed(fit, share)) {
-        text += " What is missing costs most of what is known of " + most->label + ": **" +
-                percent(share) + "**.";
+        text += " What is missing costs **" + percent(share) + "** of what would be known of " +
+                most->label +
+                (fit.coefficients.size() > 2 ? ", and less of every other effect." : ".");
         // With m sets an error is by about share/m of itself larger than with any number.
         const double wanted = std::ceil(100.0 * share);
         if (static_cast<double>(told.sets) < wanted) {
-            text += " With about " + shortNumber(wanted) +
-                    " sets its p and interval would hardly hang on the draws.";
+            text +=
+                " With about " + shortNumber(wanted) +
+                " sets its p and interval would hardly hang on the draws (White, Royston & Wood "
+                "2011).";
         }
     }
     if (told.fewestRows < told.mostRows) {

@@ -42,6 +42,9 @@ const std::array kReferences = {
     Reference{"Seaman & White 2013", "Seaman, S. R. & White, I. R.", 2013,
               "Review of inverse probability weighting for dealing with missing data",
               "Statistical Methods in Medical Research"},
+    Reference{"White, Royston & Wood 2011", "White, I. R., Royston, P. & Wood, A. M.", 2011,
+              "Multiple imputation using chained equations: issues and guidance for practice",
+              "Statistics in Medicine"},
     Reference{"van Buuren 2007", "van Buuren, S.", 2007,
               "Multiple imputation of discrete and continuous data by fully conditional "
               "specification",

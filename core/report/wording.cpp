@@ -193,7 +193,9 @@ std::string likelihoodEffect(const Answer& answer, const Coefficient& c, const D
 /// What that means on the outcome’s own scale, on average over the rows.
 std::string onTheOutcome(const Answer& answer, const Coefficient& c) {
     const std::string& kind = answer.fit->likelihood->outcome;
-    if ((kind != "count" && kind != "yes-no" && kind != "share") || answer.rows.used > 200000) {
+    // Of several sets these rows are those of one: effects that are asked for are pooled.
+    if ((kind != "count" && kind != "yes-no" && kind != "share") || answer.rows.used > 200000 ||
+        answer.fit->pooled) {
         return {};
     }
     for (const Coefficient& own : columnEffects(*answer.design, *answer.fit, answer.alpha)) {
@@ -201,7 +203,8 @@ std::string onTheOutcome(const Answer& answer, const Coefficient& c) {
             const bool points = kind != "count";
             const double unit = points ? 100.0 : 1.0;
             const int digits = decimalsFor(unit * own.se);
-            return "On average over the rows that is **" +
+            return std::string("On average over the rows") +
+                   (answer.fit->levels ? ", in a group at the middle," : "") + " that is **" +
                    fixedNumber(unit * std::abs(own.estimate), digits) + (points ? " points" : "") +
                    (own.estimate < 0.0 ? " less" : " more") + "** (" +
                    fixedNumber(unit * own.low, digits) + " to " +

@@ -143,6 +143,11 @@ Result<std::vector<Prediction>> predictionsOf(const Answer& answer, const Frame&
                 "the level is that of the mean effect of what is held fixed: differences hold "
                 "for every group, the level for none in particular");
         }
+        if (fit.levels && fit.likelihood) {
+            warnings.emplace_back(
+                "it is that of a group at the middle: over all groups together the mean lies "
+                "elsewhere");
+        }
         warnings.insert(warnings.end(), passed[i].begin(), passed[i].end());
     }
     return found;
@@ -192,11 +197,18 @@ void answerRequests(Answer& answer, const Study& study, const Frame& frame, cons
             noteFault(answer, answer.effects.back());
         }
     }
+    answerStatements(answer, [&](const std::string& text) {
+        return testHypothesis(design, fit, text, answer.alpha);
+    });
+    answerTurns(answer, design, fit);
+}
+
+void answerStatements(Answer& answer,
+                      const std::function<Result<HypothesisTest>(const std::string&)>& test) {
     std::vector<double> ps;
-    for (const std::string& text : q.hypotheses) {
-        answer.hypotheses.push_back(guarded("the statement ‘" + text + "’", [&] {
-            return testHypothesis(design, fit, text, answer.alpha);
-        }));
+    for (const std::string& text : answer.question.hypotheses) {
+        answer.hypotheses.push_back(
+            guarded("the statement ‘" + text + "’", [&] { return test(text); }));
         noteFault(answer, answer.hypotheses.back());
         ps.push_back(answer.hypotheses.back() ? answer.hypotheses.back()->p
                                               : std::numeric_limits<double>::quiet_NaN());
@@ -207,14 +219,17 @@ void answerRequests(Answer& answer, const Study& study, const Frame& frame, cons
             answer.hypotheses[i]->adjusted = adjusted[i];
         }
     }
-    if (answer.scenarios) {
-        const auto points =
-            guarded("the turning points", [&]() -> Result<std::vector<TurningPoint>> {
-                return turningPoints(design, fit, *answer.scenarios, answer.alpha);
-            });
-        noteFault(answer, points);
-        answer.turningPoints = points ? *points : std::vector<TurningPoint>();
+}
+
+void answerTurns(Answer& answer, const Design& design, const Fit& fit) {
+    if (!answer.scenarios) {
+        return;
     }
+    const auto points = guarded("the turning points", [&]() -> Result<std::vector<TurningPoint>> {
+        return turningPoints(design, fit, *answer.scenarios, answer.alpha);
+    });
+    noteFault(answer, points);
+    answer.turningPoints = points ? *points : std::vector<TurningPoint>();
 }
 
 namespace {

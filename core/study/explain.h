@@ -26,6 +26,13 @@ struct Estimated {
 void answerRequests(Answer& answer, const Study& study, const Frame& frame, const Design& design,
                     const Fit& fit);
 
+/// The statements of the question, each behind its own border, with Holm’s p over all of them.
+void answerStatements(Answer& answer,
+                      const std::function<Result<HypothesisTest>(const std::string&)>& test);
+
+/// Where squared variables turn, by the answer’s scenarios.
+void answerTurns(Answer& answer, const Design& design, const Fit& fit);
+
 /// The checks of an answer, each on the rows that its law is of.
 [[nodiscard]] std::vector<CheckResult> checksOf(const Frame& frame, const Answer& answer,
                                                 const Estimated& found, CheckRun run,

@@ -140,28 +140,10 @@ void poolRequests(Answer& answer, const std::vector<OfSet>& sets) {
         }));
         note(answer.effects.back());
     }
-    std::vector<double> ps;
-    for (const std::string& text : q.hypotheses) {
-        answer.hypotheses.push_back(guarded("the statement ‘" + text + "’", [&] {
-            return pooledHypothesis(design, *answer.fit, text, answer.alpha);
-        }));
-        note(answer.hypotheses.back());
-        ps.push_back(answer.hypotheses.back() ? answer.hypotheses.back()->p : std::nan(""));
-    }
-    const std::vector<double> adjusted = holm(ps);
-    for (std::size_t k = 0; k < ps.size(); ++k) {
-        if (answer.hypotheses[k]) {
-            answer.hypotheses[k]->adjusted = adjusted[k];
-        }
-    }
-    if (answer.scenarios) {
-        const auto points =
-            guarded("the turning points", [&]() -> Result<std::vector<TurningPoint>> {
-                return turningPoints(design, *answer.fit, *answer.scenarios, answer.alpha);
-            });
-        note(points);
-        answer.turningPoints = points ? *points : std::vector<TurningPoint>();
-    }
+    answerStatements(answer, [&](const std::string& text) {
+        return pooledHypothesis(design, *answer.fit, text, answer.alpha);
+    });
+    answerTurns(answer, design, *answer.fit);
     if (q.leftOut) {
         answer.leftOut = tl::make_unexpected(
             Refusal{ErrorCode::NotUsed,
@@ -257,18 +239,22 @@ tl::unexpected<Refusal> otherWeights() {
 /// alone in a group of it are not taken for incomplete.
 Result<std::vector<std::size_t>> rowsLackingNothing(const Study& study, const Frame& frame,
                                                     const Question& question, const Job& job) {
-    Question probe = question;
-    probe.missing = "rows";
-    if (probe.method == "least-squares" && !probe.fixedEffects.empty()) {
-        if (probe.errors.kind != "clustered" && probe.errors.kind != "survey") {
-            probe.errors = ErrorSpec{};
-            probe.errors.kind = "clustered";
-        }
-        probe.errors.by.insert(probe.errors.by.end(), probe.fixedEffects.begin(),
-                               probe.fixedEffects.end());
-        probe.fixedEffects.clear();
+    Question asked = question;
+    asked.missing = "rows";
+    // Groups held fixed are needed as clusters are, and none of them leaves for being small.
+    Question probe = asked;
+    if (probe.errors.kind != "clustered" && probe.errors.kind != "survey") {
+        probe.errors = ErrorSpec{};
+        probe.errors.kind = "clustered";
     }
-    auto design = makeDesign(frame, probe, study.sets, job.quiet());
+    probe.errors.by.insert(probe.errors.by.end(), probe.fixedEffects.begin(),
+                           probe.fixedEffects.end());
+    probe.fixedEffects.clear();
+    auto design = question.fixedEffects.empty() ? Result<Design>(tl::make_unexpected(Refusal{}))
+                                                : makeDesign(frame, probe, study.sets, job.quiet());
+    if (!design) {  // Nothing is held fixed, or the method is made of it.
+        design = makeDesign(frame, asked, study.sets, job.quiet());
+    }
     return design ? Result<std::vector<std::size_t>>(design->rows)
                   : tl::make_unexpected(design.error());
 }
@@ -413,7 +399,8 @@ Result<void> answerImputed(Answer& answer, const Study& study, const Frame& fram
     }
     std::vector<std::shared_ptr<const Fit>> fits;
     for (OfSet& one : *made) {
-        fits.push_back(std::make_shared<const Fit>(one.found.fit));
+        // Without a copy: the sets outlive it.
+        fits.emplace_back(std::shared_ptr<void>(), &one.found.fit);
     }
     const auto design = std::make_shared<const Design>(made->front().found.design);
     auto pooledOnes = pooledFit(*design, fits, answer.alpha);
@@ -503,7 +490,7 @@ Result<AskedOfComplete> askedOfComplete(const Study& study, const Frame& frame,
     AskedOfComplete out{frame, question, {}};
     std::vector<double> weights(frame.rows(), std::nan(""));
     Question all = logit;
-    all.method = "least-squares";
+    all.method = Question().method;
     RowCounts counts;
     const auto rows = makeDesign(withOutcome, all, study.sets, job.quiet(), &counts);
     if (rows) {

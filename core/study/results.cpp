@@ -655,6 +655,10 @@ void explainResults(Json& one, const Answer& a) {
     }
     if (a.fit->levels) {
         one["fit"]["restricted"] = a.fit->levels->restricted;
+        one["fit"]["log_likelihood_without"] = number(-0.5 * a.fit->levels->devianceWithout);
+        if (a.fit->levels->points > 0) {
+            one["fit"]["points"] = a.fit->levels->points;
+        }
         one["levels"] = levelsJson(*a.fit->levels);
         one["share_between"] = sharesJson(*a.fit->levels);
     }

@@ -110,6 +110,9 @@ class MissingWindowTest : public WindowDriver {
         window_->settle();
         QVERIFY2(reads("household_income"), qPrintable(readingText()));
         QVERIFY(!find<QPushButton>("missing:ask")->isEnabled());
+        // How often is asked once there is something to fill in: nothing is said that is not saved.
+        QVERIFY(!find<QSpinBox>("missing:sets")->isEnabled());
+        QVERIFY(!(table()->item(rowOf("member"), 4)->flags() & Qt::ItemIsUserCheckable));
     }
 
     void filledInFromProposalToAnswer() {
@@ -187,7 +190,7 @@ class MissingWindowTest : public WindowDriver {
         window_->settle();
         QTRY_VERIFY2(says().contains("were filled in"), qPrintable(says()));
         chooseWay("household_income", "left as it is");
-        QVERIFY(!spec().isDeclared());
+        QVERIFY(spec() == ImputationSpec{});
         QVERIFY(says().contains("lack nothing"));
     }
 

@@ -356,6 +356,12 @@ class LevelOutcomesTest : public QObject {
         Study study;
         const auto told = resultsJson(study, {a}).at("answers")[0];
         QVERIFY(told.at("fit").at("restricted") == false);
+        QVERIFY(told.at("fit").at("points") == 9);
+        AGREE("without", told.at("fit").at("log_likelihood_without").get<double>(),
+              -0.5 * fit.devianceWithout, 1e-12);
+        QVERIFY((*a.predictions)[0].warnings.back().find("group at the middle") !=
+                std::string::npos);
+        QVERIFY(reading.find("–") == std::string::npos);  // Every number it tells exists.
         QVERIFY(told.at("levels")[0].at("groups") == 24);
         // Of counts no share of a variance is told.
         const Table counts = grouped(false, 20, 8, 0.7, 6);

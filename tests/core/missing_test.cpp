@@ -822,6 +822,21 @@ class MissingTest : public QObject {
         QCOMPARE(contrasts.front().name, std::string("c"));
         QCOMPARE(contrasts.front().lacking, 8.5);
         QCOMPARE(contrasts.front().seen, 1.5);
+        // Two looks (b, too, is there in rows that have a): p counts twice.
+        AGREE("looks", contrasts.front().adjusted,
+              std::min(1.0, contrasts.front().p * static_cast<double>(contrasts.size())), 1e-14);
+        Table levels = table;
+        levels.columns[2] = Column::ofNumbers("c", {1, 2, 1, 1, 1, 2, 1, 1});
+        levels.variables[2].measure = Measure::Groups;
+        const auto shares = missingContrasts(frameOf(levels), "a");
+        const auto c = std::find_if(shares.begin(), shares.end(),
+                                    [](const MissingContrast& one) { return one.name == "c"; });
+        QVERIFY(c != shares.end());
+        QCOMPARE(c->level, std::string("1"));
+        QCOMPARE(c->lacking, 0.5);
+        AGREE("seen", c->seen, 5.0 / 6.0, 1e-14);
+        // Welch by hand: variances 1/2 of two rows, 1/6 of six.
+        AGREE("apart", c->apart, (0.5 - 5.0 / 6.0) / std::sqrt(0.5 * (0.5 + 1.0 / 6.0)), 1e-12);
         QVERIFY(missingContrasts(frameOf(table), "nothing").empty());
         const MissingPatterns whole = missingPatterns(frameOf(table), {"c"});
         QVERIFY(whole.variables.empty());

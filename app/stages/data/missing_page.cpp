@@ -185,8 +185,10 @@ MissingPage::MissingPage(Session& session, QWidget* parent)
     }
     connect(further_, &QLineEdit::editingFinished, this, &MissingPage::furtherEdited);
     connect(propose_, &QPushButton::clicked, this, &MissingPage::propose);
-    connect(make_, &QPushButton::clicked, this,
-            [this] { making_.isBusy() ? stopMaking() : make(); });
+    connect(make_, &QPushButton::clicked, this, [this] {
+        held_ = making_.isBusy();
+        held_ ? stopMaking() : make();
+    });
     connect(ask_, &QPushButton::clicked, this, &MissingPage::ask);
     progress_.setInterval(150);
     connect(&progress_, &QTimer::timeout, this, [this] { say(); });
@@ -219,10 +221,14 @@ void MissingPage::refresh() {
         const QSignalBlocker quiet(box);
         box->setValue(value);
     }
+    for (QWidget* of : std::initializer_list<QWidget*>{sets_, rounds_, donors_, further_}) {
+        of->setEnabled(spec.isDeclared());
+        of->setToolTip(spec.isDeclared() ? QString() : tr("Choose first what is filled in"));
+    }
     ask_->setEnabled(spec.isDeclared() && session_.question() != nullptr &&
                      session_.question()->missing != "imputed");
     if (frame == shownFrame_ && spec == shownSpec_) {
-        if (made_.sets == nullptr && !made_.refusal && !making_.isBusy()) {
+        if (made_.sets == nullptr && !made_.refusal && !making_.isBusy() && !held_) {
             make();
         }
         return;
@@ -230,6 +236,7 @@ void MissingPage::refresh() {
     const bool sameFrame = frame == shownFrame_;
     shownFrame_ = frame;
     shownSpec_ = spec;
+    held_ = false;
     QStringList further;
     for (const std::string& text : spec.with) {
         if (!isColumn(*frame, text)) {
@@ -334,7 +341,7 @@ void MissingPage::fillTable() {
             std::any_of(spec.with.begin(), spec.with.end(),
                         [&](const std::string& one) { return nameIn(one) == variable.name; });
         auto* tick = cell(row, kForetells, filled ? tr("the others") : QString());
-        if (!filled && gaps == 0) {
+        if (!filled && gaps == 0 && spec.isDeclared()) {
             tick->setFlags(Qt::ItemIsEnabled | Qt::ItemIsSelectable | Qt::ItemIsUserCheckable);
             tick->setCheckState(foretells ? Qt::Checked : Qt::Unchecked);
         }
@@ -358,7 +365,8 @@ void MissingPage::showPicture() {
     const ImputedVariable* variable =
         made_.sets == nullptr ? nullptr : made_.sets->find(looked_.of);
     if (variable == nullptr) {
-        picture_->showNothing(made_.sets == nullptr
+        picture_->showNothing(making_.isBusy() ? tr("The sets are being filled in…")
+                              : made_.sets == nullptr
                                   ? tr("Nothing is filled in yet.")
                                   : tr("Choose a variable that is filled in, above."));
         return;
@@ -486,8 +494,9 @@ void MissingPage::showMade(const Made& made) {
     emit readingChanged();
 }
 
+/// Where nothing is filled in nothing is declared: what is seen is what is saved.
 void MissingPage::put(const ImputationSpec& spec, const QString& did) {
-    session_.edit(SetImputation{spec}, did);
+    session_.edit(SetImputation{spec.isDeclared() ? spec : ImputationSpec{}}, did);
 }
 
 void MissingPage::changeWay(int row) {
@@ -633,10 +642,10 @@ ReadingContent MissingPage::reading() const {
         if (apart.size() == 3 || std::abs(one.apart) < 0.1) {
             break;
         }
-        apart << tr("%1 %2 against %3 (%4 standard deviations, p %5)")
+        apart << tr("%1 %2 against %3 (%4 standard deviations; p %5 for all looks)")
                      .arg(text(one.label + (one.level.empty() ? "" : ": " + one.level)),
                           text(shortNumber(one.lacking, 3)), text(shortNumber(one.seen, 3)),
-                          text(fixedNumber(one.apart, 2)), text(pText(one.p.value_or(1.0))));
+                          text(fixedNumber(one.apart, 2)), text(pText(one.adjusted)));
     }
     if (!looked_.of.empty() && !apart.isEmpty()) {
         content.paragraphs << tr("Rows that lack <b>%1</b> differ most in: %2.")

@@ -87,6 +87,7 @@ class MissingPage : public DataPage {
     ImputationSpec shownSpec_;
     Looked looked_;
     Made made_;
+    bool held_ = false;  ///< Stopped by hand: nothing begins by itself until something changes.
     Shifted shifted_;
     Job job_;
     Job shiftJob_;

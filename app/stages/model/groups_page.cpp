@@ -76,8 +76,10 @@ void GroupsPage::showAnswer(const std::shared_ptr<const Answer>& answer, bool fr
             }
         }
     }
-    spreads
-        << tr("rows within groups: sd %1").arg(text(shortNumber(answer->fit->statistics.sigma, 3)));
+    if (std::isfinite(answer->fit->statistics.sigma)) {
+        spreads << tr("rows within groups: sd %1")
+                       .arg(text(shortNumber(answer->fit->statistics.sigma, 3)));
+    }
     spreads_->setText(spreads.join(" · ") + ".");
     what_->setCurrentIndex(std::max(what_->findText(before), 0));
     draw();

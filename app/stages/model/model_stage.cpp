@@ -314,8 +314,10 @@ void ModelStage::refresh() {
     const bool ratios = told != nullptr && told->outcome != "cut-off" && told->family != "probit" &&
                         told->family != "probit-instruments" && told->family != "ordered-probit";
     fillLevels(*answer);
-    const bool onOutcome = told != nullptr && answer->design->effects.empty() &&
-                           told->outcome != "cut-off" && told->family != "conditional-logit";
+    const bool onOutcome =  // Of several sets the rows are those of one: effects that are asked for
+                            // are pooled.
+        !answer->fit->pooled && told != nullptr && answer->design->effects.empty() &&
+        told->outcome != "cut-off" && told->family != "conditional-logit";
     scales_->button(1)->setVisible(told == nullptr && !answer->fit->quantile);
     scales_->button(2)->setVisible(told == nullptr);
     scales_->button(3)->setVisible(ratios);
