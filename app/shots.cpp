@@ -70,8 +70,8 @@ int main(int argc, char** argv) {
         }
         window.findChild<QPushButton*>("data:page:Rows")->click();
     }
-    if (argc <= 3 && (only.isEmpty() || only == "desk")) {
-        // Several pictures together.
+    if (argc <= 3 && (only.isEmpty() || only == "explore")) {
+        // In place of a single picture: several together.
         rapporto::Desk desk;
         desk.pictures.resize(4);
         desk.pictures[0].of = {"revenue_fl", "hives", "zone"};
@@ -84,7 +84,7 @@ int main(int argc, char** argv) {
         window.session().setDesk(desk);
         window.showStage(1);
         window.settle();
-        window.grab().save(directory + "/desk.png");
+        window.grab().save(directory + "/explore.png");
     }
     if (argc <= 3 && (only.isEmpty() || only == "predict")) {
         // Two growers alike in all but membership, and what is claimed of the effects.
@@ -144,6 +144,19 @@ int main(int argc, char** argv) {
         other.findChild<QPushButton*>("tab:Shape")->click();
         other.settle();
         other.grab().save(directory + "/bends.png");
+    }
+    if (argc <= 3 && (only.isEmpty() || only == "forecast")) {
+        MainWindow other;
+        other.resize(1280, 800);
+        other.show();
+        other.openPath(QFileInfo(window.session().path()).absolutePath() +
+                       "/market_monthly.rapporto");
+        other.settle();
+        other.showStage(2);
+        other.findChild<QPushButton*>("tab:Predict")->click();
+        other.findChild<QPushButton*>("predict:ahead")->click();
+        other.settle();
+        other.grab().save(directory + "/forecast.png");
     }
     if (argc <= 3 && (only.isEmpty() || only == "instruments")) {
         const std::string present = window.session().question()->id;

@@ -5,9 +5,11 @@
 #include "app/stages/data/data_page.h"
 #include "app/stages/data/grid_model.h"
 #include "app/stages/model/effect_rows.h"
+#include "app/stages/model/left_out_page.h"
 #include "app/stages/report/page_view.h"
 #include "core/base/parallel.h"
 #include "core/data/frame.h"
+#include "core/defend/by_lot.h"
 #include "core/describe/correlation.h"
 #include "core/io/csv.h"
 #include "core/model/fit.h"
@@ -37,6 +39,7 @@
 
 #include <QApplication>
 #include <QEvent>
+#include <QKeyEvent>
 #include <QMouseEvent>
 #include <QScrollBar>
 #include <QTableView>
@@ -422,6 +425,66 @@ void benchLevels(std::size_t n, int rounds) {
 
 /// Twenty sets of ten variables, each lacking a tenth of its answers: seven quantities, two yes–no,
 /// one of four groups.
+/// Lots of a yes–no cause, and the page of what may be left out while a strength is dragged.
+void benchDefence(int rounds) {
+    constexpr std::size_t kRows = 10000;
+    RandomStream random(41, 1);
+    const auto normal = [&] {
+        double sum = -6.0;
+        for (int k = 0; k < 12; ++k) {
+            sum += random.uniform();
+        }
+        return sum;
+    };
+    Table table;
+    std::vector<std::vector<double>> cells(11);
+    for (std::size_t i = 0; i < kRows; ++i) {
+        double y = 0.0;
+        for (std::size_t c = 1; c < cells.size(); ++c) {
+            const double x = c == 1 ? (random.uniform() < 0.4 ? 1.0 : 0.0) : normal();
+            cells[c].push_back(x);
+            y += 0.05 * x;
+        }
+        cells[0].push_back(y + normal());
+    }
+    Question question;
+    question.id = "q1";
+    question.outcome = "v0";
+    question.allChecks = false;
+    for (std::size_t c = 0; c < cells.size(); ++c) {
+        Variable variable;
+        variable.name = "v" + std::to_string(c);
+        table.columns.push_back(Column::ofNumbers(variable.name, cells[c]));
+        table.variables.push_back(variable);
+        if (c > 0) {
+            question.terms.push_back(Term::expression(variable.name));
+        }
+    }
+    question.leftOut = LeftOutRequest{"v1", {Term::expression("v2")}, {1.0, 2.0, 3.0}};
+    const Frame frame = Frame::make(table, {}, {}, {}, {});
+    const auto answer =
+        std::make_shared<const Answer>(answerQuestion(Study{}, frame, question, Making(Job())));
+    absolute("9,999 lots of a yes–no cause, 10,000 rows × 10 terms", rounds, 0.3, [&] {
+        return seconds([&] {
+            static_cast<void>(
+                byLot(frame, *answer->design, *answer->fit, LotRequest{"v1"}, 1, 0.05, Job()));
+        });
+    });
+    app::LeftOutPage page(nullptr);
+    page.resize(900, 620);
+    page.showAnswer(answer, true);
+    page.show();
+    static_cast<void>(page.grab());
+    absolute("a strength dragged on the page of what may be left out, a frame", rounds, 1.0 / 60.0,
+             [&] {
+                 return seconds([&] {
+                     QKeyEvent press(QEvent::KeyPress, Qt::Key_Right, Qt::NoModifier);
+                     QApplication::sendEvent(page.plot(), &press);
+                     static_cast<void>(page.grab());
+                 });
+             });
+}
+
 void benchMissing(std::size_t n, int rounds) {
     RandomStream random(31, 1);
     const auto normal = [&] {
@@ -1300,6 +1363,7 @@ int main(int argc, char** argv) {
         {"outcomes", [&] { benchOutcomes(quick, rounds); }},
         {"levels", [&] { benchLevels(quick ? 20000 : 100000, rounds); }},
         {"missing", [&] { benchMissing(quick ? 5000 : 20000, rounds); }},
+        {"defence", [&] { benchDefence(rounds); }},
         {"inference", [&] { benchInference(rounds); }},
         {"traces", [&] { benchTraces(rounds); }},
         {"parts", [&] { benchParts(rounds); }},

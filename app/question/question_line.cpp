@@ -251,7 +251,7 @@ void QuestionLine::buildProposals(const Question& q) {
             FinderEntry entry;
             entry.label = text(one.label);
             entry.detail = text(one.why);
-            entry.act = [this, one] { session_.putQuestion(one.question, text(one.label)); };
+            entry.act = [this, one] { session_.takeWay(one); };
             entries.push_back(std::move(entry));
         }
         openFinder(slot, tr("What the data suggest, and why"), std::move(entries), {});

@@ -387,7 +387,9 @@ void MainWindow::refreshSoon() {
 
 void MainWindow::refresh() {
     refreshing_ = false;
-    title_->setText(fontMetrics().elidedText(text(session_.study().title), Qt::ElideRight, 260));
+    const QString title = text(session_.study().title);
+    title_->setText(title_->fontMetrics().elidedText(title, Qt::ElideRight, 213));
+    title_->setToolTip(title_->text() == title ? QString() : title);
     const bool any = session_.hasTable() || session_.sourceRefusal();
     title_->setVisible(any);
     if (!any) {

@@ -9,6 +9,7 @@
 #include "core/report/replication.h"
 #include "core/report/wording.h"
 #include "core/study/odd_mends.h"
+#include "core/study/ways_to_ask.h"
 
 #include <QDir>
 #include <QFile>
@@ -331,6 +332,19 @@ void Session::startVariant() {
     variant.id.clear();
     variant.title = present->title + utf8(tr(", varied"));
     putQuestion(variant, tr("variant of %1").arg(text(present->title)));
+}
+
+void Session::takeWay(const WayToAsk& way) {
+    if (way.groups) {
+        VariableEntry entry;
+        entry.name = way.groups->name;
+        entry.measure = Measure::Groups;
+        if (!edit(PutDerived{*way.groups}, tr("derive %1").arg(text(way.groups->name))) ||
+            !edit(PutVariable{entry}, tr("%1 are groups").arg(text(way.groups->name)))) {
+            return;
+        }
+    }
+    putQuestion(way.question, text(way.label));
 }
 
 void Session::tryRemedy(const Remedy& remedy) {

@@ -18,6 +18,10 @@
 #include <map>
 #include <set>
 
+namespace rapporto {
+struct WayToAsk;
+}
+
 namespace rapporto::app {
 
 /// Small facts for the roster, computed beside the frame.
@@ -110,6 +114,9 @@ class Session : public QObject {
     void startCorrelate(const std::vector<std::string>& variables);
     void startTrace(const TraceSpec& spec);
     void startVariant();
+
+    /// Puts a question the way that was proposed, with the grouping that it needs.
+    void takeWay(const WayToAsk& way);
 
     /// Adds a remedy's variant and turns to it.
     void tryRemedy(const Remedy& remedy);

@@ -58,6 +58,7 @@ struct CheckResult {
     bool awaited = false;  ///< It is being worked out; all it says is of the answer before, if any.
 };
 
+struct Defence;
 struct Trace;
 
 struct CheckInput {
@@ -69,6 +70,8 @@ struct CheckInput {
     double alpha;
     const Job& job;
     const Trace* trace = nullptr;  ///< Of checks of a path system.
+    /// What was asked of one effect beside the fit; null where nothing was.
+    const Defence* defence = nullptr;
 };
 
 /// What kind of fit a check may be asked of, as bits.
@@ -172,6 +175,7 @@ struct CheckRun {
     /// where to keep one. May be empty: nothing is remembered.
     std::function<std::optional<CheckResult>(const CheckRequest&)> before = {};
     std::function<void(const CheckRequest&, const CheckResult&)> keep = {};
+    const Defence* defence = nullptr;  ///< What was asked of one effect; null where nothing was.
 };
 
 /// Runs what the question asks for. An id that this version does not have comes back as
@@ -290,6 +294,10 @@ CheckResult checkUnitRoot(const CheckInput& in);
 CheckResult checkLevelStationary(const CheckInput& in);
 CheckResult checkSharedTrend(const CheckInput& in);
 CheckResult checkPanelUnitRoot(const CheckInput& in);
+// Of one effect that a person wants to defend.
+CheckResult checkLeftOut(const CheckInput& in);
+CheckResult checkByLot(const CheckInput& in);
+CheckResult checkNotSeen(const CheckInput& in);
 CheckResult checkPathsLeftOut(const CheckInput& in);
 CheckResult checkDraws(const CheckInput& in);
 

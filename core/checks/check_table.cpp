@@ -346,6 +346,26 @@ const std::vector<Check>& allChecks() {
         {"recursive", stable, "estimates along time", "the estimates of the rows so far settle",
          "fine: p at or above alpha; fails from 2 in the measure of the bounds",
          "Zeileis & Hornik 2007", &checkRecursive},
+        with(
+            {"left-out", cause, "a cause left out",
+             "no cause as strong as one of the terms is left out",
+             "fails: one as strong as a benchmark would take the effect to zero; weigh: the end of "
+             "its interval",
+             "Cinelli & Hazlett 2020", &checkLeftOut, false,
+             fits::kPlain | fits::kEffects | fits::kOneEffect},
+            traits::kOfWeightedFit),
+        with({"by-lot", cause, "the cause by lot", "the cause does nothing to anybody",
+              "weigh: lots and the law of the errors come to different ends",
+              "Fisher 1935; Young 2019", &checkByLot, true,
+              fits::kPlain | fits::kEffects | fits::kOneEffect},
+             traits::kOfWeightedFit),
+        with({"not-seen", cause, "outcomes not seen",
+              "the cause does not move whose outcome is seen",
+              "weigh: it does, and the effect on those seen either way may be nothing; noted: what "
+              "was not seen could undo the effect",
+              "Horowitz & Manski 2000; Lee 2009", &checkNotSeen, true,
+              fits::kPlain | fits::kEffects | fits::kOneEffect},
+             traits::kOfWeightedFit),
         with({"endogeneity", cause, "endogeneity",
               "least squares and instruments aim at the same effect",
               "fine: p below alpha where the question is asked by instruments, or at or above it "

@@ -108,6 +108,11 @@ void offerLaggedOutcome(const CheckInput& in, CheckResult& result);
 void offerWithoutTerm(const CheckInput& in, const std::string& name, CheckResult& result);
 void offerProduct(const CheckInput& in, const DesignTerm& a, const DesignTerm& b,
                   CheckResult& result);
+/// Holds the finest grouping fixed within which the terms still vary.
+void offerHeldFixed(const CheckInput& in, CheckResult& result);
+
+/// Complete rows stand for those that lack an answer, by the chance to be complete.
+void offerWeighted(const CheckInput& in, CheckResult& result);
 void offerEffectsBy(const CheckInput& in, const std::string& groups, CheckResult& result);
 
 /// Rows apart from the half that agree best, and what the others say.

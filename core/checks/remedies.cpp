@@ -216,6 +216,87 @@ void offerProduct(const CheckInput& in, const DesignTerm& a, const DesignTerm& b
         {"Add " + a.name + " × " + b.name, "lets the effect of one hang on the other", variant});
 }
 
+namespace {
+
+/// No column of the terms is one number in each group.
+bool everyColumnVariesWithin(const CheckInput& in, const CheckGroups& groups) {
+    const Eigen::MatrixXd& X = rawOf(in).X;
+    for (Index j = in.design.hasConstant ? 1 : 0; j < X.cols(); ++j) {
+        std::vector<double> first(groups.labels.size(), std::nan(""));
+        bool varies = false;
+        for (Index i = 0; i < X.rows() && !varies; ++i) {
+            const int group = groups.of[static_cast<std::size_t>(i)];
+            if (group < 0) {
+                continue;
+            }
+            double& own = first[static_cast<std::size_t>(group)];
+            own = std::isnan(own) ? X(i, j) : own;
+            varies = own != X(i, j);
+        }
+        if (!varies) {
+            return false;
+        }
+    }
+    return true;
+}
+
+}  // namespace
+
+void offerHeldFixed(const CheckInput& in, CheckResult& result) {
+    constexpr std::size_t kFewestGroups = 5;
+    constexpr std::size_t kFewestRows = 3;  // In each, on average.
+    if (in.question.method != Question().method || !in.question.endogenous.empty()) {
+        return;
+    }
+    std::string finest;
+    std::size_t most = 0;
+    for (const Variable& variable : in.frame.table().variables) {
+        const bool grouping = isGrouping(variable.measure) || variable.measure == Measure::Text;
+        const bool used =
+            std::any_of(in.design.terms.begin(), in.design.terms.end(),
+                        [&](const DesignTerm& term) { return term.names.contains(variable.name); });
+        const bool held =
+            std::find(in.question.fixedEffects.begin(), in.question.fixedEffects.end(),
+                      quotedName(variable.name)) != in.question.fixedEffects.end();
+        const auto groups = grouping && !used && !held ? groupsFor(in, variable.name)
+                                                       : tl::expected<CheckGroups, std::string>();
+        if (!groups || groups->labels.size() < kFewestGroups || groups->labels.size() <= most ||
+            groups->labels.size() * kFewestRows > in.design.rows.size() ||
+            !everyColumnVariesWithin(in, *groups)) {
+            continue;
+        }
+        finest = variable.name;
+        most = groups->labels.size();
+    }
+    if (finest.empty()) {
+        return;
+    }
+    Question variant = variantBase(in, "holding " + finest + " fixed");
+    variant.fixedEffects.push_back(quotedName(finest));
+    result.remedies.push_back(
+        {"Hold " + finest + " fixed",
+         "what rows of one " + finest + " share, seen or not, is compared away", variant});
+}
+
+void offerWeighted(const CheckInput& in, CheckResult& result) {
+    if (in.question.missing != "rows") {
+        return;
+    }
+    Question variant = variantBase(in, "weighted for outcomes not seen");
+    variant.missing = "weighted";
+    for (const Term& term : in.question.terms) {
+        if (!term.muted) {
+            variant.completeBy.push_back(term);
+        }
+    }
+    variant.worstCases.reset();
+    variant.byLot.reset();
+    result.remedies.push_back({"Weigh the rows that are seen",
+                               "by their chance to be seen, as the terms foretell it: right where "
+                               "nothing else decides who is",
+                               variant});
+}
+
 void offerEffectsBy(const CheckInput& in, const std::string& groups, CheckResult& result) {
     Question variant = variantBase(in, "effects by " + groups);
     bool stands = false;

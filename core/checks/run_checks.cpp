@@ -228,7 +228,9 @@ class Asking {
                             aside ? rows_->fit : run_.fit,
                             request,
                             run_.alpha,
-                            job_};
+                            job_,
+                            nullptr,
+                            run_.defence};
         CheckResult result = answered(check, in);
         if (isDoubt(result.verdict) && allowedFor(*check, in)) {
             result.verdict = Verdict::AllowedFor;

@@ -2,6 +2,7 @@
 
 #include "core/model/likelihood.h"
 #include "core/numerics/distributions.h"
+#include "core/numerics/kernels.h"
 #include "core/numerics/square_sums.h"
 
 #include <algorithm>
@@ -167,19 +168,53 @@ Result<Foretold> foretold(const SeenAndNot& rows, GroupsOfRows* groups, RandomSt
     return out;
 }
 
+/// Pairs of what is foretold and what was seen, in the order of the former. Numbers that scatter
+/// are put into as many drawers as there are first, and are all but sorted then.
+std::vector<std::pair<double, double>> byForetold(const VectorXd& foretold, const VectorXd& y) {
+    constexpr std::uint32_t kCrowded = 48;  // Some lie so far out that others share a drawer.
+    const auto n = static_cast<std::size_t>(y.size());
+    const double low = n > 0 ? foretold.minCoeff() : 0.0;
+    const double wide = n > 0 ? foretold.maxCoeff() - low : 0.0;
+    const double scale = wide > 0.0 ? static_cast<double>(n - 1) / wide : 0.0;
+    const auto drawerOf = [&](Index i) {
+        return std::min(n - 1, static_cast<std::size_t>((foretold(i) - low) * scale));
+    };
+    std::vector<std::uint32_t> next(n + 1, 0);
+    std::uint32_t most = 0;
+    for (Index i = 0; std::isfinite(scale) && i < y.size(); ++i) {
+        most = std::max(most, ++next[drawerOf(i) + 1]);
+    }
+    std::vector<std::pair<double, double>> out(n);
+    const auto before = [](const auto& a, const auto& b) { return a.first < b.first; };
+    if (most == 0 || most > kCrowded) {
+        for (Index i = 0; i < y.size(); ++i) {
+            out[static_cast<std::size_t>(i)] = {foretold(i), y(i)};
+        }
+        std::stable_sort(out.begin(), out.end(), before);
+        return out;
+    }
+    std::partial_sum(next.begin(), next.end(), next.begin());
+    for (Index i = 0; i < y.size(); ++i) {
+        out[next[drawerOf(i)]++] = {foretold(i), y(i)};
+    }
+    for (std::size_t k = 1; k < n; ++k) {
+        const auto one = out[k];
+        std::size_t at = k;
+        for (; at > 0 && one.first < out[at - 1].first; --at) {
+            out[at] = out[at - 1];
+        }
+        out[at] = one;
+    }
+    return out;
+}
+
 /// One of the nearest rows seen. Rows that are foretold alike are near alike: among them any.
 class Donors {
   public:
     Donors(const VectorXd& foretold, const VectorXd& y, int count)
         : count_(std::min<std::size_t>(static_cast<std::size_t>(count),
                                        static_cast<std::size_t>(y.size()))) {
-        std::vector<std::pair<double, double>> order;
-        order.reserve(static_cast<std::size_t>(y.size()));
-        for (Index i = 0; i < y.size(); ++i) {
-            order.emplace_back(foretold(i), y(i));
-        }
-        std::sort(order.begin(), order.end(),
-                  [](const auto& a, const auto& b) { return a.first < b.first; });
+        const auto order = byForetold(foretold, y);
         at_.reserve(order.size());
         y_.reserve(order.size());
         for (const auto& [at, value] : order) {
@@ -248,11 +283,11 @@ struct Peak {
 };
 
 double logLikelihood(const LevelState& all, const MatrixXd& shares) {
-    double sum = 0.0;
-    for (Index i = 0; i < all.y.size(); ++i) {
-        sum += all.weights(i) * std::log(shares(i, static_cast<Index>(all.y(i))));
+    VectorXd own(all.y.size());
+    for (Index i = 0; i < own.size(); ++i) {
+        own(i) = shares(i, static_cast<Index>(all.y(i)));
     }
-    return sum;
+    return all.weights.dot(own.array().log().matrix());
 }
 
 /// Probability of each level, the first one’s index being zero.
@@ -262,7 +297,8 @@ MatrixXd sharesOf(const MatrixXd& X, const VectorXd& theta, int levels) {
     out.col(0).setZero();
     out.rightCols(levels - 1) = X * Eigen::Map<const MatrixXd>(theta.data(), p, levels - 1);
     const VectorXd most = out.rowwise().maxCoeff();
-    out = (out.colwise() - most).array().exp();
+    const MatrixXd below = out.colwise() - most;
+    kernels::expInto(out.data(), below.data(), below.size());
     const VectorXd sum = out.rowwise().sum();
     return out.array().colwise() / sum.array();
 }

@@ -1,6 +1,7 @@
 #include "core/model/left_out.h"
 
 #include "core/expression/expression.h"
+#include "core/model/instruments.h"
 #include "core/model/likelihood.h"
 #include "core/numerics/distributions.h"
 
@@ -125,6 +126,9 @@ class Finder {
         if (isCount(fit_)) {
             return ofCount(*effect);
         }
+        if (fit_.instrumented && !fit_.likelihood) {
+            return ofStages(*effect);
+        }
         if (!isLinearEquation(fit_)) {
             return refuse(ErrorCode::BadSetting,
                           "what may be left out is asked of one linear equation or of a count, and "
@@ -186,7 +190,66 @@ class Finder {
             }
         }
         stability(equation, effect);
+        selection(equation, effect);
         return std::move(out_);
+    }
+
+    /// By instruments: of every instrument’s coefficient in the reduced form and the first stage.
+    Result<LeftOut> ofStages(const Coefficient& effect) {
+        const auto& firsts = fit_.instrumented->firstStages;
+        const auto first = std::find_if(firsts.begin(), firsts.end(), [&](const FirstStage& one) {
+            return one.endogenous == effect.term;
+        });
+        if (first == firsts.end()) {
+            return refuse(ErrorCode::BadSetting,
+                          "‘" + effect.term + "’ is not moved by the instruments", "left_out",
+                          "Ask it of the term that they move.");
+        }
+        const auto parts = instrumentParts(design_, Job());
+        if (!parts) {
+            return tl::make_unexpected(parts.error());
+        }
+        const VectorXd cause = design_.X.col(effect.column);
+        for (const bool reduced : {true, false}) {
+            const LinearProblem problem{parts->W, reduced ? design_.y : cause, design_.weights,
+                                        design_.hasConstant};
+            const auto solved = solveLinear(problem, false, Job());
+            if (!solved) {
+                return tl::make_unexpected(solved.error());
+            }
+            const FirstStage& told = reduced ? fit_.instrumented->reducedForm : *first;
+            addStages(*parts, Equation(*solved), told, reduced ? design_.outcome : effect.term);
+        }
+        return std::move(out_);
+    }
+
+    /// A stage, of each instrument that is outside of the equation.
+    void addStages(const InstrumentParts& parts, const Equation& equation, const FirstStage& told,
+                   const std::string& outcome) {
+        const double df =
+            fit_.n - static_cast<double>(equation.kept().size()) - design_.effectsRank;
+        for (const Coefficient& c : told.coefficients) {
+            const auto at = std::find_if(parts.columns.begin(), parts.columns.end(),
+                                         [&](const DesignColumn& w) { return w.name == c.term; });
+            const bool outside =
+                std::any_of(design_.instrumentColumns.begin(), design_.instrumentColumns.end(),
+                            [&](const DesignColumn& z) { return z.name == c.term; });
+            if (!outside || at == parts.columns.end() || !(df > 1.0) || !(c.se > 0.0)) {
+                continue;
+            }
+            const Index place = equation.placeOf(at - parts.columns.begin());
+            if (place < 0) {
+                continue;
+            }
+            const double b2 = c.estimate * c.estimate * equation.leftOf(place);
+            const double f = std::sqrt(b2 / equation.squares());
+            const double classical = std::sqrt(equation.squares() / (df * equation.leftOf(place)));
+            const auto law = c.df && *c.df == df ? std::optional(df - 1.0) : c.df;
+            const double reach =
+                f - criticalValue(alpha_, law) * (c.se / classical) / std::sqrt(df - 1.0);
+            out_.stages.push_back({outcome, c.term, c.estimate, b2 / (equation.squares() + b2),
+                                   valueFor(f), reach > 0.0 ? valueFor(reach) : 0.0});
+        }
     }
 
     /// The columns behind a benchmark, as places.
@@ -297,6 +360,39 @@ class Finder {
         out_.stability = out;
     }
 
+    /// Of a yes–no cause: what is left of the outcome goes with the cause as the other terms’ part
+    /// of it does, each in its own variance, the effect being zero. From sums of squares: with
+    /// s the slope without other terms, s·ΣD² − b·Σ(what is left of D)² is the covariance of the
+    /// cause and that part.
+    void selection(const Equation& equation, const Coefficient& effect) {
+        const auto column = design_.X.col(effect.column).array();
+        if (design_.swept || !design_.hasConstant || ((column != 0.0) && (column != 1.0)).any()) {
+            return;
+        }
+        std::vector<Index> others;
+        for (std::size_t k = 0; k < equation.kept().size(); ++k) {
+            const auto at = static_cast<std::size_t>(equation.kept()[k]);
+            if (design_.columns[at].term >= 0 && static_cast<Index>(k) != place_) {
+                others.push_back(static_cast<Index>(k));
+            }
+        }
+        out_.yesNo = !others.empty();
+        if (others.empty()) {
+            return;
+        }
+        std::vector<Index> all = others;
+        all.push_back(place_);
+        const double left = equation.squaresWithout({place_});
+        const double told = equation.squaresWithout(all) - left;
+        const double along =
+            equation.effectWithout(place_, others) * equation.leftOf(place_, others) -
+            effect.estimate * termSquares_;
+        const double bias = along / termSquares_ * left / told;
+        if (std::isfinite(bias) && bias * effect.estimate > 0.0) {
+            out_.selection = Selection{bias, effect.estimate / bias};
+        }
+    }
+
     /// δ = 1: a quadratic in the bias, of whose roots one has the sign of the movement.
     [[nodiscard]] std::optional<double> atOne(double b, double moved, double room, double gained,
                                               double spreadD) const {
@@ -347,6 +443,12 @@ LeftBy leftBy(const LeftOut& found, double withTerm, double withOutcome, double 
 }
 
 bool canAskLeftOut(const Fit& fit, const Coefficient& effect) {
+    if (fit.instrumented && !fit.likelihood) {
+        const auto& stages = fit.instrumented->firstStages;
+        return std::any_of(stages.begin(), stages.end(), [&](const FirstStage& stage) {
+            return stage.endogenous == effect.term;
+        });
+    }
     return effect.designTerm >= 0 && (isCount(fit) || (isLinearEquation(fit) && !fit.exact));
 }
 

@@ -28,6 +28,23 @@ struct Stability {
     std::optional<double> atOne;  ///< The effect if it is just as strong.
 };
 
+/// Of a yes–no cause: the effect if what is left out sorted rows into it as what is in does.
+/// Absent where selection on what is in does not draw towards the effect: then there is no bound.
+struct Selection {
+    double bias = 0.0;   ///< What selection just as strong would add to the effect.
+    double ratio = 0.0;  ///< How much stronger it would have to be to make all of it.
+};
+
+/// By instruments: the same of a stage, an ordinary regression on the instruments.
+struct LeftOutStage {
+    std::string outcome;  ///< Of the stage: the endogenous term, or the outcome itself.
+    std::string of;       ///< The instrument.
+    double estimate = 0.0;
+    double partialR2 = 0.0;
+    double robustness = 0.0;
+    double robustnessAlpha = 0.0;
+};
+
 /// A ratio’s E-value, and that of the end of its interval which is nearer to one.
 struct EValue {
     double estimate = 1.0;
@@ -50,7 +67,10 @@ struct LeftOut {
     std::optional<double> law;
     std::vector<LeftOutBound> bounds;
     std::optional<Stability> stability;
-    std::optional<EValue> eValue;  ///< Of rates.
+    bool yesNo = false;  ///< The cause is, so that rows are sorted into two groups …
+    std::optional<Selection> selection;  ///< … by what is in, and by as much of what is not.
+    std::vector<LeftOutStage> stages;    ///< By instruments; nothing else is told then.
+    std::optional<EValue> eValue;        ///< Of rates.
 };
 
 /// An effect as it would be beside a cause left out.
@@ -86,9 +106,14 @@ struct LeftBy {
 /// @param sets  behind the benchmarks’ names.
 /// @return UnknownName (no such term), BadSetting (a grouping of several columns; a benchmark that
 ///         is the term itself; a method without one linear equation).
-/// Source: Cinelli & Hazlett (2020), Journal of the Royal Statistical Society B 82; Oster (2019),
-///         Journal of Business & Economic Statistics 37, the root whose bias has the sign of the
-///         movement; VanderWeele & Ding (2017), Annals of Internal Medicine 167.
+/// By instruments the reduced form and the first stages are asked, each an ordinary regression: an
+/// effect is zero exactly where its reduced form is.
+///
+/// Source: Cinelli & Hazlett (2020), Journal of the Royal Statistical Society B 82; (2025),
+///         Biometrika 112, for instruments; Oster (2019), Journal of Business & Economic Statistics
+///         37, the root whose bias has the sign of the movement; Altonji, Elder & Taber (2005),
+///         Journal of Political Economy 113, for a yes–no cause; VanderWeele & Ding (2017), Annals
+///         of Internal Medicine 167.
 [[nodiscard]] Result<LeftOut> leftOut(const Design& design, const Fit& fit,
                                       const LeftOutRequest& request,
                                       const std::vector<TermSet>& sets, double alpha);

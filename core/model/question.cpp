@@ -141,8 +141,9 @@ bool Question::sameAs(const Question& o) const {
            without == o.without && allChecks == o.allChecks && checks == o.checks &&
            unbuilt == o.unbuilt && variables == o.variables && holding == o.holding &&
            effects == o.effects && predict == o.predict && hypotheses == o.hypotheses &&
-           leftOut == o.leftOut && decisions == o.decisions && chosen == o.chosen &&
-           endogenous == o.endogenous && instruments == o.instruments &&
+           leftOut == o.leftOut && byLot == o.byLot && worstCases == o.worstCases &&
+           planned == o.planned && forecast == o.forecast && decisions == o.decisions &&
+           chosen == o.chosen && endogenous == o.endogenous && instruments == o.instruments &&
            fixedEffects == o.fixedEffects && ownSlopes == o.ownSlopes && offset == o.offset &&
            exposure == o.exposure && missing == o.missing && completeBy == o.completeBy &&
            settings == o.settings && coefficient == o.coefficient && sides == o.sides &&

@@ -2,6 +2,7 @@
 
 #include "core/base/result.h"
 #include "core/data/column.h"
+#include "core/model/defence_requests.h"
 #include "core/model/term.h"
 #include "core/paths/trace_spec.h"
 
@@ -207,6 +208,10 @@ struct Question {
     std::vector<PredictRequest> predict;
     std::vector<std::string> hypotheses;  ///< Statements about the effects, as typed.
     std::optional<LeftOutRequest> leftOut;
+    std::optional<LotRequest> byLot;
+    std::optional<WorstCaseRequest> worstCases;
+    std::vector<PlannedRequest> planned;
+    std::optional<ForecastRequest> forecast;
     std::vector<Decision> decisions;   ///< On checks that do not come out fine.
     std::optional<TermChoice> chosen;  ///< Absent: the terms were not chosen by the data.
 

@@ -90,6 +90,48 @@ RAPPORTO_CLONES void addMoments(const double* __restrict__ x, const double* __re
     }
 }
 
+namespace {
+
+/// Of `size` columns, in registers.
+template <int size>
+[[gnu::always_inline]] inline void sumColumns(double* __restrict__ out,
+                                              const double* __restrict__ rows, Index width,
+                                              const std::int32_t* __restrict__ which, Index count) {
+    double sums[size] = {};
+    for (Index i = 0; i < count; ++i) {
+        const double* row = rows + static_cast<Index>(which[i]) * width;
+        for (int j = 0; j < size; ++j) {
+            sums[j] += row[j];
+        }
+    }
+    for (int j = 0; j < size; ++j) {
+        out[j] = sums[j];
+    }
+}
+
+}  // namespace
+
+RAPPORTO_CLONES void sumRows(double* __restrict__ out, const double* __restrict__ rows, Index width,
+                             const std::int32_t* __restrict__ which, Index count) {
+    Index at = 0;
+    for (; at + 16 < width; at += 16) {
+        sumColumns<16>(out + at, rows + at, width, which, count);
+    }
+    switch (width - at) {
+        case 4:
+            sumColumns<4>(out + at, rows + at, width, which, count);
+            return;
+        case 8:
+            sumColumns<8>(out + at, rows + at, width, which, count);
+            return;
+        case 12:
+            sumColumns<12>(out + at, rows + at, width, which, count);
+            return;
+        default:
+            sumColumns<16>(out + at, rows + at, width, which, count);
+    }
+}
+
 RAPPORTO_CLONES void addByGroup(double* __restrict__ sums, const std::int32_t* __restrict__ groups,
                                 const double* __restrict__ block, Index lead,
                                 const double* __restrict__ f, Index rows, Index k,

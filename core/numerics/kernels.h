@@ -42,6 +42,10 @@ void addMoments(const double* x, const double* weights, Eigen::Index n, double f
 void addByGroup(double* sums, const std::int32_t* groups, const double* block, Eigen::Index lead,
                 const double* f, Eigen::Index rows, Eigen::Index k, double* tile);
 
+/// out = Σ rows of `width` numbers (a multiple of 4) that `which` names.
+void sumRows(double* out, const double* rows, Eigen::Index width, const std::int32_t* which,
+             Eigen::Index count);
+
 /// mean = e^eta of n numbers, none of them past ±700 without becoming 0 or ∞; to about one unit in
 /// the last place.
 void expInto(double* mean, const double* eta, Eigen::Index n);

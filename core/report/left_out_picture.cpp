@@ -145,6 +145,57 @@ Exhibit leftOutExhibit(const LeftOut& found, double alpha, const std::optional<S
     return e;
 }
 
+Exhibit stabilityExhibit(const Answer& answer) {
+    Exhibit e;
+    const LeftOut* found = leftOutToDraw(answer);
+    if (found == nullptr || !found->stability || !found->stability->delta) {
+        return e;
+    }
+    // Where what is left out adds nothing to the share: the other end of the line.
+    LeftOutRequest own = *answer.question.leftOut;
+    own.benchmarks.clear();
+    own.r2MaxFactor = 1.0;
+    const auto at = leftOut(*answer.design, *answer.fit, own, {}, answer.alpha);
+    const Stability& asked = *found->stability;
+    if (!at || !at->stability || !at->stability->delta || *at->stability->delta == 0.0 ||
+        *asked.delta == 0.0 || !(asked.r2Max > at->stability->r2Max)) {
+        return e;
+    }
+    const double from = at->stability->r2Max;
+    const double first = 1.0 / *at->stability->delta;
+    const double slope = (1.0 / *asked.delta - first) / (asked.r2Max - from);
+    constexpr int kPlaces = 120;
+    // Up to what was asked and some more; beyond forty nobody asks how much.
+    const double most = std::clamp(1.3 * std::abs(*asked.delta), 3.0, 40.0);
+    e.title = "How much stronger what is left out would have to be than what is in";
+    e.subtitle = "to leave no effect of " + found->of + "; the point is where it was asked";
+    e.xTitle = "share of the outcome that both explain together";
+    e.yTitle = "times as strong";
+    Exhibit::Line line;
+    for (int k = 0; k <= kPlaces; ++k) {
+        const double share = from + (1.0 - from) * k / kPlaces;
+        const double times = 1.0 / (first + slope * (share - from));
+        if (std::isfinite(times) && std::abs(times) <= most) {
+            line.x.push_back(share);
+            line.y.push_back(times);
+        } else if (!line.x.empty()) {
+            e.lines.push_back(std::move(line));
+            line = {};
+        }
+    }
+    if (!line.x.empty()) {
+        e.lines.push_back(std::move(line));
+    }
+    e.lines.push_back(
+        {.name = "as strong", .x = {from, 1.0}, .y = {1.0, 1.0}, .dashed = true, .faint = true});
+    if (std::abs(*asked.delta) <= most) {
+        e.x = {asked.r2Max};
+        e.y = {*asked.delta};
+    }
+    e.zeroLine = true;
+    return e;
+}
+
 std::string strengthReading(const LeftOut& found, const Strength& strength, double alpha) {
     const LeftBy left = leftBy(found, strength.withTerm, strength.withOutcome, alpha);
     const int decimals = decimalsFor(found.se);

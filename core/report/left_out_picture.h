@@ -30,6 +30,13 @@ struct Strength {
 /// Where both axes of that picture end: past the benchmarks and the robustness value.
 [[nodiscard]] Strength leftOutReach(const LeftOut& found);
 
+/// How much stronger than the terms what is left out would have to be to leave no effect, over the
+/// share of the outcome that it and they explain together: from their own share to all of it. A
+/// point stands where it was asked. Nothing is drawn where there is no such number.
+/// Source: Oster (2019), Journal of Business & Economic Statistics 37; one over that number is a
+/// straight line in the share.
+[[nodiscard]] Exhibit stabilityExhibit(const Answer& answer);
+
 /// “A cause left out that explains 10 % of what is left of member and 5 % of what is left of the
 /// outcome would leave **.120** (.060 to .180).”
 [[nodiscard]] std::string strengthReading(const LeftOut& found, const Strength& strength,

@@ -49,6 +49,39 @@ std::string ofRates(const LeftOut& found) {
            shortNumber(found.eValue->interval, 3) + "** each.";
 }
 
+/// By instruments: of the reduced form, then of what moves the term.
+std::vector<std::string> ofStages(const LeftOut& found) {
+    std::vector<std::string> out;
+    for (const LeftOutStage& stage : found.stages) {
+        const bool reduced = stage.outcome != found.of;
+        out.push_back(
+            (reduced ? "By instruments the effect of " + found.of +
+                           " is zero exactly where the reduced form is. To take the effect of " +
+                           stage.of + " on " + stage.outcome + " to zero, "
+                     : "To take what " + stage.of + " does to " + stage.outcome + " to zero, ") +
+            "a cause left out would have to explain **" + percent(stage.robustness) +
+            "** of what the others leave of both" +
+            (stage.robustnessAlpha == 0.0 ? "; its interval holds zero as it is."
+                                          : "; to take the end of its interval there, **" +
+                                                percent(stage.robustnessAlpha) + "**."));
+    }
+    return out;
+}
+
+/// Of a yes–no cause: as much selection on what is left out as on what is in.
+std::string selectionText(const LeftOut& found) {
+    if (!found.selection) {
+        return "What is among the terms does not sort rows into " + found.of +
+               " so as to draw towards its effect: as much selection on what is left out gives no "
+               "bound.";
+    }
+    return "If what is left out sorted rows into " + found.of +
+           " as what is in does, that alone would show as **" +
+           fixedNumber(found.selection->bias, decimalsFor(found.se), true) +
+           "**; to make all of the effect it would have to sort **" +
+           shortNumber(found.selection->ratio, 3) + " times** as strongly.";
+}
+
 }  // namespace
 
 std::vector<std::string> leftOutReading(const Answer& answer) {
@@ -64,6 +97,9 @@ std::vector<std::string> leftOutReading(const Answer& answer) {
     if (found.eValue) {
         out.push_back(ofRates(found));
         return out;
+    }
+    if (!found.robustness) {
+        return ofStages(found);
     }
     out.push_back(
         "To take the effect of " + found.of +
@@ -89,6 +125,9 @@ std::vector<std::string> leftOutReading(const Answer& answer) {
                     fixedNumber(*found.stability->atOne, decimalsFor(found.se), true) + "**";
         }
         out.push_back(text + ". That holds only if what is left out is like what is in.");
+    }
+    if (found.yesNo) {
+        out.push_back(selectionText(found));
     }
     return out;
 }

@@ -5,12 +5,14 @@
 #include "core/checks/groups_picture.h"
 #include "core/checks/row_sheet.h"
 #include "core/model/event_study.h"
+#include "core/model/forecast.h"
 #include "core/model/instruments.h"
 #include "core/model/quantile.h"
 #include "core/model/scenario.h"
 #include "core/model/term_choice.h"
 #include "core/picture/figure.h"
 #include "core/report/cause_reading.h"
+#include "core/report/defence_picture.h"
 #include "core/report/effect_picture.h"
 #include "core/report/left_out_picture.h"
 #include "core/report/sweep_picture.h"
@@ -327,6 +329,24 @@ Result<MadeFigure> makeLeftOut(const ItemInput& /*in*/, const Answer& answer) {
     return titled(leftOutExhibit(*leftOutToDraw(answer), answer.alpha), "What may be left out");
 }
 
+bool hasStability(const Answer& answer) { return !stabilityExhibit(answer).lines.empty(); }
+
+Result<MadeFigure> makeStability(const ItemInput& /*in*/, const Answer& answer) {
+    return titled(stabilityExhibit(answer), "How stable an effect is");
+}
+
+bool hasLots(const Answer& answer) { return lotsToDraw(answer) != nullptr; }
+
+Result<MadeFigure> makeLots(const ItemInput& /*in*/, const Answer& answer) {
+    return titled(lotsExhibit(*lotsToDraw(answer)), "The cause by lot");
+}
+
+bool hasForecast(const Answer& answer) { return answer.forecast && *answer.forecast; }
+
+Result<MadeFigure> makeForecast(const ItemInput& /*in*/, const Answer& answer) {
+    return titled(forecastExhibit(answer), "Moments to come");
+}
+
 bool hasSweep(const Answer& answer) {
     return isLinear(answer) && !answer.fit->bent && canSweep(answer.question);
 }
@@ -377,6 +397,9 @@ std::span<const NamedFigure> allNamedFigures() {
                     &makeReducedForm},
         NamedFigure{"sweep", "an effect over its specifications", &hasSweep, &makeSweep, true},
         NamedFigure{"left-out", "what a cause left out would do", &hasLeftOut, &makeLeftOut},
+        NamedFigure{"stability", "how stable an effect is", &hasStability, &makeStability},
+        NamedFigure{"by-lot", "the cause by lot", &hasLots, &makeLots},
+        NamedFigure{"forecast", "moments to come", &hasForecast, &makeForecast},
         NamedFigure{"subsets", "choices of terms", &hasChoices, &makeSubsets, true},
         NamedFigure{"penalty", "terms by a penalty", &hasChoices, &makePenalty, true},
         NamedFigure{"penalty-path", "coefficients along a penalty", &hasChoices, &makePenaltyPath,

@@ -63,6 +63,8 @@ void addHypotheses(const ItemInput& in);
 void addEffects(const ItemInput& in);
 void addTurningPoints(const ItemInput& in);
 void addLeftOut(const ItemInput& in);
+void addDefence(const ItemInput& in);
+void addForecast(const ItemInput& in);
 void addPicture(const ItemInput& in);
 void addFigure(const ItemInput& in);
 

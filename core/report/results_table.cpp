@@ -62,11 +62,35 @@ struct TermRow {
     bool heading = false;
 };
 
+/// Folds name a set as the sentence does: {controls} stands for its members, whatever they are.
+TableLook withSets(TableLook look, const std::vector<TermSet>& sets) {
+    for (TableLook::Fold& fold : look.folds) {
+        std::vector<std::string> terms;
+        for (const std::string& name : fold.terms) {
+            const auto set = std::find_if(sets.begin(), sets.end(), [&](const TermSet& one) {
+                return name == "{" + one.name + "}";
+            });
+            if (set == sets.end()) {
+                terms.push_back(name);
+                continue;
+            }
+            for (const std::string& member : set->members) {
+                terms.push_back(canonicalText(member));
+            }
+        }
+        fold.terms = std::move(terms);
+    }
+    return look;
+}
+
 class TableMaker {
   public:
     TableMaker(const Study& study, const std::vector<ResultsPanel>& panels, const TableLook& look,
                const std::string& language)
-        : panels_(panels), look_(look), language_(language), labels_(labelsOf(study)) {
+        : panels_(panels),
+          look_(withSets(look, study.sets)),
+          language_(language),
+          labels_(labelsOf(study)) {
         for (const ResultsPanel& panel : panels) {
             columns_ = std::max(columns_, panel.columns.size());
         }
@@ -399,7 +423,7 @@ class TableMaker {
     }
 
     const std::vector<ResultsPanel>& panels_;
-    const TableLook& look_;
+    TableLook look_;  ///< With the members of sets in place of their names.
     const std::string& language_;
     std::map<std::string, std::string> labels_;
     std::size_t columns_ = 0;

@@ -17,6 +17,7 @@
 #include "core/paths/trace_kind.h"
 #include "core/report/assumptions.h"
 #include "core/report/cause_reading.h"
+#include "core/report/defence_wording.h"
 #include "core/report/left_out_wording.h"
 #include "core/report/missing_wording.h"
 #include "core/report/request_wording.h"
@@ -356,6 +357,9 @@ std::vector<std::string> effectReading(const Answer& answer, std::size_t coeffic
         for (std::string& words : leftOutReading(answer)) {
             out.push_back(std::move(words));
         }
+    }
+    for (std::string& words : defenceReading(answer, c.term)) {
+        out.push_back(std::move(words));
     }
     if (c.designEffect) {
         out.push_back("Drawn as they were, the rows tell this effect with **" +
@@ -1098,6 +1102,7 @@ std::string explainMethods(const Answer& answer) {
             " Rows are weighted by " + q.weight + " (" + weightName(q.weightKind) + " weights).";
     }
     text += missingMethods(answer);
+    text += defenceMethods(answer);
     if (const std::string warning = choiceWarning(q); !warning.empty()) {
         text += " " + warning;
     }

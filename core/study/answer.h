@@ -14,6 +14,8 @@
 
 namespace rapporto {
 
+struct Defence;
+struct Forecast;
 struct ImputedSets;
 struct Trace;
 class KnownChecks;
@@ -37,6 +39,8 @@ struct Answer {
     std::vector<Result<HypothesisTest>> hypotheses;            ///< As `question.hypotheses`.
     std::vector<TurningPoint> turningPoints;
     std::optional<Result<LeftOut>> leftOut;  ///< Where it was asked.
+    std::shared_ptr<const Defence> defence;  ///< Of lots, worst cases, sizes; null: none was asked.
+    std::shared_ptr<const Result<Forecast>> forecast;  ///< Null where it was not asked.
     /// Mistakes of this program that took a part of the answer away, with the part’s name.
     std::vector<std::string> faults;
     bool fromMoments = false;  ///< No rows were at hand: `fit` tells nothing by row.

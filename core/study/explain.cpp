@@ -1,9 +1,11 @@
 #include "core/study/explain.h"
 
 #include "core/base/border.h"
+#include "core/defend/answer_defence.h"
 #include "core/describe/survey_mean.h"
 #include "core/model/event_study.h"
 #include "core/model/feasible_ar.h"
+#include "core/model/forecast.h"
 #include "core/model/instruments.h"
 #include "core/model/likelihood.h"
 #include "core/model/method_uses.h"
@@ -185,6 +187,13 @@ void answerRequests(Answer& answer, const Study& study, const Frame& frame, cons
         answer.effects.assign(q.effects.size(), tl::make_unexpected(map.error()));
     } else {
         answer.scenarios = std::make_shared<const ScenarioMap>(*map);
+        if (q.forecast) {
+            answer.forecast = std::make_shared<const Result<Forecast>>(guarded("the forecast", [&] {
+                return forecastOf(frame, design, fit, *answer.scenarios, *q.forecast, answer.alpha,
+                                  Job());
+            }));
+            noteFault(answer, *answer.forecast);
+        }
         if (!q.predict.empty()) {
             answer.predictions = guarded("the predictions",
                                          [&] { return predictionsOf(answer, frame, design, fit); });
@@ -385,6 +394,7 @@ std::vector<CheckResult> checksOf(const Frame& frame, const Answer& answer, cons
         return {};
     }
     CheckRun own{frame, answer.question, held->design, held->fit, run.alpha, {}, run.tell};
+    own.defence = run.defence;
     if (found.forChecks) {
         own.rows = [&]() -> std::shared_ptr<const CheckRows> {
             const auto rows = found.forChecks();
@@ -557,7 +567,12 @@ Result<void> answerRows(Answer& answer, const Study& study, const Frame& frame,
     answerRequests(answer, study, frame, *design, *fit);
     answer.design = design;
     answer.fit = fit;
+    answerDefence(answer, study, frame, making);
+    if (making.job.stopped()) {
+        return stoppedWork();
+    }
     CheckRun run{frame, answer.question, *design, *fit, answer.alpha};
+    run.defence = answer.defence.get();
     if (making.show) {
         run.tell = [&](const std::vector<CheckResult>& checks) {
             answer.checks = checks;
@@ -594,10 +609,10 @@ Result<void> answerExplain(Answer& answer, const Study& study, const Frame& fram
 QuestionKind explainKind() {
     return {"explain",
             "explain an outcome",
-            {"outcome",   "terms",         "muted",      "endogenous", "instruments",
-             "intercept", "fixed_effects", "own_slopes", "weights",    "offset",
-             "exposure",  "estimator",     "errors",     "effects",    "predict",
-             "chosen",    "hypotheses",    "missing",    "left_out",   "complete_by"},
+            {"outcome",       "terms",       "muted",   "endogenous",  "instruments", "intercept",
+             "fixed_effects", "own_slopes",  "weights", "offset",      "exposure",    "estimator",
+             "errors",        "effects",     "predict", "chosen",      "hypotheses",  "missing",
+             "left_out",      "complete_by", "by_lot",  "worst_cases", "planned",     "forecast"},
             readExplain,
             writeExplain,
             answerExplain,

@@ -4,7 +4,9 @@
 #include "core/base/format.h"
 #include "core/base/parallel.h"
 #include "core/base/room.h"
+#include "core/defend/defence.h"
 #include "core/impute/pooling.h"
+#include "core/model/forecast.h"
 #include "core/model/left_out.h"
 #include "core/study/known_sets.h"
 
@@ -27,7 +29,7 @@ struct OfSet {
 Question askedOfSet(const Question& question) {
     Question out = question;
     out.missing = "rows";
-    out.leftOut.reset();
+    dropDefence(out);
     return out;
 }
 
@@ -117,6 +119,37 @@ Result<std::vector<Part>> collected(const std::vector<OfSet>& sets, Of of) {
     return out;
 }
 
+/// What is asked of rows, not of several sets, each in its place.
+void refuseOfSets(Answer& answer) {
+    const Question& q = answer.question;
+    const auto refusal = [](const std::string& what) {
+        return tl::make_unexpected(
+            Refusal{ErrorCode::NotUsed,
+                    what + " asked of rows, not of several sets",
+                    "missing answers",
+                    "Ask it of the same question with the rows that lack nothing.",
+                    {}});
+    };
+    if (q.forecast) {
+        answer.forecast = std::make_shared<const Result<Forecast>>(refusal("moments to come are"));
+    }
+    if (!asksDefence(q)) {
+        return;
+    }
+    Defence defence;
+    defence.leftOut = answer.leftOut;
+    if (q.byLot) {
+        defence.byLot = refusal("lots are");
+    }
+    if (q.worstCases) {
+        defence.worstCases = refusal("worst cases are");
+    }
+    for (const PlannedRequest& one : q.planned) {
+        defence.planned.push_back(plannedSize(*answer.design, *answer.fit, one, answer.alpha));
+    }
+    answer.defence = std::make_shared<const Defence>(std::move(defence));
+}
+
 void poolRequests(Answer& answer, const std::vector<OfSet>& sets) {
     const Question& q = answer.question;
     const Design& design = *answer.design;
@@ -152,6 +185,7 @@ void poolRequests(Answer& answer, const std::vector<OfSet>& sets) {
                     "Ask it of the same question with the rows that lack nothing.",
                     {}});
     }
+    refuseOfSets(answer);
 }
 
 /// Rows that lack nothing of the question.

@@ -2,6 +2,7 @@
 
 #include "core/base/format.h"
 #include "core/base/parallel.h"
+#include "core/defend/defence.h"
 #include "core/impute/pooling.h"
 
 #include <algorithm>
@@ -99,7 +100,7 @@ Result<MissingShift> missingShift(const Study& study, const Frame& frame, const 
     }
     Question asked = question;
     asked.missing = "rows";
-    asked.leftOut.reset();
+    dropDefence(asked);
     asked.allChecks = false;
     asked.checks.clear();
     MissingShift out;

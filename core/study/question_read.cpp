@@ -621,6 +621,101 @@ void readLeftOut(JsonReader& in, Question& q) {
     q.leftOut = std::move(request);
 }
 
+/// The effect that a request speaks of.
+std::string readOf(JsonReader& in) {
+    std::string of = in.text("of");
+    if (of.empty()) {
+        in.fault("‘of’ names the effect that is asked for");
+    }
+    return of;
+}
+
+/// ‘by_lot’, ‘worst_cases’, ‘planned’: what is asked of one effect that has to be defended.
+void readDefence(JsonReader& in, Question& q) {
+    if (in.has("by_lot")) {
+        JsonReader asked(in.at("by_lot"), "by_lot");
+        LotRequest request;
+        request.of = readOf(asked);
+        request.within = asked.texts("within");
+        request.by = asked.text("by");
+        request.draws = static_cast<int>(asked.whole("draws", request.draws, 99.0, 1e6));
+        if (asked.has("seed")) {
+            request.seed = static_cast<std::uint64_t>(asked.whole("seed", 1.0, 0.0, most::kCount));
+        }
+        in.close(asked);
+        q.byLot = std::move(request);
+    }
+    if (in.has("worst_cases")) {
+        JsonReader asked(in.at("worst_cases"), "worst_cases");
+        WorstCaseRequest request;
+        request.of = readOf(asked);
+        for (const auto& [key, end] :
+             {std::pair{"low", &request.low}, std::pair{"high", &request.high}}) {
+            if (asked.has(key)) {
+                *end = asked.number(key, 0.0);
+            }
+        }
+        if (request.low && request.high && !(*request.low < *request.high)) {
+            asked.fault("‘low’ lies under ‘high’");
+        }
+        in.close(asked);
+        q.worstCases = std::move(request);
+    }
+    for (const Json* one : in.list("planned")) {
+        JsonReader asked(*one, "planned");
+        PlannedRequest request;
+        request.of = readOf(asked);
+        request.effect = asked.number("effect", 0.0);
+        request.power = asked.number("power", request.power);
+        if (!std::isfinite(request.effect) || request.effect == 0.0) {
+            asked.fault("‘effect’ is a number other than 0");
+        }
+        if (!(request.power > 0.05 && request.power < 0.9999)) {
+            asked.fault("‘power’ is a number between 0.05 and 0.9999");
+        }
+        in.close(asked);
+        q.planned.push_back(std::move(request));
+    }
+}
+
+/// ‘forecast’: how many moments, and how variables go on.
+void readForecast(JsonReader& in, Question& q) {
+    if (!in.has("forecast")) {
+        return;
+    }
+    JsonReader asked(in.at("forecast"), "forecast");
+    ForecastRequest request;
+    request.moments = static_cast<int>(asked.whole("moments", request.moments, 1.0, 500.0));
+    if (asked.has("terms")) {
+        const Json& terms = asked.at("terms");
+        if (!terms.is_object()) {
+            asked.fault("‘terms’ is an object: how each variable goes on, by its name");
+        } else {
+            for (const auto& [name, way] : terms.items()) {
+                GoesOn goes;
+                if (way.is_string() && (way == "last" || way == "mean" || way == "season")) {
+                    goes.way = way.get<std::string>();
+                } else if (way.is_array() && !way.empty() &&
+                           std::all_of(way.begin(), way.end(), [](const Json& x) {
+                               return x.is_number() || x.is_string();
+                           })) {
+                    goes.way = "values";
+                    for (const Json& value : way) {
+                        goes.values.push_back(value.is_number() ? Key(value.get<double>())
+                                                                : Key(value.get<std::string>()));
+                    }
+                } else {
+                    asked.fault("how ‘" + name +
+                                "’ goes on is \"last\", \"mean\", \"season\" or a list of values");
+                }
+                request.terms.emplace(name, std::move(goes));
+            }
+        }
+    }
+    in.close(asked);
+    q.forecast = std::move(request);
+}
+
 /// What becomes of rows that lack an answer.
 void readMissing(JsonReader& in, Question& q) {
     q.missing = in.text("missing", q.missing);
@@ -662,6 +757,8 @@ void readExplain(JsonReader& in, Question& q) {
     readTerms(in, q.terms, "terms", false);
     readTerms(in, q.terms, "muted", true);
     readLeftOut(in, q);
+    readDefence(in, q);
+    readForecast(in, q);
     readTerms(in, q.endogenous, "endogenous", false);
     readTerms(in, q.instruments, "instruments", false);
     q.fixedEffects = in.texts("fixed_effects");

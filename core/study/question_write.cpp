@@ -257,6 +257,69 @@ Json leftOutJson(const Question& q) {
     return json;
 }
 
+Json byLotJson(const Question& q) {
+    if (!q.byLot) {
+        return {};
+    }
+    Json json{{"of", q.byLot->of}};
+    if (!q.byLot->within.empty()) {
+        json["within"] = q.byLot->within;
+    }
+    if (!q.byLot->by.empty()) {
+        json["by"] = q.byLot->by;
+    }
+    if (q.byLot->draws != LotRequest{}.draws) {
+        json["draws"] = q.byLot->draws;
+    }
+    if (q.byLot->seed) {
+        json["seed"] = *q.byLot->seed;
+    }
+    return json;
+}
+
+Json worstCasesJson(const Question& q) {
+    if (!q.worstCases) {
+        return {};
+    }
+    Json json{{"of", q.worstCases->of}};
+    if (q.worstCases->low) {
+        json["low"] = *q.worstCases->low;
+    }
+    if (q.worstCases->high) {
+        json["high"] = *q.worstCases->high;
+    }
+    return json;
+}
+
+Json plannedJson(const Question& q) {
+    Json list = Json::array();
+    for (const PlannedRequest& one : q.planned) {
+        list.push_back(Json{{"of", one.of}, {"effect", one.effect}});
+        if (one.power != PlannedRequest{}.power) {
+            list.back()["power"] = one.power;
+        }
+    }
+    return list;
+}
+
+Json forecastJson(const Question& q) {
+    if (!q.forecast) {
+        return {};
+    }
+    Json json{{"moments", q.forecast->moments}};
+    for (const auto& [name, goes] : q.forecast->terms) {
+        if (goes.way != "values") {
+            json["terms"][name] = goes.way;
+            continue;
+        }
+        json["terms"][name] = Json::array();
+        for (const Key& key : goes.values) {
+            json["terms"][name].push_back(keyJson(key));
+        }
+    }
+    return json;
+}
+
 }  // namespace
 
 void writeErrors(JsonWriter& out, const Question& q) {
@@ -305,6 +368,10 @@ void writeExplain(JsonWriter& out, const Question& q) {
     out.put("missing", q.missing, "rows");
     out.put("complete_by", termsJson(q.completeBy), Json::array());
     out.put("left_out", leftOutJson(q), Json());
+    out.put("by_lot", byLotJson(q), Json());
+    out.put("worst_cases", worstCasesJson(q), Json());
+    out.put("planned", plannedJson(q), Json::array());
+    out.put("forecast", forecastJson(q), Json());
     out.put("chosen", chosenJson(q), Json());
 }
 

@@ -1,6 +1,7 @@
 // The results file.
 #include "core/study/results.h"
 
+#include "core/defend/defence_results.h"
 #include "core/describe/calibration_facts.h"
 #include "core/impute/complete_rows.h"
 #include "core/impute/pooling.h"
@@ -597,6 +598,20 @@ Json leftOutJson(const Result<LeftOut>& found) {
                                  {"delta", number(found->stability->delta)},
                                  {"estimate_at_one", number(found->stability->atOne)}};
     }
+    if (found->selection) {
+        json["selection"] = Json{{"bias", number(found->selection->bias)},
+                                 {"ratio", number(found->selection->ratio)}};
+    } else if (found->yesNo) {
+        json["selection"] = Json();
+    }
+    for (const LeftOutStage& stage : found->stages) {
+        json["stages"].push_back(Json{{"outcome", stage.outcome},
+                                      {"of", stage.of},
+                                      {"estimate", number(stage.estimate)},
+                                      {"partial_r2", number(stage.partialR2)},
+                                      {"robustness_value", number(stage.robustness)},
+                                      {"robustness_value_alpha", number(stage.robustnessAlpha)}});
+    }
     if (found->eValue) {
         json["e_value"] = Json{{"estimate", number(found->eValue->estimate)},
                                {"interval", number(found->eValue->interval)}};
@@ -687,6 +702,8 @@ void explainResults(Json& one, const Answer& a) {
     if (a.leftOut) {
         one["left_out"] = leftOutJson(*a.leftOut);
     }
+    putDefence(one, a);
+    putForecast(one, a);
     if (!a.question.hypotheses.empty()) {
         one["hypotheses"] = hypotheses(a);
     }

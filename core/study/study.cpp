@@ -75,6 +75,12 @@ void eachText(Study& study, F visit) {
         for (auto* one : {&q.offset, &q.exposure, &q.settings.variable}) {
             visit(*one, where);
         }
+        if (q.byLot) {
+            visit(q.byLot->by, where);
+            for (std::string& one : q.byLot->within) {
+                visit(one, where);
+            }
+        }
         for (LevelSpec& level : q.settings.levels) {
             visit(level.by, where);
             for (std::string& slope : level.slopes) {
@@ -117,6 +123,24 @@ void eachAskedName(Question& q, F visit) {
                 }
             }
         }
+    }
+    if (q.byLot) {
+        visit(q.byLot->of);
+    }
+    if (q.worstCases) {
+        visit(q.worstCases->of);
+    }
+    for (PlannedRequest& planned : q.planned) {
+        visit(planned.of);
+    }
+    if (q.forecast) {
+        std::map<std::string, GoesOn> kept;
+        for (const auto& [key, goes] : q.forecast->terms) {
+            std::string name = key;
+            visit(name);
+            kept.emplace(std::move(name), goes);
+        }
+        q.forecast->terms = std::move(kept);
     }
     eachNodeName(q.trace, visit);
 }

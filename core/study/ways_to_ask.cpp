@@ -28,6 +28,7 @@ class WayFinder {
         method();
         errors();
         fixed();
+        season();
         return std::move(out_);
     }
 
@@ -148,6 +149,57 @@ class WayFinder {
                     "What moves all units alike at a moment is compared away as well.",
                     std::move(next));
         }
+    }
+
+    /// What the time of the year does, as a grouping among the terms.
+    void season() {
+        const Variable* time = frame_.variable(study_.layout.time);
+        if (study_.layout.kind == Layout::Kind::CrossSection || time == nullptr ||
+            time->measure != Measure::Date || !frame_.timeOrder()) {
+            return;
+        }
+        const Frequency frequency = frame_.timeOrder()->frequency;
+        const std::string field = frequency == Frequency::Month     ? "month"
+                                  : frequency == Frequency::Quarter ? "quarter"
+                                                                    : "";
+        if (field.empty() || holds(quotedName(study_.layout.time))) {
+            return;
+        }
+        const std::string expression =
+            canonicalText("extract(" + field + " from " + quotedName(study_.layout.time) + ")");
+        Derived groups{"season", expression, field + " of the year"};
+        bool known = false;
+        for (const Derived& one : study_.derived) {
+            if (canonicalText(one.expression) == expression) {
+                groups = one;
+                known = true;
+            }
+        }
+        while (!known && frame_.variable(groups.name) != nullptr) {
+            groups.name += "_of_year";
+        }
+        if (holds(quotedName(groups.name)) || holds(expression)) {
+            return;
+        }
+        Question next = question_;
+        next.terms.push_back(Term::expression(quotedName(groups.name)));
+        propose("with the " + field + " of the year as groups",
+                "A row is a " + field +
+                    ": what the season does to the outcome, and to what goes "
+                    "with it, is compared away.",
+                std::move(next));
+        if (!known || frame_.variable(groups.name)->measure != Measure::Groups) {
+            out_.back().groups = groups;
+        }
+    }
+
+    /// It stands among the terms, or is held fixed.
+    [[nodiscard]] bool holds(const std::string& text) const {
+        const auto same = [&](const std::string& one) { return canonicalText(one) == text; };
+        return std::any_of(question_.fixedEffects.begin(), question_.fixedEffects.end(), same) ||
+               std::any_of(question_.terms.begin(), question_.terms.end(), [&](const Term& term) {
+                   return std::any_of(term.parts.begin(), term.parts.end(), same);
+               });
     }
 
     const Study& study_;

@@ -543,6 +543,43 @@ class RemediesTest : public QObject {
         pressAll();
     }
 
+    /// An effect that somebody has to defend, and cannot: two villages of six have the cause, a
+    /// term goes with it as strongly as it does, and who is seen hangs on it.
+    void ofAnEffectDefended() {
+        const auto noise = [](int k) {
+            const double x = std::sin(k * 12.9898) * 43758.5453;
+            return x - std::floor(x) - 0.5;
+        };
+        QByteArray text = "y,member,z,village,office\n";
+        for (int i = 0; i < 120; ++i) {
+            const int village = i % 6;
+            const int member = village < 2 ? 1 : 0;
+            const double z = 0.9 * member + 2.0 * noise(i + 1);
+            const double y =
+                0.4 * member + 0.6 * z + 2.5 * noise(i + 500) + 0.1 * noise(village + 900);
+            const bool gone = noise(i + 2000) > (member == 1 ? 0.45 : -0.1);
+            text += (gone ? QByteArray() : QByteArray::number(y, 'f', 4)) + "," +
+                    QByteArray::number(member) + "," + QByteArray::number(z, 'f', 4) + ",V" +
+                    QByteArray::number(village) + ",O" + QByteArray::number(i % 7) + "\n";
+        }
+        write("defend.csv", text);
+        ask(R"({"format":"rapporto-study","version":1,"title":"defend",
+            "source":{"kind":"table","file":"defend.csv"},
+            "variables":[{"name":"member","measure":"yes-no"}],"questions":[{"id":"q1",
+            "outcome":"y","terms":["member","z"],
+            "errors":{"kind":"clustered","by":["village"]},
+            "left_out":{"of":"member","benchmarks":["z"],"multiples":[1]},
+            "by_lot":{"of":"member","by":"village"},"worst_cases":{"of":"member"},
+            "checks":["left-out","by-lot","not-seen"]}]})");
+        for (const CheckResult& check : window_->session().answer()->checks) {
+            QVERIFY2(isDoubt(check.verdict), check.id.c_str());
+        }
+        pressAll();
+        for (const char* kind : {"Hold office", "Drop z", "Weigh the", "Intervals by"}) {
+            QVERIFY2(kinds_.contains(kind), kind);
+        }
+    }
+
     void ofTraces() {
         const QString head = R"q({"format":"rapporto-study","version":1,"title":"ways",
             "source":{"kind":"table","file":"causes.csv"},"questions":[

@@ -445,6 +445,116 @@ class LeftOutTest : public QObject {
         QVERIFY(leftOutReading(a)[0].find("holds zero as it is") != std::string::npos);
     }
 
+    /// By instruments the stages are ordinary regressions: what is told of them is what is told
+    /// where they are asked by themselves, in the question’s errors.
+    void byInstrumentsTheStagesAreAsked() {
+        for (const char* kind : {"classical", "robust", "clustered"}) {
+            Question q = explain("y", {"z2", "g"});
+            q.allChecks = false;
+            q.endogenous = {Term::expression("d")};
+            q.instruments = {Term::expression("z1"), Term::expression("power(z1, 2)")};
+            q.method = "two-stage";
+            q.errors.kind = kind;
+            if (q.errors.kind == "clustered") {
+                q.errors.by = {"u"};
+            }
+            q.leftOut = LeftOutRequest{"d", {}, {1.0}};
+            const Answer a = answer(table(), q);
+            QVERIFY2(a.fit && *a.leftOut, a.refusal ? a.refusal->text().c_str() : "no answer");
+            const LeftOut& of = found(a);
+            QCOMPARE(of.stages.size(), std::size_t{4});
+            QVERIFY(!of.robustness && leftOutToDraw(a) == nullptr);
+            for (std::size_t k = 0; k < 4; ++k) {
+                Question plain = explain(k < 2 ? "y" : "d", {"z2", "g", "z1", "power(z1, 2)"});
+                plain.allChecks = false;
+                plain.errors = q.errors;
+                plain.leftOut = LeftOutRequest{k % 2 == 0 ? "z1" : "power(z1, 2)", {}, {1.0}};
+                const Answer stage = answer(table(), plain);
+                const LeftOut& own = found(stage);
+                AGREE("estimate", of.stages[k].estimate, own.estimate, 1e-9);
+                AGREE("share", of.stages[k].partialR2, *own.partialR2, 1e-9);
+                AGREE("robustness", of.stages[k].robustness, *own.robustness, 1e-9);
+                AGREE("end", of.stages[k].robustnessAlpha, *own.robustnessAlpha, 1e-8);
+            }
+            QVERIFY(leftOutReading(a)[0].find("exactly where the reduced form is") !=
+                    std::string::npos);
+            QCOMPARE(resultsJson(Study{}, {a})["answers"][0]["left_out"]["stages"].size(),
+                     std::size_t{4});
+        }
+        Question other = explain("y", {"z2"});
+        other.allChecks = false;
+        other.endogenous = {Term::expression("d")};
+        other.instruments = {Term::expression("z1")};
+        other.method = "two-stage";
+        other.leftOut = LeftOutRequest{"z2", {}, {1.0}};
+        QVERIFY(
+            answer(table(), other).leftOut->error().text().find("not moved by the instruments") !=
+            std::string::npos);
+    }
+
+    /// The small picture: at every share the number that is told where that share is asked for.
+    void theStabilityPictureIsTheNumberAtEveryShare() {
+        const Answer a = answer(table(), asked({"z1"}));
+        const Exhibit e = stabilityExhibit(a);
+        QVERIFY(!e.lines.empty());
+        QCOMPARE(e.y.front(), *found(a).stability->delta);
+        const double own = a.fit->statistics.rSquared.value();
+        std::size_t compared = 0;
+        for (const Exhibit::Line& line : e.lines) {
+            for (std::size_t k = 5; line.name.empty() && k < line.x.size(); k += 17) {
+                Question q = asked({"z1"});
+                q.leftOut->r2MaxFactor = line.x[k] / own;
+                const LeftOut there = found(answer(table(), q));
+                AGREE("share", there.stability->r2Max, line.x[k], 1e-12);
+                AGREE("times", *there.stability->delta, line.y[k], 1e-8);
+                ++compared;
+            }
+        }
+        QVERIFY(compared >= 4);
+        // Without other terms there is nothing to be stable against.
+        Question alone = explain("y", {"d"});
+        alone.allChecks = false;
+        alone.leftOut = LeftOutRequest{"d", {}, {1.0}};
+        QVERIFY(stabilityExhibit(answer(table(), alone)).lines.empty());
+    }
+
+    /// Selection on what is left out as on what is in, from the rows themselves.
+    void selectionIsWhatTheRowsSay() {
+        Table t = table();
+        std::vector<double> yes(kRows);
+        for (std::size_t i = 0; i < kRows; ++i) {
+            yes[i] = t.columns[1].numbers()[i] > 0.2 ? 1.0 : 0.0;
+        }
+        t.columns[1] = Column::ofNumbers("d", yes);
+        const Answer a = answer(t, asked({"z1"}));
+        QVERIFY(found(a).yesNo && found(a).selection.has_value());
+        // Without the effect: the others’ part of the outcome, and what is left.
+        Question without = explain("y", {"z1", "z2", "g"});
+        without.allChecks = false;
+        const Answer null = answer(t, without);
+        const Eigen::VectorXd& index = null.fit->fitted;
+        double with = 0.0;
+        double rows = 0.0;
+        for (std::size_t i = 0; i < kRows; ++i) {
+            with += yes[i] * index(static_cast<Eigen::Index>(i));
+            rows += yes[i];
+        }
+        const double others = (index.sum() - with) / (static_cast<double>(kRows) - rows);
+        const double gap = with / rows - others;
+        const double spread = (index.array() - index.mean()).square().sum();
+        const double share = rows / static_cast<double>(kRows);
+        const double ofCause = static_cast<double>(kRows) * share * (1.0 - share);
+        Question cause = explain("d", {"z1", "z2", "g"});
+        cause.allChecks = false;
+        const double left = answer(t, cause).fit->statistics.rss;
+        const double bias = ofCause / left * gap / spread * null.fit->statistics.rss;
+        AGREE("bias", found(a).selection->bias, bias, 1e-9);
+        AGREE("ratio", found(a).selection->ratio, coefficient(a, "d")->estimate / bias, 1e-9);
+        QVERIFY(leftOutReading(a).back().find("sorted rows into d") != std::string::npos);
+        // Of a quantity it is not told.
+        QVERIFY(!found(answer(table(), asked({"z1"}))).yesNo);
+    }
+
     void itIsSaidInWordsInResultsAndReport() {
         const Answer a = answer(table(), asked({"z1", "g"}));
         const auto json = resultsJson(Study{}, {a})["answers"][0]["left_out"];

@@ -3,6 +3,7 @@
 // digits apart.
 #include "core/paths/trace.h"
 #include "core/paths/trace_kind.h"
+#include "core/report/defence_wording.h"
 #include "core/report/request_wording.h"
 #include "core/report/wording.h"
 #include "tests/core/relations_data.h"
@@ -152,6 +153,59 @@ void putTraces(std::ostringstream& out) {
     put(out, answerReading(ask(rows(), one)));
 }
 
+/// The made-up rows with some outcomes gone, oftener where z is high.
+Columns unseen() {
+    Columns out = rows();
+    for (auto& [name, cells] : out) {
+        for (std::size_t i = 0; name == "y" && i < cells.size(); ++i) {
+            const double z = std::find_if(out.begin(), out.end(), [](const auto& c) {
+                                 return c.first == "z";
+                             })->second[i];
+            cells[i] = z > 0.8 && i % 3 == 0 ? std::nan("") : cells[i];
+        }
+    }
+    return out;
+}
+
+/// Questions of which an effect is to be defended: a strong one and a weak one.
+std::vector<Question> defended() {
+    std::vector<Question> out;
+    for (const char* of : {"x", "z > 0.8"}) {
+        Question q = explain("y", {"x", "z > 0.8", "g"});
+        q.leftOut = LeftOutRequest{of, {Term::expression("g")}, {1.0, 2.0}};
+        q.byLot = LotRequest{of, {"g"}, "", 999, 5};
+        q.worstCases = WorstCaseRequest{of};
+        q.planned = {{of, 0.2}, {of, 0.2, 0.9}};
+        out.push_back(q);
+    }
+    out.push_back(explain("y", {"x"}));
+    out.back().byLot = LotRequest{"x", {}, "u"};
+    out.back().worstCases = WorstCaseRequest{"nobody"};
+    return out;
+}
+
+void putDefended(std::ostringstream& out) {
+    out << "\n## An effect defended, moments to come\n\n";
+    for (const Question& q : defended()) {
+        const Answer a = ask(unseen(), q, {});
+        const std::string of = q.byLot->of;
+        for (const std::string& one : defenceReading(a, of)) {
+            put(out, "of `" + of + "`: " + one);
+        }
+    }
+    Question ahead = explain("y", {"x", "lag(y)"});
+    ahead.allChecks = false;
+    ahead.forecast = ForecastRequest{4, {{"x", {"mean", {}}}}};
+    const Layout series{Layout::Kind::Series, "", "t", ""};
+    for (const std::string& one : forecastReading(ask(troubled(), ahead, series))) {
+        put(out, "foretold: " + one);
+    }
+    ahead.forecast->terms["x"].way = "season";
+    for (const std::string& one : forecastReading(ask(troubled(), ahead, series))) {
+        put(out, "foretold: " + one);
+    }
+}
+
 void putChecks(std::ostringstream& out) {
     std::map<std::string, std::map<std::string, std::string>> found;
     const auto gather = [&](const Answer& a) {
@@ -196,12 +250,15 @@ void putChecks(std::ostringstream& out) {
     gather(ask(troubled(), levels, {}));
     levels.settings.levels = {{"c", {"x"}}, {"g"}};
     gather(ask(troubled(), levels, {}));
+    for (const Question& q : defended()) {
+        gather(ask(unseen(), q, {}));
+    }
     out << "\n## Checks\n";
     for (const Check& check : allChecks()) {
         out << "\n### " << check.group << " " << check.name << " (`" << check.id << "`)\n";
         put(out, std::string("asks: ") + check.null);
         put(out, std::string("rule: ") + check.rule);
-        for (const char* verdict : {"fine", "weigh", "fails", "not-applicable"}) {
+        for (const char* verdict : {"fine", "noted", "weigh", "fails", "not-applicable"}) {
             if (const auto at = found[check.id].find(verdict); at != found[check.id].end()) {
                 put(out, std::string("**") + verdict + "**: " + at->second);
             }
@@ -312,6 +369,7 @@ class ReadingsTest : public QObject {
         putChecks(out);
         putRequests(out);
         putSpecial(out);
+        putDefended(out);
         const std::string path = std::string(RAPPORTO_SOURCE_DIR) + "/docs/readings.md";
         if (qEnvironmentVariableIsSet("RAPPORTO_WRITE_READINGS")) {
             std::ofstream(path) << out.str();

@@ -43,8 +43,9 @@ struct Made {
     std::optional<Frame> frame;
     std::vector<Answer> answers;
 
-    Made(const Table& table, const Question& question) {
-        frame = frameOf(table);
+    Made(const Table& table, const Question& question, const Layout& layout = {}) {
+        study.layout = layout;
+        frame = Frame::make(table, {}, {}, {}, layout);
         study.questions = {question};
         answers.push_back(answerQuestion(study, *frame, question, Job()));
     }
@@ -92,6 +93,7 @@ Made linear() {
     q.leftOut = LeftOutRequest{};
     q.leftOut->of = "x0";
     q.leftOut->benchmarks = {Term::expression("x1")};
+    q.byLot = LotRequest{"x0", {}, "", 199};
     return {small.table, q};
 }
 
@@ -119,8 +121,18 @@ class ReportFiguresTest : public QObject {
         const Made groups(moved(), levels);
         QVERIFY(!groups.figure("groups", {"nobody"}));
         QVERIFY(groups.figure("groups", {"round(z)"}).has_value());
+        Table inTime = moved();
+        std::vector<double> moment(inTime.rows());
+        std::iota(moment.begin(), moment.end(), 1.0);
+        inTime.columns.push_back(Column::ofNumbers("t", moment));
+        Variable time;
+        time.name = "t";
+        inTime.variables.push_back(time);
+        Question ahead = named(explain("y", {"v", "lag(y)"}));
+        ahead.forecast = ForecastRequest{6, {}};
+        const Made series(inTime, ahead, {Layout::Kind::Series, "", "t", ""});
         std::set<std::string> made;
-        for (const Made* one : {&plain, &causes, &quantiles, &groups}) {
+        for (const Made* one : {&plain, &causes, &quantiles, &groups, &series}) {
             QVERIFY2(!one->answers[0].refusal,
                      one->answers[0].refusal ? one->answers[0].refusal->text().c_str() : "");
             for (const NamedFigure& figure : allNamedFigures()) {
@@ -154,6 +166,9 @@ class ReportFiguresTest : public QObject {
         lead.effects = {{"member"}};
         lead.leftOut = LeftOutRequest{};
         lead.leftOut->of = "member";
+        lead.byLot = LotRequest{"member", {}, "", 499};
+        lead.worstCases = WorstCaseRequest{"member"};
+        lead.planned = {{"member", 0.1}};
         study->trail = {{"2026-11-30T10:00:00", "looked at it"}};
         std::vector<Answer> answers;
         answers.reserve(study->questions.size());

@@ -107,6 +107,18 @@ class ReportTest : public QObject {
         QCOMPARE(std::count(x0[1].text.begin(), x0[1].text.end(), '*'),
                  static_cast<std::ptrdiff_t>(stars));
         QVERIFY(table.cells[static_cast<std::size_t>(at("x0")) + 1][1].text.starts_with("["));
+        // By the name of a set, whose members may change.
+        Study named = small.study;
+        named.sets = {{"controls", {"x1", "x2"}}};
+        TableLook bySet = look;
+        bySet.folds = {{"Controls", {"{controls}"}}};
+        const ReportBlock same = resultsTable(named, panels, bySet);
+        QCOMPARE(same.cells.size(), table.cells.size());
+        for (std::size_t r = 0; r < table.cells.size(); ++r) {
+            QCOMPARE(same.cells[r].front().text, table.cells[r].front().text);
+        }
+        named.sets[0].members = {"x1"};
+        QCOMPARE(resultsTable(named, panels, bySet).cells.size(), table.cells.size() + 2);
         const std::string note = resultsNote(panels, look, 0.05);
         QVERIFY(has(note, "95 % intervals in brackets") && has(note, "* p < .05, ** p < .01"));
         QVERIFY(!has(resultsNote(panels, TableLook{}, 0.05), "*"));

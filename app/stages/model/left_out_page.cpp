@@ -11,6 +11,11 @@
 #include <algorithm>
 
 namespace rapporto::app {
+namespace {
+
+constexpr int kSmall = 165;  // Beside the large picture, in pixels.
+
+}  // namespace
 
 void StrengthPlot::put(double withTerm, double withOutcome) {
     const auto within = [](double share, double most) {
@@ -73,7 +78,10 @@ void StrengthPlot::keyPressEvent(QKeyEvent* event) {
 }
 
 LeftOutPage::LeftOutPage(QWidget* parent)
-    : QWidget(parent), plot_(new StrengthPlot(this)), words_(new QLabel(this)) {
+    : QWidget(parent),
+      plot_(new StrengthPlot(this)),
+      words_(new QLabel(this)),
+      stability_(new PlotView(this)) {
     auto* layout = new QVBoxLayout(this);
     layout->setContentsMargins(0, 4, 0, 0);
     plot_->setObjectName("leftOutPicture");
@@ -84,6 +92,11 @@ LeftOutPage::LeftOutPage(QWidget* parent)
     words_->setTextFormat(Qt::RichText);
     words_->setMinimumHeight(46);  // Two lines: the picture stays where it is while one drags.
     layout->addWidget(words_);
+    stability_->setObjectName("stabilityPicture");
+    stability_->setAccessibleName(
+        tr("How much stronger what is left out would have to be than what is in"));
+    stability_->setFixedHeight(kSmall);
+    layout->addWidget(stability_);
     connect(plot_, &StrengthPlot::moved, this, [this](double withTerm, double withOutcome) {
         choose({withTerm, withOutcome});
     });
@@ -104,6 +117,10 @@ void LeftOutPage::showAnswer(const std::shared_ptr<const Answer>& answer, bool f
     plot_->setMost(leftOutReach(found));
     choose(chosen_);
     plot_->setStale(!fresh);
+    const Exhibit stable = stabilityExhibit(*answer);
+    stability_->setVisible(!stable.lines.empty());
+    stability_->showExhibit(stable);
+    stability_->setStale(!fresh);
 }
 
 void LeftOutPage::choose(const Strength& chosen) {

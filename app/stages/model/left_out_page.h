@@ -65,6 +65,7 @@ class LeftOutPage : public QWidget {
     Strength chosen_;
     StrengthPlot* plot_;
     QLabel* words_;
+    PlotView* stability_;  ///< Below, small: how stable the effect is.
 };
 
 }  // namespace rapporto::app

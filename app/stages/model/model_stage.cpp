@@ -2,6 +2,7 @@
 
 #include "app/shell/theme.h"
 #include "core/base/format.h"
+#include "core/defend/ways_to_defend.h"
 #include "core/model/likelihood.h"
 #include "core/model/multilevel.h"
 #include "core/model/panel.h"
@@ -38,6 +39,7 @@ constexpr int kEvent = 8;
 constexpr int kProcess = 9;
 constexpr int kLeftOut = 10;
 constexpr int kGroups = 11;
+constexpr int kDefend = 12;
 
 QPushButton* tabButton(const QString& name, QWidget* parent) {
     auto* button = new QPushButton(name, parent);
@@ -71,12 +73,13 @@ ModelStage::ModelStage(Session& session, QWidget* parent)
       equation_(page(this)),
       split_(page(this)),
       curve_(new CurvePage(session, this)),
-      predict_(new PredictPage(session, this)),
+      predict_(new PredictTab(session, this)),
       hypotheses_(new HypothesesPage(session, this)),
       terms_(new TermsPage(session, this)),
       firstStage_(new FirstStagePage(this)),
       leftOut_(new LeftOutPage(this)),
       groups_(new GroupsPage(this)),
+      defend_(new DefendPage(session, this)),
       event_(new EventPage(this)),
       process_(new PlotView(this)),
       strip_(new QLabel(this)),
@@ -96,7 +99,7 @@ ModelStage::ModelStage(Session& session, QWidget* parent)
     for (const QString& name :
          {tr("Effects"), tr("Equation"), tr("Variance split"), tr("Shape"), tr("Predict"),
           tr("Hypotheses"), tr("Terms"), tr("First stage"), tr("Before and after"),
-          tr("Along quantiles"), tr("Left out"), tr("Groups")}) {
+          tr("Along quantiles"), tr("Left out"), tr("Groups"), tr("Defend")}) {
         auto* button = tabButton(name, this);
         tabs_->addButton(button, id++);
         top->addWidget(button);
@@ -124,7 +127,7 @@ ModelStage::ModelStage(Session& session, QWidget* parent)
     tabs_->button(0)->setChecked(true);
     scales_->button(0)->setChecked(true);
     // What not every answer has takes no room before the first one.
-    for (const int page : {kFirstStage, kEvent, kProcess, kLeftOut, kGroups}) {
+    for (const int page : {kFirstStage, kEvent, kProcess, kLeftOut, kGroups, kDefend}) {
         tabs_->button(page)->setVisible(false);
     }
     for (const int scale : {3, 4}) {
@@ -148,6 +151,7 @@ ModelStage::ModelStage(Session& session, QWidget* parent)
     pages_->addWidget(process_);
     pages_->addWidget(leftOut_);
     pages_->addWidget(groups_);
+    pages_->addWidget(defend_);
     connect(groups_->picture(), &PlotView::rowsSelected, &session, &Session::selectRows);
     connect(terms_, &TermsPage::changed, this, &Stage::readingChanged);
     pages_->addWidget(message_);
@@ -159,7 +163,7 @@ ModelStage::ModelStage(Session& session, QWidget* parent)
         connect(pages, &KindPages::pairAsked, this, &ModelStage::pairAsked);
     }
     connect(curve_, &CurvePage::changed, this, &Stage::readingChanged);
-    connect(predict_, &PredictPage::changed, this, &Stage::readingChanged);
+    connect(predict_, &PredictTab::changed, this, &Stage::readingChanged);
     message_->setAlignment(Qt::AlignCenter);
     message_->setWordWrap(true);
     message_->setTextFormat(Qt::RichText);
@@ -276,15 +280,17 @@ void ModelStage::refresh() {
     tabs_->button(kProcess)->setVisible(process);
     const bool leftOut = has && leftOutToDraw(*answer) != nullptr;
     tabs_->button(kLeftOut)->setVisible(leftOut);
+    const bool defend = has && DefendPage::has(*answer);
+    tabs_->button(kDefend)->setVisible(defend);
     tabs_->button(kTerms)->setVisible(!instrumented && !event && !other);
     tabs_->button(kSplit)->setVisible(split || !has);
-    const bool gone = (tabs_->checkedId() == kFirstStage && !instrumented) ||
-                      (tabs_->checkedId() == kEvent && !event) ||
-                      (tabs_->checkedId() == kProcess && !process) ||
-                      (tabs_->checkedId() == kLeftOut && !leftOut) ||
-                      (tabs_->checkedId() == kGroups && !groups) ||
-                      (tabs_->checkedId() == kTerms && (instrumented || event || other)) ||
-                      (tabs_->checkedId() == kSplit && has && !split);
+    const bool gone =
+        (tabs_->checkedId() == kFirstStage && !instrumented) ||
+        (tabs_->checkedId() == kEvent && !event) || (tabs_->checkedId() == kProcess && !process) ||
+        (tabs_->checkedId() == kLeftOut && !leftOut) ||
+        (tabs_->checkedId() == kGroups && !groups) || (tabs_->checkedId() == kDefend && !defend) ||
+        (tabs_->checkedId() == kTerms && (instrumented || event || other)) ||
+        (tabs_->checkedId() == kSplit && has && !split);
     if (gone) {
         tabs_->button(0)->setChecked(true);
     }
@@ -348,7 +354,7 @@ void ModelStage::refresh() {
     } else if (tabs_->checkedId() == 3) {
         curve_->showAnswer(answer);
     } else if (tabs_->checkedId() == 4) {
-        predict_->showAnswer(answer);
+        predict_->showAnswer(answer, session_.isFresh());
     } else if (tabs_->checkedId() == 5) {
         hypotheses_->showAnswer(answer);
     } else if (tabs_->checkedId() == 6) {
@@ -364,6 +370,8 @@ void ModelStage::refresh() {
         leftOut_->showAnswer(answer, session_.isFresh());
     } else if (tabs_->checkedId() == kGroups) {
         groups_->showAnswer(answer, session_.isFresh());
+    } else if (tabs_->checkedId() == kDefend) {
+        defend_->showAnswer(answer, session_.isFresh());
     }
     showStrip(*answer);
     emit readingChanged();
@@ -560,7 +568,7 @@ ReadingContent ModelStage::reading() const {
         return curve_->reading();
     }
     if (tabs_->checkedId() == 4 && answer->scenarios) {
-        content.title = tr("what if");
+        content.title = predict_->title();
         for (const QString& p : predict_->reading()) {
             content.paragraphs << p;
         }
@@ -568,6 +576,13 @@ ReadingContent ModelStage::reading() const {
     }
     if (tabs_->checkedId() == 6) {
         return terms_->reading();
+    }
+    if (tabs_->checkedId() == kDefend) {
+        content.title = tr("defended");
+        for (const QString& p : defend_->reading()) {
+            content.paragraphs << p;
+        }
+        return content;
     }
     if (selected_ >= 0 && selected_ < static_cast<int>(answer->fit->coefficients.size())) {
         content.title = text(answer->fit->coefficients[static_cast<std::size_t>(selected_)].term);
@@ -577,7 +592,7 @@ ReadingContent ModelStage::reading() const {
     }
     content.paragraphs << "<hr>" << richText(answerReading(*answer));
     content.actionsTitle = tr("What you can do");
-    addLeftOutAction(content, *answer);
+    addWaysToDefend(content, *answer);
     content.actions.push_back({tr("Try a variant"),
                                tr("the same question, to be changed beside this one"),
                                [this] { session_.startVariant(); }});
@@ -614,22 +629,17 @@ ReadingContent ModelStage::reading() const {
     return content;
 }
 
-void ModelStage::addLeftOutAction(ReadingContent& content, const Answer& answer) const {
-    const auto& all = answer.fit->coefficients;
-    if (selected_ < 0 || selected_ >= static_cast<int>(all.size())) {
+void ModelStage::addWaysToDefend(ReadingContent& content, const Answer& answer) const {
+    if (selected_ < 0) {
         return;
     }
-    const Coefficient& c = all[static_cast<std::size_t>(selected_)];
-    const Question& q = answer.question;
-    if (!canAskLeftOut(*answer.fit, c) || (q.leftOut && q.leftOut->of == c.term)) {
-        return;
+    for (const WayToDefend& way :
+         waysToDefend(session_.study(), answer, static_cast<std::size_t>(selected_))) {
+        const QString name = text(way.label);
+        content.actions.push_back({name, text(way.why), [this, question = way.question, name] {
+                                       session_.putQuestion(question, name.toLower());
+                                   }});
     }
-    Question next = q;
-    next.leftOut = usualLeftOut(q, *answer.design, c, session_.study().sets);
-    content.actions.push_back(
-        {tr("What may be left out"),
-         tr("how strong a cause that is not among the terms would have to be to undo this effect"),
-         [this, next] { session_.putQuestion(next, tr("ask what may be left out")); }});
 }
 
 std::vector<ReportItem> ModelStage::forReport() const {
@@ -645,8 +655,11 @@ std::vector<ReportItem> ModelStage::forReport() const {
     if (page == equation_) {
         return {{"equation", {q->id}}};
     }
-    if (page == predict_ && answer->predictions && !answer->predictions->empty()) {
-        return {{"predictions", {q->id}}};
+    if (page == predict_ && answer->fit) {
+        return predict_->forReport();
+    }
+    if (page == defend_ && answer->fit && DefendPage::has(*answer)) {
+        return defend_->forReport();
     }
     if (page == hypotheses_ && !answer->hypotheses.empty()) {
         return {{"hypotheses", {q->id}}};

@@ -3,6 +3,7 @@
 #include "app/shell/later.h"
 #include "app/shell/stage.h"
 #include "app/stages/model/curve_page.h"
+#include "app/stages/model/defend_page.h"
 #include "app/stages/model/effect_rows.h"
 #include "app/stages/model/event_page.h"
 #include "app/stages/model/first_stage_page.h"
@@ -10,7 +11,7 @@
 #include "app/stages/model/hypotheses_page.h"
 #include "app/stages/model/kind_pages.h"
 #include "app/stages/model/left_out_page.h"
-#include "app/stages/model/predict_page.h"
+#include "app/stages/model/predict_tab.h"
 #include "app/stages/model/terms_page.h"
 
 class QButtonGroup;
@@ -59,8 +60,8 @@ class ModelStage : public Stage {
     void showEquation(const Answer& answer);
     void showSplit(const Answer& answer);
     void showStrip(const Answer& answer);
-    /// How strong a cause left out would have to be: asked of the effect that is selected.
-    void addLeftOutAction(ReadingContent& content, const Answer& answer) const;
+    /// What can be asked of the effect that is selected so as to defend it.
+    void addWaysToDefend(ReadingContent& content, const Answer& answer) const;
 
     QButtonGroup* tabs_;
     QButtonGroup* scales_;
@@ -72,12 +73,13 @@ class ModelStage : public Stage {
     QTextBrowser* equation_;
     QTextBrowser* split_;
     CurvePage* curve_;
-    PredictPage* predict_;
+    PredictTab* predict_;
     HypothesesPage* hypotheses_;
     TermsPage* terms_;
     FirstStagePage* firstStage_;
     LeftOutPage* leftOut_;
     GroupsPage* groups_;
+    DefendPage* defend_;
     EventPage* event_;
     PlotView* process_;
     QWidget* scalesBox_ = nullptr;
