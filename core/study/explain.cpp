@@ -171,7 +171,7 @@ Result<std::vector<MarginalEffect>> effectsOf(const Answer& answer, const Frame&
 }  // namespace
 
 void answerRequests(Answer& answer, const Study& study, const Frame& frame, const Design& design,
-                    const Fit& fit) {
+                    const Fit& fit, const Job& job) {
     const Question& q = answer.question;
     if (q.leftOut) {
         answer.leftOut = guarded("what may be left out", [&] {
@@ -190,7 +190,7 @@ void answerRequests(Answer& answer, const Study& study, const Frame& frame, cons
         if (q.forecast) {
             answer.forecast = std::make_shared<const Result<Forecast>>(guarded("the forecast", [&] {
                 return forecastOf(frame, design, fit, *answer.scenarios, *q.forecast, answer.alpha,
-                                  Job());
+                                  job.quiet());
             }));
             noteFault(answer, *answer.forecast);
         }
@@ -564,7 +564,7 @@ Result<void> answerRows(Answer& answer, const Study& study, const Frame& frame,
     found->fit.complete = std::move(complete);
     const auto design = std::make_shared<const Design>(std::move(found->design));
     const auto fit = std::make_shared<const Fit>(std::move(found->fit));
-    answerRequests(answer, study, frame, *design, *fit);
+    answerRequests(answer, study, frame, *design, *fit, making.job);
     answer.design = design;
     answer.fit = fit;
     answerDefence(answer, study, frame, making);

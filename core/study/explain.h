@@ -21,10 +21,10 @@ struct Estimated {
                                                  const Question& question, RowCounts& counts,
                                                  const Job& job);
 
-/// Predictions, effects, statements and what may be left out, as the question asks for them, each
-/// behind its own border.
+/// Predictions, effects, statements, moments to come and what may be left out, as the question asks
+/// for them, each behind its own border.
 void answerRequests(Answer& answer, const Study& study, const Frame& frame, const Design& design,
-                    const Fit& fit);
+                    const Fit& fit, const Job& job);
 
 /// The statements of the question, each behind its own border, with Holm’s p over all of them.
 void answerStatements(Answer& answer,

@@ -45,7 +45,7 @@ Result<OfSet> answerSet(const Answer& answer, const Study& study, const Frame& f
         return tl::make_unexpected(found.error());
     }
     out.found = *std::move(found);
-    answerRequests(out.requests, study, out.frame, out.found.design, out.found.fit);
+    answerRequests(out.requests, study, out.frame, out.found.design, out.found.fit, job.quiet());
     return out;
 }
 
@@ -470,6 +470,7 @@ Result<void> answerImputed(Answer& answer, const Study& study, const Frame& fram
         const OfSet& one = (*made)[set];
         Making quiet(making.job.quiet());
         CheckRun run{one.frame, answer.question, one.found.design, one.found.fit, answer.alpha};
+        run.defence = answer.defence.get();
         checks.push_back(checksOf(one.frame, answer, one.found, run, quiet));
         if (making.job.stopped()) {
             return stoppedWork();

@@ -2,10 +2,12 @@
 // make_missing_reference.py), sets redone from their own tables, laws of the draws, properties,
 // refusals, the study file, what is told.
 #include "core/base/parallel.h"
+#include "core/defend/defence.h"
 #include "core/impute/patterns.h"
 #include "core/impute/pictures.h"
 #include "core/impute/pooling.h"
 #include "core/impute/ways.h"
+#include "core/model/forecast.h"
 #include "core/model/instruments.h"
 #include "core/report/missing_wording.h"
 #include "core/report/results_table.h"
@@ -319,6 +321,20 @@ class MissingTest : public QObject {
         const Answer asked = answerQuestion(study, frame, q, Job());
         QVERIFY(!*asked.leftOut);
         QVERIFY(asked.leftOut->error().text().find("not of several sets") != std::string::npos);
+        // What defends an effect is asked of rows, but for sizes, which hang on the pooled error.
+        q.byLot = LotRequest{"x"};
+        q.worstCases = WorstCaseRequest{"x"};
+        q.planned = {{"x", 0.2}};
+        q.forecast = ForecastRequest{};
+        q.checks = {CheckRequest{"by-lot"}};
+        const Answer defended = answerQuestion(study, frame, q, Job());
+        QVERIFY(!*defended.defence->byLot && !*defended.defence->worstCases);
+        QVERIFY(!*defended.forecast);
+        const Planned& size = *defended.defence->planned.front();
+        AGREE("rows", size.rows, std::ceil(size.rows), 1e-15);
+        QVERIFY(size.here > 0.0 && size.here < 1.0);
+        QCOMPARE(check(defended, "by-lot").verdict, Verdict::NotApplicable);
+        QVERIFY(check(defended, "by-lot").reading.find("not of several sets") != std::string::npos);
     }
 
     void checksAreMadeOnEverySet() {
