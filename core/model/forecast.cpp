@@ -110,6 +110,20 @@ double timeAfter(const TimeOrder& order, bool isDate, double last, double before
     }
 }
 
+/// A part that looks at all rows: rows to come would change what it says of those there are.
+bool looksAtAllRows(const Node& node) {
+    static const std::set<std::string> kOwnRow = {"extract", "reverse", "bands", "indicator"};
+    const auto& all = columnFunctions();
+    const auto function = std::find_if(all.begin(), all.end(), [&](const ColumnFunction& one) {
+        return node.kind == Node::Kind::Call && node.text == one.name;
+    });
+    const bool own =
+        function != all.end() && !function->needsLayout && !kOwnRow.contains(node.text);
+    return node.kind == Node::Kind::Over || own ||
+           std::any_of(node.children.begin(), node.children.end(),
+                       [](const auto& child) { return looksAtAllRows(*child); });
+}
+
 tl::unexpected<Refusal> refuseWay(const std::string& what, const std::string& help,
                                   const std::string& name) {
     return refuse(ErrorCode::BadSetting, what, "forecast", help, {name});
@@ -125,6 +139,9 @@ class Ahead {
     Result<void> make() {
         form_ = formOf(frame_, design_.outcome);
         if (auto done = setMoments(); !done) {
+            return done;
+        }
+        if (auto done = refuseLooksAtAllRows(); !done) {
             return done;
         }
         std::set<std::string> needed = {frame_.layout().time};
@@ -244,6 +261,18 @@ class Ahead {
     }
 
     static std::size_t at(int ahead) { return static_cast<std::size_t>(ahead); }
+
+    [[nodiscard]] Result<void> refuseLooksAtAllRows() const {
+        for (const ScenarioVariable& leaf : map_.variables()) {
+            const auto parsed = Expression::parse(leaf.derivedFrom);
+            if (parsed && looksAtAllRows(parsed->root())) {
+                return refuseWay(
+                    "‘" + leaf.name + "’ looks at all rows, which rows to come would change",
+                    "Take it out, or put what it says of these rows into a column.", leaf.name);
+            }
+        }
+        return {};
+    }
 
     /// An outcome that is made of several variables does not tell what they will be.
     [[nodiscard]] Result<void> refusePastOfParts() const {

@@ -557,6 +557,13 @@ class DefenceTest : public QObject {
         q.forecast->terms.clear();
         q.terms = {Term::expression("lead(x)")};
         SAYS(answerIn(series(), q, inTime()), "has no value at a moment to come");
+        for (const char* all : {"rank(x)", "lag(x - avg(x))", "lag(rank(x))"}) {
+            q.terms = {Term::expression(all)};
+            SAYS(answerIn(series(), q, inTime()), "looks at all rows");
+        }
+        // Means inside of a term are those of the rows there are, and stay.
+        q.terms = {Term::expression("x - avg(x)")};
+        QVERIFY(answerIn(series(), q, inTime()).forecast->has_value());
         q.outcome = "y / x";
         q.terms = {Term::expression("lag(y)")};
         SAYS(answerIn(series(), q, inTime()), "what the outcome is made of");
