@@ -728,6 +728,154 @@ class DefenceTest : public QObject {
         QVERIFY(explainMethods(a).find("Young 2019") != std::string::npos);
     }
 
+    /// Rows in another order are the same rows: all lots, the ends of worst cases, sizes.
+    void theOrderOfRowsDoesNotMatter() {
+        Table table = villages(12, 31, 0.8);
+        std::vector<double> y(table.columns[0].numbers().begin(), table.columns[0].numbers().end());
+        y[4] = std::nan("");
+        table.columns[0] = Column::ofNumbers("y", y);
+        Table turned = table;
+        for (Column& column : turned.columns) {
+            std::vector<double> cells(column.numbers().begin(), column.numbers().end());
+            std::reverse(cells.begin(), cells.end());
+            column = Column::ofNumbers(column.name(), std::move(cells));
+        }
+        Question q = bare("y", {"d", "z"});
+        q.byLot = LotRequest{"d"};
+        q.worstCases = WorstCaseRequest{"d"};
+        q.planned = {{"d", 0.4}};
+        const Answer one = answer(table, q);
+        const Answer other = answer(turned, q);
+        QVERIFY2(*one.defence->byLot, whyNot(one).c_str());
+        QVERIFY(lots(one).exact);
+        QCOMPARE(lots(one).draws, lots(other).draws);
+        AGREE("p", lots(one).p, lots(other).p, 1e-12);
+        AGREE("t", lots(one).statistic, lots(other).statistic, 1e-9);
+        QCOMPARE(lots(one).low.has_value(), lots(other).low.has_value());
+        AGREE("high", *lots(one).high, *lots(other).high, 1e-8);
+        AGREE("lower", worst(one).lower.estimate, worst(other).lower.estimate, 1e-9);
+        AGREE("upper", worst(one).upper.se, worst(other).upper.se, 1e-9);
+        QCOMPARE(one.defence->planned[0]->rows, other.defence->planned[0]->rows);
+        // In other units effects follow, and nothing else.
+        Question scaled = q;
+        scaled.outcome = "y * 1024";
+        scaled.planned[0].effect *= 1024.0;
+        const Answer large = answer(table, scaled);
+        AGREE("p", lots(large).p, lots(one).p, 1e-12);
+        AGREE("high", *lots(large).high, 1024.0 * *lots(one).high, 1e-9);
+        AGREE("lower", worst(large).lower.estimate, 1024.0 * worst(one).lower.estimate, 1e-9);
+        QCOMPARE(large.defence->planned[0]->rows, one.defence->planned[0]->rows);
+    }
+
+    /// Errors of any kind go with worst cases, and what is held fixed: each end is the fit that it
+    /// says it is.
+    void worstCasesUseTheErrorsOfTheQuestion() {
+        Table table = villages(160, 14, 0.5);
+        std::vector<double> y(table.columns[0].numbers().begin(), table.columns[0].numbers().end());
+        for (std::size_t i = 3; i < y.size(); i += 20) {
+            y[i] = std::nan("");
+        }
+        table.columns[0] = Column::ofNumbers("y", y);
+        for (const char* kind : {"classical", "robust", "clustered"}) {
+            for (const bool held : {false, true}) {
+                Question q = bare("y", {"d", "z"});
+                q.errors.kind = kind;
+                if (q.errors.kind == "clustered") {
+                    q.errors.by = {"v"};
+                }
+                if (held) {
+                    q.fixedEffects = {"v"};
+                }
+                q.worstCases = WorstCaseRequest{"d", -4.0, 6.0};
+                const Answer a = answer(table, q);
+                QVERIFY2(*a.defence->worstCases, whyNot(a).c_str());
+                QCOMPARE(worst(a).unseen, std::size_t{8});
+                QVERIFY(worst(a).lower.estimate < coefficient(a, "d")->estimate);
+                QVERIFY(worst(a).upper.estimate > coefficient(a, "d")->estimate);
+                // No filling of a few at random reaches further.
+                std::mt19937 random(8);
+                for (int trial = 0; trial < 12; ++trial) {
+                    Table filled = table;
+                    std::vector<double> cells = y;
+                    for (double& x : cells) {
+                        x = std::isnan(x) ? (random() % 2 == 0 ? -4.0 : 6.0) : x;
+                    }
+                    filled.columns[0] = Column::ofNumbers("y", cells);
+                    Question plain = q;
+                    plain.worstCases.reset();
+                    const double b = coefficient(answer(filled, plain), "d")->estimate;
+                    QVERIFY(b >= worst(a).lower.estimate - 1e-9);
+                    QVERIFY(b <= worst(a).upper.estimate + 1e-9);
+                }
+            }
+        }
+    }
+
+    /// The report has a table of ends, one of moments, the sentences, and says what is not asked.
+    void theReportTellsItInTables() {
+        Table table = villages(80, 14, 0.5);
+        std::vector<double> y(table.columns[0].numbers().begin(), table.columns[0].numbers().end());
+        y[3] = y[9] = std::nan("");
+        table.columns[0] = Column::ofNumbers("y", y);
+        Question q = bare("y", {"d", "z"});
+        q.byLot = LotRequest{"d", {}, "", 499, 2};
+        q.worstCases = WorstCaseRequest{"d"};
+        q.planned = {{"d", 0.3}};
+        const Answer a = answer(table, q);
+        Study study;
+        study.questions = {q};
+        study.report = {ReportItem("defence", {"q1"}), ReportItem("forecast", {"q1"})};
+        const auto blocks = buildReport(study, {{"q1", &a}});
+        std::size_t tables = 0;
+        std::string all;
+        for (const ReportBlock& block : blocks) {
+            tables += block.kind == ReportBlock::Kind::Table ? 1U : 0U;
+            all += block.text + "\n";
+            if (block.kind == ReportBlock::Kind::Table) {
+                QCOMPARE(block.cells.size(), std::size_t{3});
+                QCOMPARE(*block.cells[1][1].value, worst(a).lower.estimate);
+                QCOMPARE(*block.cells[2][3].value, worst(a).always->upper.estimate);
+            }
+        }
+        QCOMPARE(tables, std::size_t{1});
+        for (const char* words : {"drawn by lot among", "have no outcome", "takes about",
+                                  "Imbens & Manski (2004)", "no moment to come is asked for"}) {
+            QVERIFY2(all.find(words) != std::string::npos, words);
+        }
+        Question ahead = bare("y", {"x"});
+        ahead.forecast = ForecastRequest{5, {}};
+        const Answer foreseen = answerIn(series(), ahead, inTime());
+        study.questions = {ahead};
+        study.report = {ReportItem("forecast", {"q1"})};
+        std::size_t moments = 0;
+        for (const ReportBlock& block : buildReport(study, {{"q1", &foreseen}})) {
+            moments += block.kind == ReportBlock::Kind::Table ? block.cells.size() - 1 : 0U;
+        }
+        QCOMPARE(moments, std::size_t{5});
+        const auto results = resultsJson(study, {foreseen});
+        const auto& points = results.at("answers")[0].at("forecast").at("points");
+        QCOMPARE(points.size(), std::size_t{5});
+        QCOMPARE(points[0].at("moment").get<std::string>(), std::string("61"));
+        QCOMPARE(points[4].at("row_low").get<double>(), foretold(foreseen).points[4].rowLow);
+        QVERIFY(explainMethods(foreseen).find("Lütkepohl 2005") != std::string::npos);
+    }
+
+    /// Every panel of the reading column has its words: what is still to come, and what went wrong.
+    void whatIsStillToComeIsSaid() {
+        Question q = bare("y", {"d", "z"});
+        q.byLot = LotRequest{"d", {}, "", 199, 1};
+        Answer a = answer(villages(60, 3, 0.2), q);
+        Defence open;
+        a.defence = std::make_shared<const Defence>(open);
+        const auto said = defenceReading(a, "d");
+        QCOMPARE(said.size(), std::size_t{1});
+        QVERIFY(said[0].starts_with("~") && said[0].find("being worked out") != std::string::npos);
+        QVERIFY(lotsToDraw(a) == nullptr);
+        a.defence = nullptr;
+        QVERIFY(defenceReading(a, "d").empty() && forecastReading(a).empty());
+        QVERIFY(forecastExhibit(a).lines.empty());
+    }
+
     /// What can be asked is offered, once, and answers.
     void whatCanBeAskedIsOffered() {
         Table table = villages(100, 21, 0.1);
