@@ -6,6 +6,7 @@
 #include "core/checks/check.h"
 #include "core/checks/common.h"
 #include "core/defend/lots_picture.h"
+#include "core/model/effect_named.h"
 
 #include <algorithm>
 #include <cmath>
@@ -18,15 +19,9 @@ CheckResult notNamed(const std::string& what) {
                          " under what you can do.");
 }
 
-const Coefficient* effectOf(const CheckInput& in, const std::string& of) {
-    const auto found = std::find_if(in.fit.coefficients.begin(), in.fit.coefficients.end(),
-                                    [&](const Coefficient& c) { return c.term == of; });
-    return found == in.fit.coefficients.end() ? nullptr : &*found;
-}
-
 /// Its interval holds zero: nobody needs another cause to doubt it.
 bool isOpen(const CheckInput& in, const std::string& of) {
-    const Coefficient* c = effectOf(in, of);
+    const Coefficient* c = effectNamed(in.fit, of);
     return c == nullptr || !c->p || *c->p >= in.alpha;
 }
 

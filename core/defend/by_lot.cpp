@@ -461,7 +461,7 @@ Result<std::vector<Loudness>> allLots(const Comparison& comparison, const Design
         const int last = std::min(draws, first + kBlock);
         Lots::Lot lot;
         std::vector<std::vector<int>> labels;
-        for (int number = first; number < last; ++number) {
+        for (int number = first; number < last && !job.stopped(); ++number) {
             if (exact) {
                 lots.list(number, lot);
             } else {

@@ -48,6 +48,9 @@ Json worstCasesJson(const Result<WorstCases>& found) {
              {"low", numberJson(found->low)},
              {"high", numberJson(found->high)},
              {"always_seen", Json()}};
+    if (!found->whyNotAlways.empty()) {
+        out["message"] = "of those seen either way nothing is told: " + found->whyNotAlways;
+    }
     if (found->always) {
         const AlwaysSeen& a = *found->always;
         out["always_seen"] = Json{{"seen_with", numberJson(a.seenWith)},

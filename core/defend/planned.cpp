@@ -1,6 +1,6 @@
 #include "core/defend/planned.h"
 
-#include "core/expression/expression.h"
+#include "core/model/effect_named.h"
 #include "core/numerics/distributions.h"
 
 #include <algorithm>
@@ -25,12 +25,8 @@ double chance(double errors, double alpha, std::optional<double> df) {
 
 Result<Planned> plannedSize(const Design& design, const Fit& fit, const PlannedRequest& request,
                             double alpha) {
-    const std::string wanted = canonicalText(request.of);
-    const auto effect =
-        std::find_if(fit.coefficients.begin(), fit.coefficients.end(), [&](const Coefficient& c) {
-            return c.designTerm >= 0 && (c.term == wanted || c.term == request.of);
-        });
-    if (effect == fit.coefficients.end()) {
+    const Coefficient* effect = effectNamed(fit, request.of);
+    if (effect == nullptr) {
         return refuse(ErrorCode::UnknownName, "‘" + request.of + "’ is no effect of this question",
                       "how many rows",
                       "Name a term with one coefficient, or a level as zone=Ridge.");

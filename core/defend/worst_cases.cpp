@@ -4,6 +4,7 @@
 #include "core/defend/by_lot.h"
 #include "core/defend/defence.h"
 #include "core/expression/expression.h"
+#include "core/model/effect_named.h"
 #include "core/numerics/distributions.h"
 #include "core/study/explain.h"
 
@@ -66,16 +67,6 @@ Result<Estimated> estimatedWith(const Study& study, const Frame& frame, const Qu
     RowCounts counts;
     return estimateQuestion(study, frame.with(Column::ofNumbers(kFilled, std::move(cells))),
                             question, counts, job.quiet());
-}
-
-const Coefficient* effectOf(const Fit& fit, const std::string& of) {
-    const std::string wanted = canonicalText(of);
-    for (const Coefficient& c : fit.coefficients) {
-        if (c.designTerm >= 0 && (c.term == wanted || c.term == of)) {
-            return &c;
-        }
-    }
-    return nullptr;
 }
 
 /// What the other terms leave of the cause: the sign of each outcome’s part in the effect.
@@ -217,7 +208,7 @@ class Bounds {
                           "this question is another",
                           "worst cases", "Ask it of a variant by least squares.");
         }
-        const Coefficient* effect = effectOf(first->fit, request.of);
+        const Coefficient* effect = effectNamed(first->fit, request.of);
         if (effect == nullptr) {
             return refuse(ErrorCode::UnknownName,
                           "‘" + request.of + "’ is no effect of this question", "worst cases",
@@ -245,7 +236,7 @@ class Bounds {
             if (!fit) {
                 return tl::make_unexpected(fit.error());
             }
-            const Coefficient* end = effectOf(fit->fit, request.of);
+            const Coefficient* end = effectNamed(fit->fit, request.of);
             if (end == nullptr) {
                 return refuse(ErrorCode::UnknownName, "the effect is gone in the worst case",
                               "worst cases");

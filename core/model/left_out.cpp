@@ -1,6 +1,7 @@
 #include "core/model/left_out.h"
 
 #include "core/expression/expression.h"
+#include "core/model/effect_named.h"
 #include "core/model/instruments.h"
 #include "core/model/likelihood.h"
 #include "core/numerics/distributions.h"
@@ -113,7 +114,7 @@ class Finder {
         : design_(design), fit_(fit), request_(request), sets_(sets), alpha_(alpha) {}
 
     Result<LeftOut> run() {
-        const Coefficient* effect = effectAsked();
+        const Coefficient* effect = effectNamed(fit_, request_.of);
         if (effect == nullptr) {
             return refuse(ErrorCode::UnknownName,
                           "‘" + request_.of + "’ is no effect of this question", "left_out",
@@ -145,16 +146,6 @@ class Finder {
     }
 
   private:
-    [[nodiscard]] const Coefficient* effectAsked() const {
-        const std::string wanted = canonicalText(request_.of);
-        for (const Coefficient& c : fit_.coefficients) {
-            if (c.designTerm >= 0 && (c.term == wanted || c.term == request_.of)) {
-                return &c;
-            }
-        }
-        return nullptr;
-    }
-
     Result<LeftOut> ofCount(const Coefficient& effect) {
         const auto value = [](double ratio) {
             const double r = ratio < 1.0 ? 1.0 / ratio : ratio;

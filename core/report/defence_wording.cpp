@@ -99,6 +99,10 @@ std::vector<std::string> worstCasesReading(const WorstCases& found, double alpha
                   (apart  ? "its sign does not hang on what was not seen."
                    : sure ? "its sign holds, though not beyond chance."
                           : "what was not seen could undo it."));
+    if (!found.always && !found.whyNotAlways.empty()) {
+        out.push_back("Of those who are seen either way nothing is told, since " +
+                      found.whyNotAlways + ".");
+    }
     if (found.always) {
         out.push_back(seenEitherWay(*found.always, found.of, alpha));
     }
@@ -145,6 +149,29 @@ std::vector<std::string> defenceReading(const Answer& answer, const std::string&
         if (isAbout(q.planned[k].of, term)) {
             out.push_back(planned ? plannedReading(*planned)
                                   : "~" + capitalised(planned.error().text()));
+        }
+    }
+    return out;
+}
+
+std::vector<std::string> defenceReading(const Answer& answer) {
+    const Question& q = answer.question;
+    std::vector<std::string> names;
+    if (q.byLot) {
+        names.push_back(q.byLot->of);
+    }
+    if (q.worstCases) {
+        names.push_back(q.worstCases->of);
+    }
+    for (const PlannedRequest& one : q.planned) {
+        names.push_back(one.of);
+    }
+    std::vector<std::string> out;
+    for (const std::string& name : names) {
+        for (const std::string& one : defenceReading(answer, name)) {
+            if (std::find(out.begin(), out.end(), one) == out.end()) {
+                out.push_back(one);
+            }
         }
     }
     return out;

@@ -21,6 +21,9 @@ namespace rapporto {
 [[nodiscard]] std::vector<std::string> defenceReading(const Answer& answer,
                                                       const std::string& term);
 
+/// The same of every effect that is defended, each sentence once.
+[[nodiscard]] std::vector<std::string> defenceReading(const Answer& answer);
+
 /// What was asked of an effect, and of moments to come, for the methods paragraph; begins with a
 /// blank, empty where nothing was.
 [[nodiscard]] std::string defenceMethods(const Answer& answer);

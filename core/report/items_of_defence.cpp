@@ -54,32 +54,12 @@ void putEnds(ReportSheet& sheet, const WorstCases& found, double alpha) {
               "note");
 }
 
-/// The names of effects that are defended, each once.
-std::vector<std::string> defended(const Question& q) {
-    std::vector<std::string> out;
-    const auto add = [&](const std::string& name) {
-        if (std::find(out.begin(), out.end(), name) == out.end()) {
-            out.push_back(name);
-        }
-    };
-    if (q.byLot) {
-        add(q.byLot->of);
-    }
-    if (q.worstCases) {
-        add(q.worstCases->of);
-    }
-    for (const PlannedRequest& one : q.planned) {
-        add(one.of);
-    }
-    return out;
-}
-
 }  // namespace
 
 void addDefence(const ItemInput& in) {
     for (const Answer* a : in.answers) {
-        const std::vector<std::string> effects = defended(a->question);
-        if (!a->defence || effects.empty()) {
+        const std::vector<std::string> said = defenceReading(*a);
+        if (said.empty()) {
             in.sheet.put(Kind::Note, questionTitle(*a) +
                                          ": no effect is defended. Choose one under Model and ask "
                                          "it there.");
@@ -91,9 +71,7 @@ void addDefence(const ItemInput& in) {
                                   questionTitle(*a));
             putEnds(in.sheet, found, a->alpha);
         }
-        for (const std::string& effect : effects) {
-            say(in.sheet, defenceReading(*a, effect));
-        }
+        say(in.sheet, said);
     }
 }
 

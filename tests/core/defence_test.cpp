@@ -353,6 +353,15 @@ class DefenceTest : public QObject {
         AGREE("lower se", found.lower.se, expected.at("lower")[1].get<double>(), 1e-10);
         AGREE("upper", found.upper.estimate, expected.at("upper")[0].get<double>(), 1e-10);
         AGREE("upper se", found.upper.se, expected.at("upper")[1].get<double>(), 1e-10);
+        // Of a quantity there is no such side: it is said, in words and in results.
+        Question dose = q;
+        dose.terms = {Term::expression("d + 0.5")};
+        dose.worstCases->of = "d + 0.5";
+        const Answer none = answer(tableFrom(expected.at("data")), dose);
+        QVERIFY(!worst(none).always);
+        QVERIFY(worstCasesReading(worst(none), 0.05)[1].find("no yes or no") != std::string::npos);
+        const auto results = resultsJson(Study{}, {none})["answers"][0]["worst_cases"];
+        QVERIFY(results["always_seen"].is_null() && results.contains("message"));
         // The other way round: who has the cause and who has not change their places.
         Question turned = q;
         turned.terms = {Term::expression("1 - d")};

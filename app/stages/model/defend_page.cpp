@@ -35,30 +35,6 @@ QLineEdit* numberField(QWidget* parent, const QString& name, const QString& says
     return field;
 }
 
-/// All that is said of the effects that are defended, each sentence once.
-std::vector<std::string> saidOf(const Answer& answer) {
-    const Question& q = answer.question;
-    std::vector<std::string> names;
-    if (q.byLot) {
-        names.push_back(q.byLot->of);
-    }
-    if (q.worstCases) {
-        names.push_back(q.worstCases->of);
-    }
-    for (const PlannedRequest& one : q.planned) {
-        names.push_back(one.of);
-    }
-    std::vector<std::string> out;
-    for (const std::string& name : names) {
-        for (const std::string& one : defenceReading(answer, name)) {
-            if (std::find(out.begin(), out.end(), one) == out.end()) {
-                out.push_back(one);
-            }
-        }
-    }
-    return out;
-}
-
 void choose(QComboBox* box, const std::string& name) {
     const int at = box->findData(text(name));
     box->setCurrentIndex(std::max(at, 0));
@@ -131,7 +107,7 @@ void DefendPage::showAnswer(const std::shared_ptr<const Answer>& answer, bool fr
         plot_->setStale(!fresh);
     }
     QStringList refused;
-    for (const std::string& one : saidOf(*answer)) {
+    for (const std::string& one : defenceReading(*answer)) {
         if (one.starts_with("~")) {
             refused << richText(one);
         }
@@ -249,7 +225,7 @@ void DefendPage::askLots(const QString& by, const QString& within) {
 
 std::vector<QString> DefendPage::reading() const {
     std::vector<QString> out;
-    for (const std::string& one : answer_ ? saidOf(*answer_) : std::vector<std::string>()) {
+    for (const std::string& one : answer_ ? defenceReading(*answer_) : std::vector<std::string>()) {
         out.push_back(richText(one));
     }
     return out;
