@@ -12,6 +12,7 @@
 #include "core/defend/by_lot.h"
 #include "core/describe/correlation.h"
 #include "core/io/csv.h"
+#include "core/io/server_connection.h"
 #include "core/model/fit.h"
 #include "core/model/instruments.h"
 #include "core/model/likelihood.h"
@@ -28,7 +29,9 @@
 #include "core/report/report.h"
 #include "core/study/journal.h"
 #include "core/study/missing_answer.h"
+#include "core/study/sources.h"
 #include "core/study/sweep.h"
+#include "tests/core/test_server.h"
 
 #include <Eigen/Dense>
 #include <cblas.h>
@@ -1338,6 +1341,46 @@ void benchWindow(int rounds) {
     });
 }
 
+/// Least squares whose rows stay with a server, against the server's own sums of the same columns.
+void benchLeft(bool quick, int rounds) {
+    const tests::TestServer server;
+    if (!server.why().isEmpty()) {
+        fmt::print(stderr, "left: {}\n", server.why().toStdString());
+        return;
+    }
+    const int rows = quick ? 300'000 : 10'000'000;
+    const bool made = server.sql(
+        QString("create unlogged table big as select g as id, random() as a, random() as b, "
+                "random() as c, random() as d, random() as y from generate_series(1, %1) g; "
+                "analyze big;")
+            .arg(rows));
+    const auto study = readStudyText(
+        R"({"format": "rapporto-study", "version": 1, "source": {"kind": "table", "rows": "left",
+            "reader": {"type": "postgresql", "service": "warehouse", "table": "big"}},
+            "questions": [{"id": "q", "outcome": "y", "terms": ["a", "b", "c", "d"],
+            "errors": {"kind": "robust"}, "checks": "none"}]})");
+    const auto sources = readSources(*study, "/", false, Job());
+    const auto connection = ServerConnection::open("warehouse", 0.0, Job());
+    if (!made || !sources || !connection) {
+        fmt::print(stderr, "left: the table was not made\n");
+        return;
+    }
+    const Frame frame = makeFrame(*study, *sources);
+    compare(
+        fmt::format("left with a server, HC1, {:.0e} x 4, against its sums", double{1} * rows),
+        quick ? rounds : 3, 3.0,
+        [&] {
+            const Answer answer = answerQuestion(*study, frame, study->questions[0], Job());
+            if (answer.refusal) {
+                fmt::print(stderr, "left: {}\n", answer.refusal->text());
+            }
+        },
+        [&] {
+            (void)connection->ask("select sum(a), sum(b), sum(c), sum(d), sum(y) from big", {},
+                                  Job());
+        });
+}
+
 }  // namespace
 
 int main(int argc, char** argv) {
@@ -1364,6 +1407,7 @@ int main(int argc, char** argv) {
         {"levels", [&] { benchLevels(quick ? 20000 : 100000, rounds); }},
         {"missing", [&] { benchMissing(quick ? 5000 : 20000, rounds); }},
         {"defence", [&] { benchDefence(rounds); }},
+        {"left", [&] { benchLeft(quick, rounds); }},
         {"inference", [&] { benchInference(rounds); }},
         {"traces", [&] { benchTraces(rounds); }},
         {"parts", [&] { benchParts(rounds); }},

@@ -3,6 +3,7 @@
 #include "core/base/format.h"
 #include "core/base/parallel.h"
 #include "core/io/csv.h"
+#include "core/left/left_table.h"
 #include "core/report/codebook.h"
 #include "core/report/replication.h"
 #include "core/report/report.h"
@@ -283,6 +284,11 @@ int run(const Call& call) {
         }
     }
     if (!call.codebook.empty()) {
+        if (frame.left()) {
+            if (auto known = frame.left()->describe(job); !known) {
+                return unusable(known.error().text());
+            }
+        }
         written = writeReport(call, *study, call.codebook,
                               codebookPages(study->title, frame, dressOf(study->reportStyle)));
         if (!written) {

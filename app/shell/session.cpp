@@ -5,12 +5,14 @@
 #include "core/base/disk.h"
 #include "core/base/format.h"
 #include "core/base/hash.h"
+#include "core/io/server_table.h"
 #include "core/io/table_file.h"
 #include "core/report/replication.h"
 #include "core/report/wording.h"
 #include "core/study/odd_mends.h"
 #include "core/study/ways_to_ask.h"
 
+#include <QCoreApplication>
 #include <QDir>
 #include <QFile>
 #include <QFileInfo>
@@ -43,6 +45,14 @@ VariableFacts allFactsOf(const Frame& frame, const Column& column, const Variabl
         }
     }
     return facts;
+}
+
+/// What a study reads from outside of its folder, by name: files, and tables of database servers.
+std::vector<std::string> readElsewhere(const Study& study, const std::string& directory) {
+    auto out = filesOutside(study, directory);
+    const auto served = databasesOf(study);
+    out.insert(out.end(), served.begin(), served.end());
+    return out;
 }
 
 }  // namespace
@@ -413,6 +423,14 @@ void Session::beginPaste(const QByteArray& pasted) {
     readPending();
 }
 
+void Session::beginServer() {
+    cancelImport();
+    ReaderOptions options;
+    options.type = "postgresql";
+    pending_ = PendingImport{{}, {}, options, nullptr, {}, {}, {}, {}, {}};
+    readPending();
+}
+
 void Session::changeImportOptions(const ReaderOptions& options) {
     if (pending_) {
         pending_->job.stop();
@@ -438,6 +456,9 @@ void Session::readPending() {
         Source source;
         std::optional<Result<SummaryMatrix>> summary;
         auto result = guarded("this table", [&]() -> Result<Import> {
+            if (isServed(job.options)) {
+                return firstServerRows(job.options, job.job);
+            }
             auto read = job.path.isEmpty()
                             ? readCsvText({job.pasted.constData(),
                                            static_cast<std::size_t>(job.pasted.size())},
@@ -495,6 +516,20 @@ void Session::acceptImport() {
     const PendingImport done = *pending_;
     pending_.reset();
     Study study;
+    if (isServed(done.options)) {
+        study.title =
+            done.import->used.query.empty() ? done.import->used.table : utf8(tr("A query"));
+        study.source.reader = done.import->used;
+        study.source.reader.asText.clear();
+        study.variables = done.entries;
+        pastedSource_.clear();
+        path_.clear();
+        study_ = std::move(study);
+        settled({});
+        emit importChanged();
+        readStudySources();
+        return;
+    }
     const QFileInfo info(done.path);
     study.title = utf8(done.path.isEmpty() ? tr("Pasted table") : info.completeBaseName());
     study.source = done.source;
@@ -666,11 +701,12 @@ bool Session::mayLook() {
         return true;
     }
     loading_ = false;
-    sourceRefusal_ = Refusal{ErrorCode::File,
-                             "the study reads files outside its folder: " + joinedNames(outside_),
-                             "",
-                             "Nothing of them is read before you allow it.",
-                             {}};
+    sourceRefusal_ =
+        Refusal{ErrorCode::File,
+                "the study reads what lies outside its folder: " + joinedNames(outside_),
+                "",
+                "Nothing of them is read before you allow it.",
+                {}};
     emit questionChanged();
     emit changed();
     emit outsideAsked();
@@ -693,7 +729,7 @@ void Session::readStudySources() {
     const QString place = path_.isEmpty() ? QDir::currentPath() + "/study" : path_;
     const std::string directory = utf8(QFileInfo(place).absolutePath());
     outside_ = allowed_.missing(utf8(QFileInfo(place).absoluteFilePath()),
-                                filesOutside(study_, directory));
+                                readElsewhere(study_, directory));
     if (path_.isEmpty()) {
         outside_.clear();  // It was made here: every file was chosen by hand.
     }
@@ -715,7 +751,12 @@ void Session::readStudySources() {
                 }
                 loading_ = false;
                 if (*shared) {
-                    land(study_, **shared);
+                    Study read = study_;
+                    if (read.source.sha256.empty() && !(*shared)->sha256.empty()) {
+                        read.source.sha256 = (*shared)->sha256;
+                        noteSeen(*(*shared)->table, read.source);
+                    }
+                    land(std::move(read), **shared);
                     emit changed();
                     return;
                 }
@@ -735,7 +776,7 @@ void Session::startReview(const Study& proposed) {
     emit changed();
     const std::string directory = utf8(QFileInfo(path_).absolutePath());
     outside_ = allowed_.missing(utf8(QFileInfo(path_).absoluteFilePath()),
-                                filesOutside(proposed, directory));
+                                readElsewhere(proposed, directory));
     if (!path_.isEmpty() && !mayLook()) {
         return;
     }
@@ -802,11 +843,13 @@ void Session::acceptReview() {
 
 namespace {
 
-/// The demo lies beside an installed application, or in the tree it was built from.
+/// The demo lies beside an installed application, or in the tree that holds its build folder.
 QStringList demoPlaces() {
-    return {QStandardPaths::locate(QStandardPaths::GenericDataLocation,
+    const QString here = QCoreApplication::applicationDirPath();
+    return {here + "/../share/rapporto/demo/calvessa.rapporto",
+            QStandardPaths::locate(QStandardPaths::GenericDataLocation,
                                    "rapporto/demo/calvessa.rapporto"),
-            QString(RAPPORTO_DEMO_DIR "/calvessa.rapporto")};
+            here + "/../../../demo/calvessa.rapporto"};
 }
 
 }  // namespace
@@ -824,7 +867,7 @@ bool Session::isDemo(const QString& path) {
 void Session::openDemo() {
     for (const QString& place : demoPlaces()) {
         if (QFile::exists(place)) {
-            openStudy(place);
+            openStudy(QFileInfo(place).canonicalFilePath());
             return;
         }
     }
@@ -866,6 +909,9 @@ bool Session::saveStudy(const QString& path, bool over) {
         out.source.file = utf8(beside);
     }
     const auto besideStudy = [&](const std::string& file) {
+        if (file.empty()) {
+            return file;  // A server’s table lies nowhere.
+        }
         const QString source = text(file);
         const QString absolute = QFileInfo(source).isAbsolute()
                                      ? source
@@ -933,7 +979,7 @@ bool Session::saveStudy(const QString& path, bool over) {
     // What was chosen here may be read again; what a stranger's study named and nobody allowed may
     // not, whatever it is saved as.
     if (outside_.empty()) {
-        allowed_.allow(place, filesOutside(study_, utf8(directory.absolutePath())));
+        allowed_.allow(place, readElsewhere(study_, utf8(directory.absolutePath())));
     }
     if (path != path_) {
         lock_.reset();

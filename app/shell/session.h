@@ -70,6 +70,9 @@ class Session : public QObject {
     /// The source is a summary matrix: there are no rows.
     [[nodiscard]] bool isSummary() const { return sources_.moments != nullptr; }
 
+    /// The rows stay with a database server.
+    [[nodiscard]] bool isLeft() const { return sources_.left != nullptr; }
+
     /// Takes a summary in: as a new study, or in place of the present one’s.
     void useMoments(const SummaryMatrix& moments);
 
@@ -140,6 +143,9 @@ class Session : public QObject {
     void beginImport(const QString& path);
     void beginPaste(const QByteArray& text);
     void changeImportOptions(const ReaderOptions& options);
+
+    /// Looks at the tables of a database server, the first one’s first rows before it is taken in.
+    void beginServer();
     void noteImport(const std::vector<VariableEntry>& entries);
     void acceptImport();
     void cancelImport();

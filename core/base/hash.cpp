@@ -31,13 +31,27 @@ std::uint64_t contentHash(std::string_view bytes, std::uint64_t seed) {
     return seed;
 }
 
+struct Sha256::State {
+    sha256_ctx context;
+};
+
+Sha256::Sha256() : state_(std::make_unique<State>()) { sha256_init(&state_->context); }
+
+Sha256::~Sha256() = default;
+
+void Sha256::add(std::string_view bytes) {
+    sha256_update(&state_->context, bytes.size(),
+                  reinterpret_cast<const std::uint8_t*>(bytes.data()));
+}
+
+std::string Sha256::hex() { return digestText(state_->context); }
+
 Result<std::string> sha256OfFile(const std::string& path, const Job& job) {
     const auto file = openForReading(path);
     if (!file) {
         return tl::make_unexpected(file.error());
     }
-    sha256_ctx context;
-    sha256_init(&context);
+    Sha256 sum;
     std::vector<char> block(1U << 20U);
     for (;;) {
         if (job.stopped()) {
@@ -53,17 +67,15 @@ Result<std::string> sha256OfFile(const std::string& path, const Job& job) {
         if (got == 0) {
             break;
         }
-        sha256_update(&context, static_cast<std::size_t>(got),
-                      reinterpret_cast<const std::uint8_t*>(block.data()));
+        sum.add({block.data(), static_cast<std::size_t>(got)});
     }
-    return digestText(context);
+    return sum.hex();
 }
 
 std::string sha256OfText(std::string_view text) {
-    sha256_ctx context;
-    sha256_init(&context);
-    sha256_update(&context, text.size(), reinterpret_cast<const std::uint8_t*>(text.data()));
-    return digestText(context);
+    Sha256 sum;
+    sum.add(text);
+    return sum.hex();
 }
 
 }  // namespace rapporto

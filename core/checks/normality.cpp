@@ -3,6 +3,7 @@
 
 #include "core/base/format.h"
 #include "core/checks/common.h"
+#include "core/checks/normal_enough.h"
 #include "core/describe/normality_tests.h"
 #include "core/numerics/distributions.h"
 
@@ -11,11 +12,10 @@
 #include <numeric>
 
 namespace rapporto {
-namespace {
 
-/// So many rows that means, and with them effects, are near a normal law whatever the errors' is:
-/// Cochran's rule for skewed quantities (Sampling Techniques, 1977, section 2.15), never under 200.
 bool manyRows(double n, double skewness) { return n > 200.0 && n > 25.0 * skewness * skewness; }
+
+namespace {
 
 using Eigen::Index;
 using Eigen::VectorXd;

@@ -251,7 +251,9 @@ class Asking {
             return notApplicable("The check ‘" + in.options.id + "’ is not built yet.");
         }
         if (check->needsRows && run_.frame.moments() != nullptr) {
-            return notApplicable("It looks at rows, and the source is a summary of them.");
+            return notApplicable(run_.frame.left() != nullptr
+                                     ? "It looks at rows, and they stay with the database."
+                                     : "It looks at rows, and the source is a summary of them.");
         }
         if (check->of == fits::kTrace) {
             return notApplicable(

@@ -302,6 +302,17 @@ Frame Frame::ofMoments(std::shared_ptr<const SummaryMatrix> moments,
     return frame;
 }
 
+Frame Frame::ofLeft(std::shared_ptr<const LeftTable> left, const Table& standIn, double rows,
+                    const std::vector<VariableEntry>& entries, const std::vector<Derived>& derived,
+                    const Layout& layout) {
+    Frame frame = make(standIn, entries, derived, {}, layout);
+    SummaryMatrix count;
+    count.n = rows;
+    frame.moments_ = std::make_shared<const SummaryMatrix>(std::move(count));
+    frame.left_ = std::move(left);
+    return frame;
+}
+
 Frame Frame::refusedFor(Refusal refusal) const {
     Frame out = *this;
     out.refusal_ = std::move(refusal);

@@ -71,6 +71,8 @@ struct VariableEntry {
 
 enum class RowState : std::uint8_t { In, SetAside, ByRule };
 
+class LeftTable;
+
 /// A table made ready: missing codes applied, derived variables computed, rows marked. Immutable;
 /// columns that need no change share the table's cells.
 class Frame {
@@ -86,6 +88,16 @@ class Frame {
     [[nodiscard]] static Frame ofMoments(std::shared_ptr<const SummaryMatrix> moments,
                                          const std::vector<VariableEntry>& entries);
 
+    /// A frame whose rows stay with an engine. Its table holds rows that stand in for them, of the
+    /// same columns and levels, so that names, measures and derived variables are what they are;
+    /// their cells are no observations and are never shown.
+    [[nodiscard]] static Frame ofLeft(std::shared_ptr<const LeftTable> left, const Table& standIn,
+                                      double rows, const std::vector<VariableEntry>& entries,
+                                      const std::vector<Derived>& derived, const Layout& layout);
+
+    /// Null where the rows are at hand.
+    [[nodiscard]] const std::shared_ptr<const LeftTable>& left() const { return left_; }
+
     /// The same frame, which no question may be asked of for this reason.
     [[nodiscard]] Frame refusedFor(Refusal refusal) const;
 
@@ -100,7 +112,7 @@ class Frame {
                                const std::vector<VariableEntry>& entries,
                                const std::vector<Derived>& derived) const;
 
-    /// Null where there are rows.
+    /// Null where rows are at hand. Where they stay with an engine it tells their number alone.
     [[nodiscard]] const SummaryMatrix* moments() const { return moments_.get(); }
 
     [[nodiscard]] std::size_t rows() const { return table_.rows(); }
@@ -155,6 +167,7 @@ class Frame {
     std::vector<AcceptedOddity> accepted_;
     std::optional<Refusal> refusal_;
     std::shared_ptr<const SummaryMatrix> moments_;
+    std::shared_ptr<const LeftTable> left_;
 };
 
 /// The levels of a grouping variable that occur in `rows` (all when empty), in the variable's

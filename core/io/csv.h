@@ -33,6 +33,8 @@ struct ReaderOptions {
     std::string block;     ///< “B3:F200”; empty: all filled cells.
     std::string table;     ///< Of a database or package; empty: the first.
     std::string query;     ///< Read-only; instead of a table.
+    std::string service;   ///< Of a database server: how it is reached; empty: by the environment.
+    bool left = false;     ///< Rows stay with the server; questions are answered by sums.
     double patience = 15;  ///< Seconds that a database may take; 0: without end.
     std::vector<LineRepair> repairs;        ///< Of a delimited text.
     std::vector<std::string> asText;        ///< Columns that hold texts whatever they look like.
@@ -64,6 +66,7 @@ struct Import {
     std::size_t problemCount = 0;
     std::vector<ColumnEvidence> evidence;  ///< One a column.
     std::vector<std::string> parts;        ///< Sheets or tables that the file holds.
+    std::string sha256;  ///< Of the content, where there is no file to look at; else empty.
 };
 
 inline constexpr std::size_t kMaxProblems = 1000;

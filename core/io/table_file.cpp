@@ -31,6 +31,13 @@ const std::vector<TableFormat>& tableFormats() {
          "SQLite database",
          nullptr},
         {"json", {".json"}, &readJsonRecords, nullptr, "JSON records", nullptr},
+        {"postgresql",
+         {},
+         &readPostgresql,
+         nullptr,
+         "PostgreSQL server",
+         [](const std::string&, const ReaderOptions&) { return std::vector<std::string>(); },
+         true},
     };
     return kFormats;
 }
@@ -48,6 +55,11 @@ const TableFormat* formatOf(const std::string& path, const std::string& type) {
         }
     }
     return type.empty() ? &tableFormats().front() : nullptr;
+}
+
+bool isServed(const ReaderOptions& options) {
+    const TableFormat* format = options.type.empty() ? nullptr : formatOf({}, options.type);
+    return format != nullptr && format->served;
 }
 
 std::string tableTypes() {

@@ -13,6 +13,7 @@ struct TableFormat {
     const char* title;
     /// The files it consists of, that one first; null: that one alone.
     std::vector<std::string> (*files)(const std::string& path, const ReaderOptions& options);
+    bool served = false;  ///< No file: a server has it.
 };
 
 /// All kinds; the only place to add one.
@@ -20,6 +21,9 @@ struct TableFormat {
 
 /// The kind that `options.type` names, else the one that the file's ending tells, else CSV.
 [[nodiscard]] const TableFormat* formatOf(const std::string& path, const std::string& type);
+
+/// The table lies with a server: there is no file to look at, to copy or to sum up.
+[[nodiscard]] bool isServed(const ReaderOptions& options);
 
 /// The types in words: “csv, data-package, … and json”.
 [[nodiscard]] std::string tableTypes();
@@ -47,6 +51,8 @@ struct TableFormat {
 [[nodiscard]] Result<Import> readSqlite(const std::string& path, const ReaderOptions& options,
                                         const Job& job);
 [[nodiscard]] Result<void> writeSqlite(const Table& table, const std::string& path);
+[[nodiscard]] Result<Import> readPostgresql(const std::string& path, const ReaderOptions& options,
+                                            const Job& job);
 [[nodiscard]] Result<Import> readJsonRecords(const std::string& path, const ReaderOptions& options,
                                              const Job& job);
 [[nodiscard]] Result<Import> readXlsx(const std::string& path, const ReaderOptions& options,

@@ -1,5 +1,5 @@
 #include "core/base/format.h"
-#include "core/model/fit.h"
+#include "core/model/cluster_sums.h"
 
 #include <fmt/format.h>
 
@@ -82,36 +82,29 @@ MatrixXd withoutNegativeEigenvalues(const MatrixXd& V, bool& repaired) {
 
 }  // namespace
 
-Result<Covariance> clusteredCovariance(const CovarianceInput& in, const ErrorSpec& spec) {
-    const auto& counts = in.design.clusterCounts;
+Result<void> enoughClusters(const std::vector<std::int32_t>& counts,
+                            const std::vector<std::string>& by) {
     if (counts.empty()) {
         return refuse(ErrorCode::BadSetting, "clustered errors need a variable to cluster by",
                       "errors", "Choose one or two.");
     }
     for (std::size_t d = 0; d < counts.size(); ++d) {
         if (counts[d] < 2) {
-            return refuse(ErrorCode::BadSetting,
-                          "‘" + spec.by[d] + "’ has one cluster in the rows used", "errors",
-                          "Clustered errors need at least two, better forty.", {spec.by[d]});
+            return refuse(ErrorCode::BadSetting, "‘" + by[d] + "’ has one cluster in the rows used",
+                          "errors", "Clustered errors need at least two, better forty.", {by[d]});
         }
     }
-    Eigen::VectorXd byRow = in.solution.residuals;
-    if (in.problem.weights.size() > 0) {
-        byRow.array() *= in.problem.weights.array();
-    }
+    return {};
+}
+
+Covariance clusteredTogether(const std::vector<MatrixXd>& parts,
+                             const std::vector<std::int32_t>& counts) {
     Covariance out;
-    out.matrix = oneWay(in, byRow, in.design.clusters[0], counts[0]);
+    out.matrix = parts[0];
     std::int32_t least = counts[0];
     out.note = plural(static_cast<std::size_t>(counts[0]), "cluster", "clusters");
-    if (counts.size() > 1) {
-        std::map<std::pair<std::int32_t, std::int32_t>, std::int32_t> ids;
-        std::vector<std::int32_t> both;
-        for (std::size_t i = 0; i < in.design.clusters[0].size(); ++i) {
-            const auto key = std::pair(in.design.clusters[0][i], in.design.clusters[1][i]);
-            both.push_back(ids.emplace(key, static_cast<std::int32_t>(ids.size())).first->second);
-        }
-        out.matrix += oneWay(in, byRow, in.design.clusters[1], counts[1]) -
-                      oneWay(in, byRow, both, static_cast<std::int32_t>(ids.size()));
+    if (parts.size() > 1) {
+        out.matrix += parts[1] - parts[2];
         bool repaired = false;
         out.matrix = withoutNegativeEigenvalues(out.matrix, repaired);
         least = std::min(counts[0], counts[1]);
@@ -124,6 +117,29 @@ Result<Covariance> clusteredCovariance(const CovarianceInput& in, const ErrorSpe
     }
     out.df = least - 1.0;
     return out;
+}
+
+Result<Covariance> clusteredCovariance(const CovarianceInput& in, const ErrorSpec& spec) {
+    const auto& counts = in.design.clusterCounts;
+    if (auto enough = enoughClusters(counts, spec.by); !enough) {
+        return tl::make_unexpected(enough.error());
+    }
+    Eigen::VectorXd byRow = in.solution.residuals;
+    if (in.problem.weights.size() > 0) {
+        byRow.array() *= in.problem.weights.array();
+    }
+    std::vector<MatrixXd> parts = {oneWay(in, byRow, in.design.clusters[0], counts[0])};
+    if (counts.size() > 1) {
+        std::map<std::pair<std::int32_t, std::int32_t>, std::int32_t> ids;
+        std::vector<std::int32_t> both;
+        for (std::size_t i = 0; i < in.design.clusters[0].size(); ++i) {
+            const auto key = std::pair(in.design.clusters[0][i], in.design.clusters[1][i]);
+            both.push_back(ids.emplace(key, static_cast<std::int32_t>(ids.size())).first->second);
+        }
+        parts.push_back(oneWay(in, byRow, in.design.clusters[1], counts[1]));
+        parts.push_back(oneWay(in, byRow, both, static_cast<std::int32_t>(ids.size())));
+    }
+    return clusteredTogether(parts, counts);
 }
 
 }  // namespace rapporto

@@ -1551,6 +1551,9 @@ Result<Design> makeDesign(const Frame& frame, const Question& question,
 }
 
 double rowsStoodFor(const Design& design) {
+    if (design.standFor > 0.0) {
+        return design.standFor;
+    }
     return design.weightKind == WeightKind::Frequency ? design.weights.sum()
                                                       : static_cast<double>(design.y.size());
 }

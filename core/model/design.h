@@ -139,6 +139,7 @@ struct Design {
     std::string outcomeUnit;
     std::string outcomeLogOf;  ///< x when the outcome is ln(x).
     bool outcomeYesNo = false;
+    double standFor = 0.0;  ///< Rows that those here stand for, where they are others; else 0.
     std::vector<std::size_t> rows;                    ///< Source rows, from 0.
     std::vector<std::vector<std::int32_t>> clusters;  ///< One a clustering variable, ids from 0.
     std::vector<std::int32_t> clusterCounts;

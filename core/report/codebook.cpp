@@ -2,6 +2,7 @@
 
 #include "core/base/format.h"
 #include "core/describe/summary.h"
+#include "core/report/left_wording.h"
 #include "core/report/report.h"
 
 #include <fmt/format.h>
@@ -159,7 +160,9 @@ std::vector<CodebookEntry> codebookEntries(const Frame& frame) {
         entry.unit = v.unit;
         entry.expression = v.expression;
         entry.note = v.note;
-        if (frame.moments() != nullptr) {
+        if (frame.left() != nullptr) {
+            entry.values = leftVariableWords(*frame.left(), v);
+        } else if (frame.moments() != nullptr) {
             const auto at = static_cast<Eigen::Index>(j);
             entry.values = fmt::format("known by its moments: mean {}, standard deviation {}",
                                        shortNumber(frame.moments()->mean(at), 5),

@@ -19,6 +19,7 @@
 #include "core/report/cause_reading.h"
 #include "core/report/defence_wording.h"
 #include "core/report/left_out_wording.h"
+#include "core/report/left_wording.h"
 #include "core/report/missing_wording.h"
 #include "core/report/request_wording.h"
 #include "core/report/term_choice_picture.h"
@@ -1120,6 +1121,11 @@ std::vector<std::string> variableReading(const Frame& frame, const std::string& 
         const auto broken = frame.broken().find(name);
         out.push_back(broken == frame.broken().end() ? "There is no such variable."
                                                      : "~" + capital(broken->second.text()));
+        return out;
+    }
+    if (frame.left() != nullptr) {
+        out.push_back(leftVariableWords(*frame.left(), *variable) +
+                      ". Its cells stay with the database.");
         return out;
     }
     if (const SummaryMatrix* moments = frame.moments()) {

@@ -1,6 +1,7 @@
 #include "core/study/answer.h"
 
 #include "core/base/border.h"
+#include "core/left/left_explain.h"
 #include "core/study/question_kind.h"
 
 #include <algorithm>
@@ -86,6 +87,9 @@ Answer answerQuestion(const Study& study, const Frame& frame, const Question& qu
                                                               question.kind,
                                                               "",
                                                               {}}));
+        }
+        if (frame.left() != nullptr && question.kind == "trace") {
+            return tl::make_unexpected(needsRowsAtHand(frame, "a trace"));
         }
         return kind->answer(answer, study, frame, making);
     });

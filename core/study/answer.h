@@ -44,6 +44,8 @@ struct Answer {
     /// Mistakes of this program that took a part of the answer away, with the part’s name.
     std::vector<std::string> faults;
     bool fromMoments = false;  ///< No rows were at hand: `fit` tells nothing by row.
+    /// What was asked of the engine where rows stay, in order; null: they were at hand.
+    std::shared_ptr<const std::vector<std::string>> asked;
 };
 
 /// What goes with the making of an answer beside what is asked.

@@ -1,5 +1,6 @@
 #include "core/study/correlate.h"
 
+#include "core/left/left_explain.h"
 #include "core/report/correlate_wording.h"
 #include "core/study/question_codec.h"
 #include "core/study/results.h"
@@ -210,7 +211,9 @@ Result<void> answerCorrelate(Answer& answer, const Study& study, const Frame& fr
     settings.listwise = question.listwise;
     settings.alpha = study.alpha;
     answer.rows = RowCounts{};
-    auto table = correlated(frame, question, settings, answer.rows, making.job);
+    auto table = frame.left() != nullptr
+                     ? correlateLeft(answer, study, frame, settings, making.job)
+                     : correlated(frame, question, settings, answer.rows, making.job);
     if (!table) {
         return tl::make_unexpected(table.error());
     }

@@ -3,6 +3,7 @@
 #include "core/base/border.h"
 #include "core/defend/answer_defence.h"
 #include "core/describe/survey_mean.h"
+#include "core/left/left_explain.h"
 #include "core/model/event_study.h"
 #include "core/model/feasible_ar.h"
 #include "core/model/forecast.h"
@@ -589,6 +590,9 @@ Result<void> answerRows(Answer& answer, const Study& study, const Frame& frame,
 
 Result<void> answerExplain(Answer& answer, const Study& study, const Frame& frame,
                            const Making& making) {
+    if (frame.left() != nullptr) {
+        return explainLeft(answer, study, frame, making);
+    }
     if (answer.question.missing == "imputed") {
         return answerImputed(answer, study, frame, making);
     }

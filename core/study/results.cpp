@@ -748,6 +748,9 @@ Json resultsJson(const Study& study, const std::vector<Answer>& answers) {
             kind->results(one, a);
             one["reading"] = answerReading(a);
         }
+        if (a.asked) {
+            one["statements"] = *a.asked;
+        }
         out["answers"].push_back(std::move(one));
     }
     return out;

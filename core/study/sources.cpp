@@ -4,6 +4,7 @@
 #include "core/base/format.h"
 #include "core/base/hash.h"
 #include "core/io/table_file.h"
+#include "core/left/left_table.h"
 
 #include <fmt/format.h>
 
@@ -17,6 +18,15 @@ namespace {
 
 Result<Import> readOne(const Source& source, const std::string& directory, bool acceptChanged,
                        const Job& job) {
+    if (isServed(source.reader)) {
+        auto import = readTableFile({}, source.reader, job);
+        const bool differs = import && !source.sha256.empty() && import->sha256 != source.sha256;
+        if (differs && !acceptChanged) {
+            return refuse(ErrorCode::Changed, "the source is not the one this study was made with",
+                          sourceShown(source), "Look at what changed, then accept it.");
+        }
+        return import;
+    }
     if (source.file.empty()) {
         return refuse(ErrorCode::File, "the study names no source file", "source",
                       "Bring data in.");
@@ -70,11 +80,11 @@ Result<Shaped> stepTaken(const ShapeStep& step, const Study& study, const Source
         other = at->second.get();
     }
     if (const auto* append = std::get_if<AppendStep>(&step)) {
-        const auto stem = [](const std::string& file) {
-            return std::filesystem::path(file).stem().string();
+        const auto stem = [](const Source& of) {
+            return isServed(of.reader) ? sourceShown(of)
+                                       : std::filesystem::path(of.file).stem().string();
         };
-        return appendRows(table, *other, append->mark,
-                          {stem(study.source.file), stem(append->other.file)});
+        return appendRows(table, *other, append->mark, {stem(study.source), stem(append->other)});
     }
     if (const auto* join = std::get_if<JoinStep>(&step)) {
         return joinColumns(table, *other, join->by, join->take);
@@ -92,6 +102,17 @@ Result<Shaped> stepTaken(const ShapeStep& step, const Study& study, const Source
 }
 
 }  // namespace
+
+std::string sourceShown(const Source& source) {
+    if (!isServed(source.reader)) {
+        return source.file;
+    }
+    const ReaderOptions& r = source.reader;
+    const std::string what = !r.query.empty()   ? "a query"
+                             : !r.table.empty() ? r.table
+                                                : std::string("a table");
+    return what + (r.service.empty() ? " of the database" : " of the database ‘" + r.service + "’");
+}
 
 std::string pathOf(const Source& source, const std::string& directory) {
     const std::filesystem::path file(source.file);
@@ -142,6 +163,23 @@ std::vector<std::string> filesOutside(const Study& study, const std::string& dir
     return out;
 }
 
+std::vector<std::string> databasesOf(const Study& study) {
+    std::vector<std::string> out;
+    const auto look = [&](const Source& source) {
+        if (isServed(source.reader) &&
+            std::find(out.begin(), out.end(), sourceShown(source)) == out.end()) {
+            out.push_back(sourceShown(source));
+        }
+    };
+    look(study.source);
+    for (const ShapeStep& step : study.shape) {
+        if (const Source* other = otherSource(step)) {
+            look(*other);
+        }
+    }
+    return out;
+}
+
 Result<void> mayWriteTo(const std::string& path, const Study& study, const std::string& studyPath) {
     std::vector<std::string> kept;
     if (!studyPath.empty()) {
@@ -176,6 +214,15 @@ Result<Sources> readSources(const Study& study, const std::string& directory, bo
             source.reader.asText.push_back(entry.name);
         }
     }
+    if (source.reader.left) {
+        auto left = LeftTable::open(source.reader, job);
+        if (!left) {
+            return tl::make_unexpected(left.error());
+        }
+        out.left = *std::move(left);
+        out.table = std::make_shared<const Table>(out.left->first());
+        return out;
+    }
     auto import = readOne(source, directory, acceptChanged, job);
     if (!import) {
         return tl::make_unexpected(import.error());
@@ -191,6 +238,7 @@ Result<Sources> readSources(const Study& study, const std::string& directory, bo
         return out;
     }
     out.table = std::make_shared<const Table>(std::move(import->table));
+    out.sha256 = import->sha256;
     for (const ShapeStep& step : study.shape) {
         const Source* other = otherSource(step);
         if (other == nullptr || out.others.contains(sourceText(*other))) {
@@ -220,6 +268,9 @@ Result<Shaped> takeStep(const ShapeStep& step, const Study& study, const Sources
 Shaping shapeTable(const Study& study, const Sources& sources) {
     Shaping out;
     out.table = sources.table;
+    if (sources.left) {
+        return out;  // Its questions say that what is left with a database is not shaped.
+    }
     for (const ShapeStep& step : study.shape) {
         auto next = takeStep(step, study, sources, *out.table);
         if (!next) {
@@ -277,6 +328,10 @@ Frame makeFrame(const Study& study, const Sources& sources, const Shaping& shapi
     if (sources.moments) {
         return Frame::ofMoments(sources.moments, study.variables);
     }
+    if (sources.left) {
+        return Frame::ofLeft(sources.left, *sources.table, sources.left->rows(), study.variables,
+                             study.derived, study.layout);
+    }
     const auto make = [&](const Table& table) {
         return Frame::make(table, study.variables, study.derived, study.sample, study.layout);
     };
@@ -290,7 +345,17 @@ SourceReview reviewSources(const Study& study, const Study& proposed, const std:
     out.proposed = proposed;
     const auto look = [&](const Source& before, Source& now) -> std::shared_ptr<const Table> {
         FileReview review;
-        review.file = now.file;
+        review.file = sourceShown(now);
+        if (now.reader.left) {
+            // What stays with a database has no checksum: it is as it is.
+            auto left = LeftTable::open(now.reader, job);
+            review.found = left.has_value();
+            review.changed = sourceShown(now) != sourceShown(before);
+            out.refusal = left || out.refusal ? out.refusal : std::optional(left.error());
+            out.sources.left = left ? *left : nullptr;
+            out.files.push_back(std::move(review));
+            return left ? std::make_shared<const Table>((*left)->first()) : nullptr;
+        }
         auto import = readOne(now, directory, true, job);
         if (!import) {
             review.found = false;
@@ -298,9 +363,11 @@ SourceReview reviewSources(const Study& study, const Study& proposed, const std:
             out.refusal = out.refusal ? out.refusal : std::optional(import.error());
             return nullptr;
         }
-        const auto sum = sha256OfTable(pathOf(now, directory), now.reader, job);
-        review.changed =
-            now.file != before.file || (sum && !now.sha256.empty() && *sum != now.sha256);
+        const auto sum = isServed(now.reader)
+                             ? Result<std::string>(import->sha256)
+                             : sha256OfTable(pathOf(now, directory), now.reader, job);
+        review.changed = sourceShown(now) != sourceShown(before) ||
+                         (sum && !now.sha256.empty() && *sum != now.sha256);
         review.changes = changesOf(study, before, import->table);
         now.sha256 = sum.value_or(std::string());
         if (proposed.source.kind == "table") {

@@ -12,6 +12,8 @@ struct Sources {
     std::shared_ptr<const Table> table;                          ///< Null for a summary.
     std::shared_ptr<const SummaryMatrix> moments;                ///< Of a summary; else null.
     std::map<std::string, std::shared_ptr<const Table>> others;  ///< By `sourceText`.
+    std::shared_ptr<const LeftTable> left;  ///< Where the rows stay with an engine; else null.
+    std::string sha256;  ///< Of the content of a table that a server sent; else empty.
 };
 
 /// Reads the source of a study that lies in `directory`, and the files its shape needs.
@@ -32,6 +34,13 @@ struct Sources {
 /// @param studyPath  empty: the study has no file.
 [[nodiscard]] Result<void> mayWriteTo(const std::string& path, const Study& study,
                                       const std::string& studyPath);
+
+/// A source by name: its file, or “public.growers of the database ‘warehouse’”.
+[[nodiscard]] std::string sourceShown(const Source& source);
+
+/// What the study reads from database servers, each once, by name. Whoever opens a stranger’s study
+/// is to know: it asks there with the rights of the one who opens it.
+[[nodiscard]] std::vector<std::string> databasesOf(const Study& study);
 
 /// Where a source lies.
 [[nodiscard]] std::string pathOf(const Source& source, const std::string& directory);

@@ -3,6 +3,7 @@
 #include "core/base/clock.h"
 #include "core/base/format.h"
 #include "core/base/markup.h"
+#include "core/io/table_file.h"
 
 #include <fmt/format.h>
 
@@ -549,7 +550,8 @@ Source* otherSource(ShapeStep& step) {
 
 std::string shapeText(const ShapeStep& step) {
     const auto file = [](const Source& source) {
-        return source.file.substr(source.file.find_last_of('/') + 1);
+        return isServed(source.reader) ? "the table of a database"
+                                       : source.file.substr(source.file.find_last_of('/') + 1);
     };
 
     struct Words {

@@ -116,6 +116,15 @@ std::optional<char> readerChar(JsonReader& in, const char* key) {
     return text.empty() ? std::nullopt : std::optional(text.front());
 }
 
+/// Whether rows stay where they are.
+bool readsLeft(JsonReader& in) {
+    const std::string rows = in.text("rows", "fetched");
+    if (rows != "fetched" && rows != "left") {
+        in.fault("‘rows’ is \"fetched\" or \"left\"");
+    }
+    return rows == "left";
+}
+
 ReaderOptions readReader(const Json& json, const std::string& file, JsonReader& outer) {
     ReaderOptions options;
     JsonReader reader(json, "source.reader");
@@ -143,6 +152,8 @@ ReaderOptions readReader(const Json& json, const std::string& file, JsonReader& 
     options.block = reader.text("block");
     options.table = reader.text("table");
     options.query = reader.text("query");
+    options.service = reader.text("service");
+    options.left = readsLeft(reader);
     options.missing = reader.texts("missing");
     options.keepSpaces = reader.flag("keep_spaces", false);
     for (const Json* one : reader.list("repairs")) {
@@ -219,6 +230,14 @@ Source readSource(const Json& json, JsonReader& outer, const char* where = "sour
     }
     if (in.has("reader")) {
         source.reader = readReader(in.at("reader"), source.file, in);
+    }
+    if (in.has("query") && source.reader.query.empty()) {
+        source.reader.query = in.text("query");
+    }
+    source.reader.left = readsLeft(in) || source.reader.left;
+    if (source.reader.left && !isServed(source.reader)) {
+        in.fault("rows can be left with a database server alone",
+                 "Take ‘rows’ out: a file is read.");
     }
     if (in.has("seen")) {
         JsonReader seen(in.at("seen"), "source.seen");

@@ -120,6 +120,7 @@ Json readerJson(const Source& source) {
     say("block", r.block);
     say("table", r.table);
     say("query", r.query);
+    say("service", r.service);
     if (r.patience != ReaderOptions().patience) {
         json["patience"] = r.patience;
     }
@@ -170,7 +171,14 @@ Json tableJson(const Source& s) {
     if (s.moments) {
         return momentsJson(*s.moments);
     }
-    Json json{{"kind", s.kind}, {"file", s.file}, {"reader", readerJson(s)}};
+    Json json{{"kind", s.kind}};
+    if (!isServed(s.reader)) {
+        json["file"] = s.file;
+    }
+    json["reader"] = readerJson(s);
+    if (s.reader.left) {
+        json["rows"] = "left";
+    }
     if (!s.sha256.empty()) {
         json["sha256"] = s.sha256;
     }

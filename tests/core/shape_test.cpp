@@ -266,7 +266,7 @@ class ShapeTest : public QObject {
         later.replace(later.find("\"by\""), 4, "\"fuzzy\": 0.9, \"by\"");
         QVERIFY(studyText(*readStudyText(later)).find("\"fuzzy\": 0.9") != std::string::npos);
 
-        Sources sources{std::make_shared<const Table>(growers()), nullptr, {}};
+        Sources sources{std::make_shared<const Table>(growers()), nullptr, {}, nullptr, {}};
         Workbench bench([] {});
         bench.open(study, sources);
         bench.wait();
@@ -383,7 +383,7 @@ class ShapeTest : public QObject {
         study.source.kind = "summary";
         study.source.moments = *moments;
         study.questions = {explain("y", {"a", "b"})};
-        const Frame frame = makeFrame(study, Sources{nullptr, nullptr, {}});
+        const Frame frame = makeFrame(study, Sources{nullptr, nullptr, {}, nullptr, {}});
         const Answer summary = answerQuestion(study, frame, study.questions[0], Job());
         QVERIFY2(!summary.refusal, summary.refusal ? summary.refusal->text().c_str() : "");
         QCOMPARE(summary.rows.used, std::size_t{40});
@@ -438,7 +438,7 @@ class ShapeTest : public QObject {
         Study study;
         study.source.kind = "summary";
         study.source.moments = *momentsOfTable(readCsvText(summaryFile(), {}, Job())->table);
-        const Frame frame = makeFrame(study, Sources{nullptr, nullptr, {}});
+        const Frame frame = makeFrame(study, Sources{nullptr, nullptr, {}, nullptr, {}});
         Question robust = explain("y", {"a"});
         robust.errors.kind = "robust";
         Question logged = explain("ln(y)", {"a"});

@@ -200,7 +200,7 @@ class StudyTest : public QObject {
         Workbench bench([&] { ++calls; });
         Study study = read(minimal(
             R"j({"id":"q1","outcome":"y","terms":["x"]},{"id":"q2","outcome":"y","terms":["x","power(x, 2)"]})j"));
-        bench.open(study, Sources{table(), nullptr, {}});
+        bench.open(study, Sources{table(), nullptr, {}, nullptr, {}});
         bench.wait();
         const auto first = bench.answer("q1");
         const auto second = bench.answer("q2");
@@ -225,7 +225,7 @@ class StudyTest : public QObject {
         Workbench bench([] {});
         bench.open(
             read(minimal(R"({"id":"q1","outcome":"y","terms":["x"],"errors":{"kind":"survey"}})")),
-            Sources{table(), nullptr, {}});
+            Sources{table(), nullptr, {}, nullptr, {}});
         bench.wait();
         QVERIFY(bench.answer("q1")->refusal.has_value());  // None is declared.
         Survey survey;
@@ -262,7 +262,7 @@ class StudyTest : public QObject {
     void workbenchFollowsTheSample() {
         Workbench bench([] {});
         bench.open(read(minimal(R"({"id":"q1","outcome":"y","terms":["x"]})")),
-                   Sources{table(), nullptr, {}});
+                   Sources{table(), nullptr, {}, nullptr, {}});
         bench.wait();
         QCOMPARE(bench.answer("q1")->rows.used, std::size_t{50});
         QVERIFY(bench.apply({SetRowsAside{{1, 2, 3}, ""}, "aside"}).has_value());
@@ -276,7 +276,7 @@ class StudyTest : public QObject {
     void aRuleThatCannotBeReadRefusesInWords() {
         Workbench bench([] {});
         bench.open(read(minimal(R"({"id":"q1","outcome":"y","terms":["x"]})")),
-                   Sources{table(), nullptr, {}});
+                   Sources{table(), nullptr, {}, nullptr, {}});
         QVERIFY(bench.apply({SetRule{"nothing > 1"}, "rule"}).has_value());
         bench.wait();
         QVERIFY(bench.answer("q1")->refusal.has_value());

@@ -255,7 +255,13 @@ void ChecksStage::showSelected() {
                                                                 : stoppedWords());
         return;
     }
-    plot_->showExhibit(result->exhibit);
+    const Exhibit& picture = result->exhibit;
+    if (picture.x.empty() && picture.lines.empty() && picture.bars.empty() &&
+        answer_->fromMoments) {
+        plot_->showNothing(tr("Its picture shows rows, and they are not at hand."));
+    } else {
+        plot_->showExhibit(picture);
+    }
     plot_->setStale(!session_.isFresh() || result->awaited);
     if (tells) {
         showCut();

@@ -4,6 +4,7 @@
 #include "app/stages/data/data_page.h"
 #include "core/base/format.h"
 #include "core/describe/row_names.h"
+#include "core/report/left_wording.h"
 
 #include <QComboBox>
 #include <QHBoxLayout>
@@ -301,7 +302,7 @@ QStringList RowSheetView::reading() const {
         return out;
     }
     if (answer_->fromMoments) {
-        out << tr("The source is a summary: it has no rows.");
+        out << tr("There are no rows to show: %1.").arg(text(whyNoRows(*answer_)));
         return out;
     }
     out << tr(

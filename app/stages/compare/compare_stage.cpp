@@ -3,6 +3,7 @@
 #include "app/shell/flow_layout.h"
 #include "app/shell/theme.h"
 #include "core/base/format.h"
+#include "core/report/left_wording.h"
 #include "core/report/report.h"
 #include "core/report/results_table.h"
 #include "core/report/sweep_picture.h"
@@ -396,7 +397,7 @@ void CompareStage::refreshSweep() {
             : !answer->fit
                 ? tr("A sweep follows one effect of an explained outcome; this question has none.")
             : answer->fromMoments
-                ? tr("A sweep fits many models on the rows, and the source is a summary.")
+                ? tr("A sweep fits many models on the rows, and %1.").arg(text(whyNoRows(*answer)))
                 : tr("A sweep follows one effect of a question by least squares."));
         return;
     }

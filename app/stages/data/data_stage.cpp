@@ -4,6 +4,7 @@
 #include "app/stages/data/derive_panel.h"
 #include "app/stages/data/import_page.h"
 #include "app/stages/data/layout_page.h"
+#include "app/stages/data/left_page.h"
 #include "app/stages/data/missing_page.h"
 #include "app/stages/data/odd_page.h"
 #include "app/stages/data/review_page.h"
@@ -39,7 +40,7 @@ namespace {
 enum Page { kEmpty, kImport, kTable, kReview, kSheet };
 
 /// Which of the pages of the table is which.
-enum View { kRows, kCodebook, kLayout, kSample, kTotals, kShape, kOdd, kMissing, kSummary };
+enum View { kRows, kCodebook, kLayout, kSample, kTotals, kShape, kOdd, kMissing, kSummary, kLeft };
 
 QString asItStandsWords(bool transformed) {
     return transformed
@@ -60,6 +61,7 @@ DataStage::DataStage(Session& session, QWidget* parent)
       review_(new ReviewPage(session, this)),
       summary_(new SummaryPage(session, "summary", this)),
       sheet_(new SummaryPage(session, "sheet", this)),
+      left_(new LeftPage(session, this)),
       exporting_([this](const std::optional<Refusal>& refusal) {
           refusal ? emit session_.refused(text(refusal->text()))
                   : emit session_.told(tr("It is written."));
@@ -79,6 +81,7 @@ DataStage::DataStage(Session& session, QWidget* parent)
     pages_->addWidget(sheetPage);
     connect(sheet_, &SummaryPage::left, this, &DataStage::refresh);
     connect(summary_, &SummaryPage::questionBegun, this, &DataStage::modelAsked);
+    connect(left_, &LeftPage::questionBegun, this, &DataStage::modelAsked);
     connect(&session_, &Session::importChanged, this, &DataStage::refresh);
     connect(&session_, &Session::selectionChanged, this, [this] {
         if (pages_->currentIndex() == kTable && isVisible()) {
@@ -104,10 +107,13 @@ QWidget* DataStage::makeTablePage() {
         {tr("Shape"), new ShapePage(session_, this)},
         {tr("What looks odd"), odd_},
         {tr("What is missing"), new MissingPage(session_, this)},
-        {tr("Summary"), summary_}};
+        {tr("Summary"), summary_},
+        {tr("In the database"), left_}};
     for (std::size_t k = 0; k < all.size(); ++k) {
         auto* word = pageWord(all[k].first, page);
         words_->addButton(word, static_cast<int>(k));
+        // What stands in place of the others takes no room beside them.
+        word->setHidden(static_cast<int>(k) >= kSummary);
         strip->addWidget(word);
         views_->addWidget(all[k].second);
         connect(all[k].second, &DataPage::readingChanged, this, &Stage::readingChanged);
@@ -120,7 +126,7 @@ QWidget* DataStage::makeTablePage() {
     connect(out, &QPushButton::clicked, this, [this, out] {
         QMenu menu(this);
         menu.setObjectName("data:ways");
-        if (!session_.isSummary()) {
+        if (!session_.isSummary() && !session_.isLeft()) {
             for (const bool asItStands : {true, false}) {
                 menu.addAction(asItStandsWords(asItStands) + "…", this,
                                [this, asItStands] { exportTable(asItStands); });
@@ -165,8 +171,8 @@ void DataStage::exportTo(const QString& path, bool transformed) {
     }
     const auto frame = session_.frame();
     const auto source = session_.bench().table();
-    if (!frame || !source) {
-        return;
+    if (!frame || !source || frame->left() != nullptr) {
+        return;  // Its first rows are not the table.
     }
     exporting_.ask([frame, source, transformed, where = utf8(path)]() -> std::optional<Refusal> {
         // As it stands: missing codes are gone and derived variables are there. As imported: the
@@ -246,6 +252,8 @@ QWidget* DataStage::makeEmptyPage() {
     };
     card("start:open", tr("Open a table or a study…   Ctrl+O"), [this] { emit openRequested(); });
     card("start:paste", tr("Paste cells from a sheet   Ctrl+V"), [this] { emit pasteRequested(); });
+    card("start:server", tr("Connect to a table in a database server"),
+         [this] { session_.beginServer(); });
     card("start:summary", tr("Type in a printed summary: means, deviations, correlations"), [this] {
         sheet_->startSheet();
         refresh();
@@ -288,16 +296,20 @@ void DataStage::refresh() {
 
 void DataStage::showPages() {
     const bool summary = session_.isSummary();
-    for (int k = kRows; k <= kSummary; ++k) {
-        const bool fits = summary ? k == kSummary || k == kCodebook : k != kSummary;
+    const bool left = session_.isLeft();
+    const int first = summary ? kSummary : left ? kLeft : kRows;
+    for (int k = kRows; k <= kLeft; ++k) {
+        const bool ofRows = k != kSummary && k != kLeft;
+        const bool fits =
+            k == first || k == kCodebook || (ofRows && first == kRows) || (left && k == kSample);
         words_->button(k)->setVisible(fits);
     }
     if (words_->button(views_->currentIndex())->isHidden()) {
-        words_->button(summary ? kSummary : kRows)->setChecked(true);
-        views_->setCurrentIndex(summary ? kSummary : kRows);
+        words_->button(first)->setChecked(true);
+        views_->setCurrentIndex(first);
     }
     const auto frame = session_.frame();
-    const std::size_t open = summary ? 0 : session_.openOddities();
+    const std::size_t open = first == kRows ? session_.openOddities() : 0;
     words_->button(kOdd)->setText(open == 0 ? tr("What looks odd")
                                             : tr("What looks odd: %1").arg(open));
     const bool waits = frame->refusal().has_value();
@@ -533,6 +545,9 @@ QString DataStage::state() const {
         return tr("preview");
     }
     const auto frame = session_.frame();
+    if (frame && frame->left() != nullptr) {
+        return tr("in a database");
+    }
     if (frame && frame->moments() != nullptr) {
         return tr("summary of %1").arg(frame->moments()->names.size());
     }

@@ -11,6 +11,7 @@ namespace rapporto::app {
 
 class DataPage;
 class ImportPage;
+class LeftPage;
 class OddPage;
 class ReviewPage;
 class RowsPage;
@@ -67,6 +68,7 @@ class DataStage : public Stage {
     ReviewPage* review_;
     SummaryPage* summary_;
     SummaryPage* sheet_;  ///< On which a summary is typed in.
+    LeftPage* left_;
     QLabel* emptyMessage_ = nullptr;
     Later<std::optional<Refusal>> exporting_;
 };

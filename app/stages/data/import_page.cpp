@@ -3,6 +3,7 @@
 #include "app/shell/theme.h"
 #include "app/stages/data/grid_model.h"
 #include "core/base/format.h"
+#include "core/io/table_file.h"
 
 #include <QComboBox>
 #include <QHBoxLayout>
@@ -34,6 +35,14 @@ const std::vector<char> kDelimiters = {',', ';', '\t', '|'};
 /// not.
 char thousandsMark(int choice, char decimal) {
     return choice == 1 ? ' ' : choice == 2 ? '\'' : decimal == ',' ? '.' : ',';
+}
+
+QString nameOfServed(const PendingImport& p) {
+    const ReaderOptions& used = p.import ? p.import->used : p.options;
+    return !used.query.empty()    ? ImportPage::tr("the query")
+           : !used.table.empty()  ? text(used.table)
+           : used.service.empty() ? ImportPage::tr("the database")
+                                  : ImportPage::tr("the database “%1”").arg(text(used.service));
 }
 
 }  // namespace
@@ -78,6 +87,7 @@ ImportPage::ImportPage(Session& session, QWidget* parent)
     dress(queryWord_, "color:{soft}");
     composite_->layout()->addWidget(queryWord_);
     composite_->layout()->addWidget(query_);
+    makeServing(layout);
     auto* lines = group(textual_);
     add(lines, tr("cells end at"), delimiter_);
     add(lines, tr("numbers like"), decimal_);
@@ -151,18 +161,79 @@ ImportPage::ImportPage(Session& session, QWidget* parent)
     connect(leave, &QPushButton::clicked, &session_, &Session::cancelImport);
 }
 
+/// Which server, and whether its rows are fetched or left there.
+void ImportPage::makeServing(QVBoxLayout* layout) {
+    serving_ = new QWidget(this);
+    auto* line = new QHBoxLayout(serving_);
+    line->setContentsMargins(0, 0, 0, 0);
+    line->setSpacing(8);
+    const auto word = [&](const QString& words) {
+        auto* label = new QLabel(words, serving_);
+        dress(label, "color:{soft}");
+        line->addWidget(label);
+    };
+    word(tr("service"));
+    service_ = new QLineEdit(serving_);
+    service_->setObjectName("import:service");
+    service_->setAccessibleName(tr("Service of the connection"));
+    service_->setPlaceholderText(tr("as the environment says"));
+    service_->setToolTip(
+        tr("A name in your service file (pg_service.conf). Host, user and password stay there: "
+           "none of them enters the study."));
+    line->addWidget(service_);
+    word(tr("rows"));
+    rows_ = choice("rows", {tr("fetched"), tr("left there")}, serving_);
+    rows_->setToolTip(
+        tr("Fetched rows are a snapshot with its checksum. Rows that are left are "
+           "asked for sums alone."));
+    line->addWidget(rows_);
+    line->addStretch(1);
+    layout->addWidget(serving_);
+    connect(service_, &QLineEdit::returnPressed, this, &ImportPage::readServer);
+    connect(rows_, &QComboBox::activated, this, &ImportPage::readServer);
+}
+
+/// Takes over what was said of the server; its table is the first one of another service.
+void ImportPage::readServer() {
+    if (!session_.pending()) {
+        return;
+    }
+    ReaderOptions options = session_.pending()->options;
+    const std::string service = utf8(service_->text().trimmed());
+    if (service != options.service) {
+        options.table.clear();
+        options.query.clear();
+    }
+    options.service = service;
+    options.left = rows_->currentIndex() == 1;
+    session_.changeImportOptions(options);
+}
+
 void ImportPage::refresh() {
     if (!session_.pending()) {
         return;
     }
     const PendingImport& p = *session_.pending();
-    const QString name = p.path.isEmpty() ? tr("pasted cells") : p.path.section('/', -1);
+    const bool served = isServed(p.options);
+    const QString name = served             ? nameOfServed(p)
+                         : p.path.isEmpty() ? tr("pasted cells")
+                                            : p.path.section('/', -1);
+    serving_->setVisible(served);
     // What a person has chosen here outlives a refresh.
     if ((p.import && p.import == shownImport_) || (p.refusal && p.refusal == shownRefusal_)) {
         return;
     }
     shownImport_ = p.import;
     shownRefusal_ = p.import ? std::nullopt : p.refusal;
+    if (!p.import && served) {
+        // What was looked at before says nothing here.
+        textual_->hide();
+        heading_->hide();
+        composite_->hide();
+        if (!service_->hasFocus()) {
+            service_->setText(text(p.options.service));
+        }
+    }
     if (!p.import) {
         importTitle_->setText(p.refusal ? tr("%1 cannot be read").arg(name)
                                         : tr("Reading %1 …").arg(name));
@@ -184,16 +255,19 @@ void ImportPage::refresh() {
         return;
     }
     const Import& import = *p.import;
-    importTitle_->setText(tr("%1: %2 rows, %3 columns")
-                              .arg(name, text(countText(import.table.rows())))
-                              .arg(import.table.columns.size()));
+    importTitle_->setText(
+        (served ? tr("%1: its first %2 rows, %3 columns") : tr("%1: %2 rows, %3 columns"))
+            .arg(name, text(countText(import.table.rows())))
+            .arg(import.table.columns.size()));
     const std::string& type = import.used.type;
+    rows_->setCurrentIndex(import.used.left ? 1 : 0);
+    const bool database = type == "sqlite" || served;
     const bool delimited = type.empty() || type == "csv" || type == "data-package";
     const bool sheets = type == "xlsx" || type == "ods";
     textual_->setVisible(delimited);
-    composite_->setVisible(sheets || type == "sqlite" || import.parts.size() > 1);
-    query_->setVisible(sheets || type == "sqlite");
-    queryWord_->setVisible(sheets || type == "sqlite");
+    composite_->setVisible(sheets || database || import.parts.size() > 1);
+    query_->setVisible(sheets || database);
+    queryWord_->setVisible(sheets || database);
     queryWord_->setText(sheets ? tr("block") : tr("or the query"));
     query_->setPlaceholderText(sheets ? tr("all, or B3:F200") : tr("select … from …"));
     heading_->setVisible(delimited || sheets);
@@ -239,7 +313,11 @@ void ImportPage::showProblems(const Import& import) {
     const QString count = text(plural(import.problemCount, "repair", "repairs"));
     importProblems_->setText(themed(
         import.problemCount == 0
-            ? (textual_->isHidden() ? tr("Nothing had to be repaired.")
+            ? (isServed(import.used)
+                   ? (import.used.left
+                          ? tr("Rows stay there: questions are answered by sums over all of them.")
+                          : tr("All rows are fetched when you take it in."))
+               : textual_->isHidden() ? tr("Nothing had to be repaired.")
                : import.used.repairs.empty()
                    ? tr("Every line has the same number of cells; nothing had to be repaired.")
                    : tr("Lines mended here: %1; nothing else had to be repaired.")
@@ -317,7 +395,7 @@ void ImportPage::readOptions() {
     if (sheets) {
         options.sheet = utf8(part_->currentText());
         options.block = asked;
-    } else if (type == "sqlite") {
+    } else if (type == "sqlite" || isServed(options)) {
         options.query = asked;
         options.table = asked.empty() ? utf8(part_->currentText()) : std::string();
     } else if (type == "data-package") {

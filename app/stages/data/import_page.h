@@ -4,6 +4,7 @@
 
 class QLineEdit;
 class QListWidget;
+class QVBoxLayout;
 
 namespace rapporto::app {
 
@@ -21,6 +22,8 @@ class ImportPage : public DataPage {
 
   private:
     void addAnswers(ReadingContent& content, const Import& import) const;
+    void makeServing(QVBoxLayout* layout);
+    void readServer();
     void readOptions();
     void showProblems(const Import& import);
     void showLine(int problem);
@@ -41,7 +44,10 @@ class ImportPage : public DataPage {
     QLineEdit* query_ = nullptr;    ///< Instead of a table, or the block of a sheet.
     QWidget* textual_ = nullptr;    ///< What only delimited text has.
     QWidget* composite_ = nullptr;  ///< What only files of several tables have.
-    QWidget* heading_ = nullptr;    ///< What only files with a first line have.
+    QWidget* serving_ = nullptr;    ///< What only a database server has.
+    QLineEdit* service_ = nullptr;
+    QComboBox* rows_ = nullptr;   ///< Fetched or left.
+    QWidget* heading_ = nullptr;  ///< What only files with a first line have.
     QLabel* queryWord_ = nullptr;
     QWidget* mending_ = nullptr;  ///< A line of the text, to be mended here.
     QLabel* mendingWord_ = nullptr;

@@ -105,7 +105,7 @@ void ReviewPage::refresh() {
             outside << text(file);
         }
         title_->setText(outside.isEmpty() ? tr("Looking at the study’s files…")
-                                          : tr("The study’s files lie elsewhere"));
+                                          : tr("The study’s data lie elsewhere"));
         words_->setText(
             outside.isEmpty()
                 ? (session_.sourceRefusal() ? text(session_.sourceRefusal()->text()) : QString())
@@ -190,11 +190,12 @@ void ReviewPage::fill(const SourceReview& review) {
 ReadingContent ReviewPage::reading() const {
     ReadingContent content;
     if (!session_.outside().empty()) {
-        content.title = tr("files from elsewhere");
-        content.paragraphs << tr("A study can name any file of this machine as its table. From "
-                                 "somebody you do not "
-                                 "know, that is how your own files would be read.")
-                           << tr("Files beside the study are read without asking.");
+        content.title = tr("data from elsewhere");
+        content.paragraphs
+            << tr("A study can name any file of this machine as its table, or one of a "
+                  "database that you may read. From somebody you do not know, that "
+                  "is how your own data would be read.")
+            << tr("Files beside the study are read without asking.");
         return content;
     }
     content.title = tr("changed data");

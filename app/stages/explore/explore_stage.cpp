@@ -431,8 +431,11 @@ void ExploreStage::draw() {
         askedFrame_.reset();
         drawn_.reset();
         placeTiles(1, 0);
-        pictures_[0]->showNothing(frame ? tr("A summary has no rows to draw.")
-                                        : tr("There are no data yet."));
+        pictures_[0]->showNothing(!frame ? tr("There are no data yet.")
+                                  : frame->left()
+                                      ? tr("The rows stay with the database: fetch them, "
+                                           "or a sample, to draw them.")
+                                      : tr("A summary has no rows to draw."));
         return;
     }
     if (frame == askedFrame_ && desk.pictures == askedSpecs_ &&

@@ -3,6 +3,7 @@
 #include "app/shell/flow_layout.h"
 #include "app/shell/theme.h"
 #include "core/base/format.h"
+#include "core/report/left_wording.h"
 #include "core/report/term_choice_picture.h"
 
 #include <QButtonGroup>
@@ -126,7 +127,7 @@ void TermsPage::showAnswer(const std::shared_ptr<const Answer>& answer, bool fre
     } else if (answer_->design->terms.empty()) {
         why = tr("The question has no term to choose.");
     } else if (answer_->fromMoments) {
-        why = tr("Choosing terms looks at rows, and the source is a summary.");
+        why = tr("Choosing terms looks at rows, and %1.").arg(text(whyNoRows(*answer_)));
     }
     if (!why.isEmpty()) {
         job_.stop();

@@ -1,0 +1,1384 @@
+#include "core/left/left_explain.h"
+
+#include "core/base/format.h"
+#include "core/data/text_index.h"
+#include "core/left/left_checks.h"
+#include "core/left/left_likelihood.h"
+#include "core/left/left_rows.h"
+#include "core/model/cluster_sums.h"
+#include "core/model/instruments.h"
+#include "core/model/likelihood.h"
+#include "core/model/method_uses.h"
+#include "core/model/retransformed.h"
+#include "core/model/reweighted.h"
+#include "core/study/explain.h"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <cmath>
+#include <limits>
+
+namespace rapporto {
+namespace {
+
+using Eigen::Index;
+using Eigen::MatrixXd;
+using Eigen::VectorXd;
+
+/// Real rows that tell what terms become.
+constexpr int kSeen = 200;
+/// Shares of a spread under which a column counts as told by others: rounding of the products.
+constexpr double kToldTerm = 1e-11;
+constexpr double kToldOutcome = 1e-13;
+constexpr std::size_t kMostLevels = 2000;
+constexpr double kMostRows = 9e15;
+
+std::size_t wholeOf(double count) {
+    return static_cast<std::size_t>(std::clamp(count, 0.0, kMostRows));
+}
+
+bool isTwoStage(const Question& question) { return question.method == "two-stage"; }
+
+/// Of one index, whose likelihood is asked for step by step.
+bool isByLikelihood(const Question& question) {
+    return question.method == "logit" || question.method == "probit" ||
+           question.method == "poisson";
+}
+
+/// What the question asks for that sums do not tell; nothing where they tell all.
+std::optional<std::string> beyondSums(const Question& q) {
+    if (q.method != "least-squares" && !isTwoStage(q) && !isByLikelihood(q)) {
+        return "the method ‘" + q.method + "’";
+    }
+    if (isByLikelihood(q) && (!q.offset.empty() || !q.exposure.empty() || q.settings.penalised)) {
+        return q.settings.penalised ? "a penalised likelihood" : "an offset or an exposure";
+    }
+    if (isByLikelihood(q) && !q.predict.empty()) {
+        return "a prediction of an outcome that is no measurement";
+    }
+    const bool robust =
+        q.errors.kind == "robust" && (q.errors.type == "HC0" || q.errors.type == "HC1");
+    if (q.errors.kind == "robust" && !robust) {
+        return "errors of type " + q.errors.type + ", which take each row’s leverage,";
+    }
+    if (q.errors.kind != "classical" && !robust && q.errors.kind != "clustered") {
+        return "errors that are " + q.errors.shown();
+    }
+    if (q.fixedEffects.size() > 1) {
+        return "more than one grouping held fixed";
+    }
+    if (!q.ownSlopes.empty()) {
+        return "slopes of units’ own";
+    }
+    if (!q.fixedEffects.empty() && (!q.intercept || q.method != "least-squares")) {
+        return q.intercept ? "a grouping held fixed by ‘" + q.method + "’"
+                           : "a grouping held fixed without a constant";
+    }
+    if (q.missing != "rows") {
+        return "filling in or weighing up what is missing";
+    }
+    if (!q.without.empty()) {
+        return "rows left out by number";
+    }
+    if (!q.effects.empty()) {
+        return "effects averaged over the rows";
+    }
+    if (q.byLot || q.worstCases || q.forecast) {
+        return q.byLot ? "drawing by lot" : q.worstCases ? "worst cases" : "a forecast";
+    }
+    return std::nullopt;
+}
+
+RowCounts countsOf(const LeftCounts& counts) {
+    RowCounts out;
+    out.source = wholeOf(counts.source);
+    out.inSample = wholeOf(counts.inSample);
+    out.used = wholeOf(counts.used);
+    out.byRule = out.source - std::min(out.source, out.inSample);
+    out.missing = out.inSample - out.used;
+    for (const auto& lack : counts.lacks) {
+        out.missingBy.push_back({lack.name, wholeOf(lack.rows), wholeOf(lack.alone)});
+    }
+    std::stable_sort(out.missingBy.begin(), out.missingBy.end(),
+                     [](const auto& a, const auto& b) { return a.rows > b.rows; });
+    return out;
+}
+
+/// Columns of the rows of one question.
+struct Columns {
+    std::vector<std::string> terms;        ///< Of X less the constant.
+    std::vector<std::string> instruments;  ///< Of Z.
+    std::string outcome;
+    std::string weight = "1";
+    std::vector<std::string> clusters;
+    std::string held;  ///< Of the grouping held fixed; empty: none.
+};
+
+class LeftExplain {
+  public:
+    LeftExplain(Answer& answer, const Study& study, const Frame& frame, const Making& making)
+        : answer_(answer),
+          study_(study),
+          frame_(frame),
+          making_(making),
+          question_(answer.question),
+          rows_(study, frame, making.job) {}
+
+    Result<void> run() {
+        if (const auto beyond = beyondSums(question_)) {
+            return tl::make_unexpected(needsRowsAtHand(frame_, *beyond));
+        }
+        const Estimator* estimator = findEstimator(question_.method);
+        if (const auto unused = notTaken(question_, *estimator)) {
+            return tl::make_unexpected(*unused);
+        }
+        for (const auto& step : {&LeftExplain::read, &LeftExplain::count, &LeftExplain::see,
+                                 &LeftExplain::spellOut, &LeftExplain::sum}) {
+            if (auto done = (this->*step)(); !done) {
+                return done;
+            }
+        }
+        auto fit = estimate(*estimator);
+        if (!fit) {
+            return tl::make_unexpected(fit.error());
+        }
+        return tell(*std::move(fit));
+    }
+
+    [[nodiscard]] const std::vector<std::string>& statements() const { return rows_.statements(); }
+
+  private:
+    /// Every expression that the question reads.
+    Result<void> read() {
+        if (question_.outcome.empty()) {
+            return refuse(ErrorCode::NoTerms, "the question has no outcome", question_.title,
+                          "Put a variable after “Explain”.");
+        }
+        if (auto begun = rows_.begin(question_.where); !begun) {
+            return begun;
+        }
+        std::vector<std::string> texts = {question_.outcome};
+        const auto take = [&](const std::vector<Term>& terms) {
+            for (const Term& term : terms) {
+                if (term.muted) {
+                    continue;
+                }
+                if (term.kind != Term::Kind::Set) {
+                    texts.insert(texts.end(), term.parts.begin(), term.parts.end());
+                    continue;
+                }
+                for (const TermSet& set : study_.sets) {
+                    if (set.name == term.parts.front()) {
+                        texts.insert(texts.end(), set.members.begin(), set.members.end());
+                    }
+                }
+            }
+        };
+        take(question_.endogenous);
+        take(question_.terms);
+        take(question_.instruments);
+        for (const std::string& text : texts) {
+            if (auto added = rows_.add(text); !added) {
+                return tl::make_unexpected(added.error());
+            }
+        }
+        return readFurther();
+    }
+
+    Result<void> readFurther() {
+        if (question_.weightKind != WeightKind::None) {
+            auto weight = rows_.add(question_.weight);
+            if (!weight) {
+                return tl::make_unexpected(weight.error());
+            }
+            columns_.weight = rows_.part(*weight).alias;
+            if (rows_.part(*weight).value.type == SqlValue::Type::Text) {
+                return refuse(ErrorCode::WrongType,
+                              "the weight ‘" + question_.weight + "’ holds text");
+            }
+        }
+        if (question_.errors.kind == "clustered") {
+            for (const std::string& by : question_.errors.by) {
+                auto cluster = rows_.add(by);
+                if (!cluster) {
+                    return tl::make_unexpected(cluster.error());
+                }
+                columns_.clusters.push_back(rows_.part(*cluster).alias);
+            }
+        }
+        if (!question_.fixedEffects.empty()) {
+            auto held = rows_.add(question_.fixedEffects.front());
+            if (!held) {
+                return tl::make_unexpected(held.error());
+            }
+            columns_.held = rows_.part(*held).alias;
+        }
+        columns_.outcome = rows_.partOf(question_.outcome).alias;
+        if (rows_.partOf(question_.outcome).value.type == SqlValue::Type::Text) {
+            return refuse(
+                ErrorCode::WrongType, "the outcome ‘" + question_.outcome + "’ holds text",
+                "outcome",
+                "Compare it with a level, as in " + quotedName(question_.outcome) + " = 'yes'.");
+        }
+        return {};
+    }
+
+    /// Where the rows go.
+    Result<void> count() {
+        const auto one = [](const std::string& condition) {
+            return "case when " + condition + " then 1 else 0 end";
+        };
+        const std::string& y = columns_.outcome;
+        const std::string& w = columns_.weight;
+        std::vector<std::string> also;
+        if (question_.weightKind != WeightKind::None) {
+            also = {one(w + " < 0"), one(w + " > 0"), one(w + " <> floor(" + w + ")")};
+        }
+        if (isByLikelihood(question_)) {
+            also.push_back(one(y + (question_.method == "poisson" ? " < 0" : " not in (0, 1)")));
+        }
+        const auto counts = rows_.count(also);
+        if (!counts) {
+            return tl::make_unexpected(counts.error());
+        }
+        RowCounts& out = answer_.rows;
+        out = countsOf(*counts);
+        if (out.used == 0) {
+            return refuse(ErrorCode::TooFewRows, "no row has an answer to everything asked",
+                          "sample",
+                          out.missingBy.empty()
+                              ? "Widen the sample."
+                              : "‘" + out.missingBy.front().name + "’ lacks most: leave it out.");
+        }
+        source_ = rows_.used();
+        const double odd = isByLikelihood(question_) ? counts->also.back() : 0.0;
+        if (odd > 0.0) {
+            const bool poisson = question_.method == "poisson";
+            return refuse(ErrorCode::BadSetting,
+                          "the outcome ‘" + question_.outcome + "’ is " +
+                              (poisson ? "below zero in " : "neither 0 nor 1 in ") +
+                              plural(wholeOf(odd), "row", "rows"),
+                          "outcome",
+                          poisson ? std::string("A count is zero or more: choose another "
+                                                "estimator, or a rule.")
+                                  : "A yes–no outcome is 0 or 1: state a condition, as in " +
+                                        question_.outcome + " > 0.",
+                          {question_.outcome});
+        }
+        return question_.weightKind == WeightKind::None
+                   ? Result<void>()
+                   : mayWeigh(counts->also[0], counts->also[1], counts->also[2]);
+    }
+
+    /// Rows of weight zero leave.
+    ///
+    /// @param negative  rows with such a weight, and so on.
+    Result<void> mayWeigh(double negative, double positive, double broken) {
+        if (negative > 0.0) {
+            return refuse(ErrorCode::BadSetting,
+                          "the weight ‘" + question_.weight + "’ is negative in some rows",
+                          "weights", "A weight is zero or more.", {question_.weight});
+        }
+        if (question_.weightKind == WeightKind::Frequency && broken > 0.0) {
+            return refuse(
+                ErrorCode::BadSetting,
+                "frequency weights count rows, and ‘" + question_.weight + "’ is not whole",
+                "weights", "Choose sampling or precision weights.", {question_.weight});
+        }
+        if (positive == 0.0) {
+            return refuse(ErrorCode::TooFewRows, "every weight is zero", "weights");
+        }
+        answer_.rows.dropped += answer_.rows.used - wholeOf(positive);
+        answer_.rows.used = wholeOf(positive);
+        source_ = rows_.usedWhere(columns_.weight + " > 0");
+        return {};
+    }
+
+    /// Without a difference there is nothing to explain; less than rounding is none.
+    Result<void> mustVary() const {
+        const Index y = moments_.mean.size() - 1;
+        const double level = level_.size() > 0 ? level_(y) : moments_.mean(y);
+        const double squares =
+            columns_.held.empty() ? moments_.spread(y, y) : wholeSquares_ / moments_.weight;
+        constexpr double kUnits = 4.0 * std::numeric_limits<double>::epsilon();
+        if (std::sqrt(squares) > kUnits * std::abs(level)) {
+            return {};
+        }
+        return refuse(ErrorCode::NoVariation,
+                      "the outcome ‘" + question_.outcome + "’ is " + shortNumber(level) +
+                          " in every row used",
+                      question_.title,
+                      "There is nothing to explain: choose another outcome or sample.",
+                      {question_.outcome});
+    }
+
+    /// Cells of one column among rows that were fetched, as the study reads them.
+    [[nodiscard]] Column columnOf(const std::string& name,
+                                  const std::vector<std::optional<std::string>>& cells) const {
+        if (frame_.left()->variable(name)->kind != ServerKind::Text) {
+            std::vector<double> numbers;
+            for (const auto& cell : cells) {
+                numbers.push_back(cell ? std::strtod(cell->c_str(), nullptr) : std::nan(""));
+            }
+            return Column::ofNumbers(name, std::move(numbers));
+        }
+        TextIndex index;
+        std::vector<std::int32_t> codes;
+        for (const auto& cell : cells) {
+            codes.push_back(cell ? index.add(*cell) : -1);
+        }
+        return Column::ofTexts(name, std::move(codes), index.take());
+    }
+
+    /// Some rows as they are, with every level of every grouping among them: they tell which
+    /// columns the terms become, and no more.
+    Result<void> see() {
+        std::string list;
+        std::vector<std::string> names;
+        for (const auto& [name, alias] : rows_.cells()) {
+            list += (list.empty() ? "" : ", ") + alias;
+            names.push_back(name);
+        }
+        const auto first =
+            rows_.ask("select " + list + " from " + source_ + fmt::format(" limit {}", kSeen));
+        if (!first) {
+            return tl::make_unexpected(first.error());
+        }
+        auto seen = first->rows;
+        for (const LeftPart* part : groupings()) {
+            const auto one = oneOfEach(*part, list, first->rows.front());
+            if (!one) {
+                return tl::make_unexpected(one.error());
+            }
+            seen.insert(seen.end(), one->begin(), one->end());
+        }
+        Table table;
+        for (std::size_t c = 0; c < names.size(); ++c) {
+            std::vector<std::optional<std::string>> cells;
+            for (const auto& row : seen) {
+                cells.push_back(row[c]);
+            }
+            table.columns.push_back(columnOf(names[c], cells));
+            table.variables.push_back(*frame_.variable(names[c]));
+        }
+        template_ = madeFrame(table);
+        return {};
+    }
+
+    /// The terms that are groupings.
+    [[nodiscard]] std::vector<const LeftPart*> groupings() const {
+        std::vector<const LeftPart*> out;
+        const auto look = [&](const std::vector<Term>& terms) {
+            for (const Term& term : terms) {
+                std::vector<std::string> texts = term.parts;
+                for (const TermSet& set : study_.sets) {
+                    if (term.kind == Term::Kind::Set && set.name == term.parts.front()) {
+                        texts = set.members;
+                    }
+                }
+                for (const std::string& text : texts) {
+                    if (!term.muted && rows_.partOf(text).groups) {
+                        out.push_back(&rows_.partOf(text));
+                    }
+                }
+            }
+        };
+        look(question_.endogenous);
+        look(question_.terms);
+        look(question_.instruments);
+        return out;
+    }
+
+    /// The cells of a row that was fetched.
+    using Seen = std::vector<std::optional<std::string>>;
+
+    /// One row for each level.
+    ///
+    /// @param like  a row that was seen.
+    Result<std::vector<Seen>> oneOfEach(const LeftPart& part, const std::string& list,
+                                        const Seen& like) {
+        // A grouping that is one column of the table needs no more than its levels: the other cells
+        // are those of a row that was seen.
+        const auto cell = rows_.cells().find(part.name);
+        const bool bare = cell != rows_.cells().end() && part.value.sql == cell->second;
+        if (bare) {
+            const auto levels = rows_.distinct(part.alias, source_, kMostLevels + 1);
+            if (!levels) {
+                return tl::make_unexpected(levels.error());
+            }
+            const auto place = static_cast<std::size_t>(std::distance(rows_.cells().begin(), cell));
+            auto out = std::vector(levels->size(), like);
+            for (std::size_t l = 0; l < out.size(); ++l) {
+                out[l][place] = (*levels)[l];
+            }
+            return notTooMany(part, std::move(out));
+        }
+        auto found =
+            rows_.ask("select " + list + " from (select used.*, row_number() over (partition by " +
+                      part.alias + ") as nth from " + source_ + ") numbered where nth = 1" +
+                      fmt::format(" limit {}", kMostLevels + 1));
+        return found ? notTooMany(part, std::move(found->rows))
+                     : tl::make_unexpected(found.error());
+    }
+
+    [[nodiscard]] Result<std::vector<Seen>> notTooMany(const LeftPart& part,
+                                                       std::vector<Seen> levels) const {
+        if (levels.size() > kMostLevels) {
+            return refuse(ErrorCode::BadSetting,
+                          "‘" + part.name + "’ has over " + countText(kMostLevels) + " levels",
+                          question_.title, "Declare it a quantity, hold it fixed, or merge levels.",
+                          {part.name});
+        }
+        return levels;
+    }
+
+    /// The cells of such a table are as they were told to be read: codes are gone already.
+    [[nodiscard]] Frame madeFrame(const Table& table) const {
+        Table plain = table;
+        for (Variable& variable : plain.variables) {
+            variable.missing.clear();
+            variable.missingRanges.clear();
+        }
+        return Frame::make(plain, withoutCodes(), study_.derived, {}, {});
+    }
+
+    [[nodiscard]] std::vector<VariableEntry> withoutCodes() const {
+        std::vector<VariableEntry> words = study_.variables;
+        for (VariableEntry& entry : words) {
+            entry.missing.reset();
+            entry.missingRanges.reset();
+            entry.readAs.reset();
+        }
+        return words;
+    }
+
+    /// The columns of the design, each as an expression of a row.
+    Result<void> spellOut() {
+        Question plain = question_;
+        plain.where.clear();
+        plain.weightKind = WeightKind::None;
+        plain.errors = ErrorSpec{};
+        plain.fixedEffects.clear();
+        auto design = makeDesign(*template_, plain, study_.sets, making_.job);
+        if (!design) {
+            return tl::make_unexpected(design.error());
+        }
+        design_ = *std::move(design);
+        columns_.terms = columnsOf(design_.terms);
+        columns_.instruments = columnsOf(design_.instrumentTerms);
+        return {};
+    }
+
+    [[nodiscard]] std::vector<std::string> columnsOf(const std::vector<DesignTerm>& terms) const {
+        std::vector<std::string> out;
+        for (const DesignTerm& term : terms) {
+            std::vector<std::string> all = {""};
+            for (const DesignFactor& factor : term.factors) {
+                std::vector<std::string> next;
+                for (const std::string& before : all) {
+                    for (const std::string& one : factorColumns(factor)) {
+                        next.push_back(before.empty() ? one : "(" + before + " * " + one + ")");
+                    }
+                }
+                all = std::move(next);
+            }
+            out.insert(out.end(), all.begin(), all.end());
+        }
+        return out;
+    }
+
+    [[nodiscard]] std::vector<std::string> factorColumns(const DesignFactor& factor) const {
+        const LeftPart& part = rows_.partOf(factor.text);
+        if (!factor.groups) {
+            return {part.alias};
+        }
+        std::vector<std::string> out;
+        for (std::size_t l = 0; l < factor.levels.size(); ++l) {
+            if (l == factor.base) {
+                continue;
+            }
+            const FoundLevel& level = factor.levels[l];
+            const std::string value = part.value.type == SqlValue::Type::Text
+                                          ? ServerConnection::literal(level.value)
+                                          : sqlNumber(level.code);
+            out.push_back("(case when " + part.alias + " = " + value +
+                          " then cast(1 as double precision) else 0 end)");
+        }
+        return out;
+    }
+
+    /// The rows with columns by name: x0 … , z0 …, y, w, and whatever groups them.
+    [[nodiscard]] std::string named(const std::string& from) const {
+        std::string out = "(select ";
+        for (std::size_t j = 0; j < columns_.terms.size(); ++j) {
+            out += columns_.terms[j] + fmt::format(" as x{}, ", j);
+        }
+        for (std::size_t j = 0; j < columns_.instruments.size(); ++j) {
+            out += columns_.instruments[j] + fmt::format(" as z{}, ", j);
+        }
+        for (std::size_t d = 0; d < columns_.clusters.size(); ++d) {
+            out += columns_.clusters[d] + fmt::format(" as c{}, ", d);
+        }
+        if (!columns_.held.empty()) {
+            out += columns_.held + " as g, ";
+        }
+        return out + columns_.outcome + " as y, " + columns_.weight + " as w from " + from +
+               ") named";
+    }
+
+    [[nodiscard]] std::vector<std::string> joint() const {
+        std::vector<std::string> out;
+        for (std::size_t j = 0; j < columns_.terms.size(); ++j) {
+            out.push_back(fmt::format("x{}", j));
+        }
+        for (std::size_t j = 0; j < columns_.instruments.size(); ++j) {
+            out.push_back(fmt::format("z{}", j));
+        }
+        out.emplace_back("y");
+        return out;
+    }
+
+    [[nodiscard]] std::string weightName() const { return columns_.weight == "1" ? "1" : "w"; }
+
+    /// What is held fixed taken out: of each column its group's mean; groups of one row leave.
+    [[nodiscard]] std::string withinGroups() const {
+        std::string left = "select ";
+        std::string means = "select g, count(*) as rows, sum(w) as weight";
+        for (const std::string& column : joint()) {
+            left += fmt::format("named.{0} - means.{0} as {0}, ", column);
+            means += fmt::format(", sum(w * {0}) / sum(w) as {0}", column);
+        }
+        for (std::size_t d = 0; d < columns_.clusters.size(); ++d) {
+            left += fmt::format("named.c{0} as c{0}, ", d);
+        }
+        means += " from " + named(source_) + " group by g having count(*) > 1";
+        return "(" + left + "named.g as g, named.y as whole, named.w as w from " + named(source_) +
+               " join (" + means + ") means on means.g = named.g) within_groups";
+    }
+
+    /// Means, then products.
+    Result<void> sum() {
+        centred_ = design_.hasConstant;
+        rowsSql_ = columns_.held.empty() ? named(source_) : withinGroups();
+        if (!columns_.held.empty()) {
+            if (auto done = lookAtGroups(); !done) {
+                return done;
+            }
+        }
+        auto moments =
+            leftMoments(rows_, joint(), nearMeans(), weightName(), rowsSql_, columns_.held.empty());
+        if (!moments) {
+            return tl::make_unexpected(moments.error());
+        }
+        moments_ = *std::move(moments);
+        if (auto varies = mustVary(); !varies) {
+            return varies;
+        }
+        return sumCells();
+    }
+
+    /// Where the columns lie by the rows that were seen; about their groups’ means they lie at
+    /// zero.
+    [[nodiscard]] VectorXd nearMeans() const {
+        const auto k = static_cast<Index>(columns_.terms.size());
+        const auto q = static_cast<Index>(columns_.instruments.size());
+        VectorXd out = VectorXd::Zero(k + q + 1);
+        if (columns_.held.empty()) {
+            out.head(k) = design_.X.rightCols(k).colwise().mean().transpose();
+            out.segment(k, q) = design_.Z.colwise().mean().transpose();
+            out(k + q) = design_.y.mean();
+        }
+        return out;
+    }
+
+    /// How many groups there are, and the level they have together.
+    Result<void> lookAtGroups() {
+        std::vector<std::string> sums = {"count(*)", "sum(rows)", "sum(weight)"};
+        std::string means = "select count(*) as rows, sum(w) as weight";
+        for (const std::string& column : joint()) {
+            sums.push_back("sum(" + column + ")");
+            means += ", sum(w * " + column + ") as " + column;
+        }
+        const auto found = rows_.sums(sums, "(" + means + " from " + named(source_) +
+                                                " group by g having count(*) > 1) levels");
+        if (!found) {
+            return tl::make_unexpected(found.error());
+        }
+        groups_ = std::isnan((*found)[0]) ? 0.0 : (*found)[0];
+        if (groups_ < 1.0) {
+            return refuse(ErrorCode::TooFewRows,
+                          "no group of ‘" + question_.fixedEffects.front() + "’ has two rows",
+                          "fixed effects", "Take it out, or hold a coarser grouping fixed.");
+        }
+        const std::size_t kept = wholeOf((*found)[1]);
+        answer_.rows.dropped += answer_.rows.used - kept;
+        answer_.rows.used = kept;
+        level_.resize(static_cast<Index>(joint().size()));
+        for (Index j = 0; j < level_.size(); ++j) {
+            level_(j) = (*found)[static_cast<std::size_t>(j) + 3] / (*found)[2];
+        }
+        const auto whole =
+            rows_.sums({"sum(w * (whole - " + sqlNumber(level_(level_.size() - 1)) +
+                        ") * (whole - " + sqlNumber(level_(level_.size() - 1)) + "))"},
+                       rowsSql_);
+        if (!whole) {
+            return tl::make_unexpected(whole.error());
+        }
+        wholeSquares_ = whole->front();
+        return {};
+    }
+
+    /// Mean and spread of the variables that the terms read, for values nobody names.
+    Result<void> sumCells() {
+        std::vector<std::string> columns;
+        for (const auto& [name, alias] : rows_.cells()) {
+            const Variable& variable = *template_->variable(name);
+            if (isGrouping(variable.measure) || template_->column(name)->isText()) {
+                continue;
+            }
+            // What stands among the terms as it is was asked for already.
+            std::vector<std::string> known = columns_.terms;
+            known.insert(known.end(), columns_.instruments.begin(), columns_.instruments.end());
+            known.push_back(columns_.outcome);
+            const auto term = std::find(known.begin(), known.end(), rows_.aliasOf(alias));
+            if (columns_.held.empty() && term != known.end()) {
+                const auto j = static_cast<Index>(term - known.begin());
+                asked_.push_back({name, moments_.mean(j), std::sqrt(moments_.spread(j, j))});
+                continue;
+            }
+            cellNames_.push_back(name);
+            columns.push_back(alias);
+        }
+        if (columns.empty()) {
+            return {};
+        }
+        const std::string w = columns_.weight;
+        const auto averages = [&](const std::vector<std::string>& values) {
+            std::vector<std::string> sums;
+            for (std::size_t j = 0; j < columns.size(); ++j) {
+                sums.push_back("sum(" + w + " * " + values[j] + ")");
+                sums.push_back("sum(case when " + columns[j] + " is not null then " + w + " end)");
+            }
+            auto found = rows_.sumsOfRows(sums, source_);
+            for (std::size_t j = 0; found && j < columns.size(); ++j) {
+                (*found)[j] = (*found)[2 * j] / (*found)[2 * j + 1];
+            }
+            return found;
+        };
+        const auto means = averages(columns);
+        if (!means) {
+            return tl::make_unexpected(means.error());
+        }
+        std::vector<std::string> squares;
+        for (std::size_t j = 0; j < columns.size(); ++j) {
+            const std::string left = "(" + columns[j] + " - " +
+                                     sqlNumber(std::isnan((*means)[j]) ? 0.0 : (*means)[j]) + ")";
+            squares.push_back(left + " * " + left);
+        }
+        auto spreads = averages(squares);
+        if (!spreads) {
+            return tl::make_unexpected(spreads.error());
+        }
+        for (double& one : *spreads) {
+            one = std::sqrt(one);
+        }
+        for (std::size_t j = 0; j < columns.size(); ++j) {
+            asked_.push_back({cellNames_[j], (*means)[j], (*spreads)[j]});
+        }
+        return {};
+    }
+
+    /// Rows with the mean and spread of every number and each level of every grouping.
+    [[nodiscard]] Table factsTable(Index m) const {
+        Table out;
+        const Table& seen = template_->table();
+        for (std::size_t c = 0; c < seen.columns.size(); ++c) {
+            if (!seen.variables[c].expression.empty()) {
+                continue;
+            }
+            const auto at = std::find_if(asked_.begin(), asked_.end(), [&](const CellFacts& one) {
+                return one.name == seen.variables[c].name;
+            });
+            if (at != asked_.end()) {
+                std::vector<double> numbers;
+                for (Index r = 0; r < m; ++r) {
+                    numbers.push_back(at->mean + (r % 2 == 0 ? at->sd : -at->sd));
+                }
+                out.columns.push_back(Column::ofNumbers(seen.variables[c].name, numbers));
+            } else {
+                out.columns.push_back(cycled(seen.columns[c], m));
+            }
+            out.variables.push_back(seen.variables[c]);
+        }
+        return out;
+    }
+
+    static Column cycled(const Column& column, Index m) {
+        if (column.isText()) {
+            std::vector<std::int32_t> codes;
+            const auto levels = static_cast<Index>(std::max<std::size_t>(column.texts().size(), 1));
+            for (Index r = 0; r < m; ++r) {
+                codes.push_back(column.texts().empty() ? -1
+                                                       : static_cast<std::int32_t>(r % levels));
+            }
+            return Column::ofTexts(column.name(), std::move(codes), column.texts());
+        }
+        std::set<double> levels;
+        for (const double x : column.numbers()) {
+            if (!std::isnan(x)) {
+                levels.insert(x);
+            }
+        }
+        const std::vector<double> list(levels.begin(), levels.end());
+        std::vector<double> cells;
+        for (Index r = 0; r < m; ++r) {
+            cells.push_back(list.empty() ? std::nan("")
+                                         : list[static_cast<std::size_t>(r) % list.size()]);
+        }
+        return Column::ofNumbers(column.name(), std::move(cells));
+    }
+
+    /// The design over rows that have the means and products asked for.
+    void standIn() {
+        std::size_t most = 2;
+        for (const Column& column : template_->table().columns) {
+            most = std::max(most, column.isText() ? column.texts().size() : std::size_t{0});
+            if (!column.isText() && isGrouping(template_->variable(column.name())->measure)) {
+                const auto cells = column.numbers();
+                most = std::max(most, std::set<double>(cells.begin(), cells.end()).size());
+            }
+        }
+        const auto p = static_cast<Index>(joint().size());
+        Index m = std::max<Index>(p + 1, static_cast<Index>(most));
+        m += m % 2;
+        VectorXd told = VectorXd::Constant(p, kToldTerm);
+        told(p - 1) = kToldOutcome;
+        MatrixXd rows = standInRows(moments_, m, told);
+        const auto k = static_cast<Index>(columns_.terms.size());
+        const auto q = static_cast<Index>(columns_.instruments.size());
+        const auto used = static_cast<double>(answer_.rows.used);
+        design_.rows.resize(static_cast<std::size_t>(m));
+        for (std::size_t i = 0; i < design_.rows.size(); ++i) {
+            design_.rows[i] = i;
+        }
+        design_.counts = answer_.rows;
+        design_.weightKind =
+            question_.weightKind == WeightKind::None ? WeightKind::Frequency : question_.weightKind;
+        scale_ = design_.weightKind == WeightKind::Sampling ? used / moments_.weight : 1.0;
+        design_.weights = VectorXd::Constant(m, scale_ * moments_.weight / static_cast<double>(m));
+        design_.standFor = design_.weightKind == WeightKind::Frequency ? moments_.weight : used;
+        const VectorXd level = level_.size() > 0 ? level_ : VectorXd::Zero(p);
+        rows.rowwise() += level.transpose();
+        const Index first = centred_ ? 1 : 0;
+        design_.X = MatrixXd::Ones(m, k + first);
+        design_.X.rightCols(k) = rows.leftCols(k);
+        design_.Z = rows.middleCols(k, q);
+        design_.y = rows.col(p - 1);
+        facts_ = Frame::ofLeft(frame_.left(), factsTable(m), static_cast<double>(used),
+                               withoutCodes(), study_.derived, {});
+        if (!columns_.held.empty()) {
+            holdFixed(m);
+        }
+    }
+
+    void holdFixed(Index m) {
+        auto before = std::make_shared<Design>(design_);
+        // The outcome before its groups' levels were taken out: of it the total spread is asked.
+        const double now =
+            (design_.y.array() - level_(level_.size() - 1)).square().sum() * design_.weights(0);
+        const double times = now > 0.0 ? std::sqrt(scale_ * wholeSquares_ / now) : 1.0;
+        before->y =
+            (design_.y.array() - level_(level_.size() - 1)) * times + level_(level_.size() - 1);
+        design_.before = before;
+        SweptGrouping held;
+        held.name = rows_.partOf(question_.fixedEffects.front()).name;
+        held.of = std::vector<std::int32_t>(static_cast<std::size_t>(m), 0);
+        held.count = static_cast<std::int32_t>(groups_);
+        design_.effects = {held};
+        design_.effectsRank = groups_ - 1.0;
+        design_.swept = true;
+    }
+
+    /// What is left of each row at the estimate, in columns that are taken about their means.
+    [[nodiscard]] std::string residualSql(const Fit& fit) const {
+        std::string out = about("y", joint().size() - 1);
+        for (const Coefficient& c : fit.coefficients) {
+            const Index j = c.column - (centred_ ? 1 : 0);
+            if (j >= 0) {
+                out += " - " + sqlNumber(c.estimate) + " * " +
+                       about(fmt::format("x{}", j), static_cast<std::size_t>(j));
+            }
+        }
+        return "(" + out + ")";
+    }
+
+    [[nodiscard]] std::string about(const std::string& column, std::size_t place) const {
+        const double mean = moments_.mean(static_cast<Index>(place));
+        return centred_ && mean != 0.0 ? "(" + column + " - " + sqlNumber(mean) + ")" : column;
+    }
+
+    /// The rows with what is left of each as “e”.
+    [[nodiscard]] std::string withResiduals(const Fit& fit) const {
+        return workedOut("*, " + residualSql(fit) + " as e", rowsSql_, "rests");
+    }
+
+    /// What the scores are made of: the terms, or the instruments in their place. In the order
+    /// constant, then columns.
+    struct Basis {
+        std::vector<std::string> columns;
+        MatrixXd toKept;   ///< Rows: the basis; columns: the kept columns as the solution has them.
+        std::string from;  ///< Rows with their “e”.
+        /// Rows without it, and its square as an expression of theirs: one layer less to work out.
+        std::string plainFrom;
+        std::string square;
+        std::function<MatrixXd(const MatrixXd&)> between;  ///< The bread around their meat.
+    };
+
+    [[nodiscard]] Basis basisOf(const Fit& fit) const {
+        Basis out;
+        const auto& kept = fit.solution.kept;
+        const Index shift = centred_ ? 1 : 0;
+        out.from = withResiduals(fit);
+        out.plainFrom = rowsSql_;
+        out.square = "power(" + residualSql(fit) + ", 2)";
+        out.between = [&fit](const MatrixXd& meat) { return sandwich(fit, meat); };
+        if (!isTwoStage(question_)) {
+            out.toKept = MatrixXd::Identity(static_cast<Index>(kept.size()),
+                                            static_cast<Index>(kept.size()));
+            for (const Index column : kept) {
+                const auto j = static_cast<std::size_t>(column - shift);
+                out.columns.push_back(column < shift ? "1" : about(fmt::format("x{}", j), j));
+            }
+            return out;
+        }
+        project(out, fit);
+        return out;
+    }
+
+    /// Two-stage: what the instruments foretell of the terms, by the products that were asked for.
+    void project(Basis& out, const Fit& fit) const {
+        const InstrumentParts& parts = *fit.instrumented->parts;
+        const Index shift = centred_ ? 1 : 0;
+        const auto k = static_cast<Index>(columns_.terms.size());
+        std::vector<Index> places;  // Among the joint columns; −1: the constant.
+        for (const Index column : parts.exogenous) {
+            places.push_back(column - shift);
+        }
+        for (const Index column : parts.excluded) {
+            places.push_back(k + column);
+        }
+        std::vector<Index> varying;
+        for (const Index place : places) {
+            if (place < 0) {
+                out.columns.emplace_back("1");
+                continue;
+            }
+            const auto at = static_cast<std::size_t>(place);
+            out.columns.push_back(about(joint()[at], at));
+            varying.push_back(place);
+        }
+        // About the means beside a constant, else about zero.
+        const MatrixXd all =
+            centred_ ? moments_.spread
+                     : MatrixXd(moments_.spread + moments_.mean * moments_.mean.transpose());
+        const MatrixXd S = all(varying, varying);
+        const VectorXd d = S.diagonal().cwiseSqrt().cwiseInverse();
+        const Eigen::LDLT<MatrixXd> solver(d.asDiagonal() * S * d.asDiagonal());
+        out.toKept = MatrixXd::Zero(static_cast<Index>(places.size()),
+                                    static_cast<Index>(fit.solution.kept.size()));
+        for (std::size_t c = 0; c < fit.solution.kept.size(); ++c) {
+            const Index column = fit.solution.kept[c] - shift;
+            VectorXd by = VectorXd::Zero(static_cast<Index>(varying.size()));
+            if (column >= 0) {
+                const VectorXd with = all(varying, std::vector<Index>{column});
+                by = d.asDiagonal() * solver.solve(d.asDiagonal() * with);
+            }
+            Index next = 0;
+            for (std::size_t b = 0; b < places.size(); ++b) {
+                out.toKept(static_cast<Index>(b), static_cast<Index>(c)) =
+                    places[b] < 0 ? (column < 0 ? 1.0 : 0.0) : by(next++);
+            }
+        }
+    }
+
+    /// Σ a b' over pairs of columns of `from`, times `weight`.
+    Result<MatrixXd> products(const std::vector<std::string>& columns, const std::string& weight,
+                              const std::string& from, bool apart) {
+        std::vector<std::string> sums;
+        std::string list = weight + " as m";
+        for (std::size_t i = 0; i < columns.size(); ++i) {
+            list += fmt::format(", {} as b{}", columns[i], i);
+            for (std::size_t j = 0; j <= i; ++j) {
+                sums.push_back(fmt::format("sum(m * b{} * b{})", i, j));
+            }
+        }
+        const std::string once = workedOut(list, from, "basis");
+        const auto found = apart ? rows_.sumsOfRows(sums, once) : rows_.sums(sums, once);
+        if (!found) {
+            return tl::make_unexpected(found.error());
+        }
+        const auto p = static_cast<Index>(columns.size());
+        MatrixXd out(p, p);
+        std::size_t at = 0;
+        for (Index i = 0; i < p; ++i) {
+            for (Index j = 0; j <= i; ++j) {
+                out(i, j) = out(j, i) = (*found)[at++];
+            }
+        }
+        return out;
+    }
+
+    /// Between the bread: core in the centred columns, as `robustCovariance` has it.
+    [[nodiscard]] static MatrixXd sandwich(const Fit& fit, const MatrixXd& meat) {
+        const MatrixXd& C = fit.solution.centredFactor;
+        const MatrixXd core = C.transpose() * meat * C;
+        return fit.solution.factor * core * fit.solution.factor.transpose();
+    }
+
+    Result<Covariance> robust(const Fit& fit, const Basis& basis) {
+        const bool counted = design_.weightKind == WeightKind::Frequency;
+        const std::string weight = columns_.weight == "1" ? "" : counted ? "w * " : "w * w * ";
+        auto meat =
+            products(basis.columns, weight + basis.square, basis.plainFrom, columns_.held.empty());
+        if (!meat) {
+            return tl::make_unexpected(meat.error());
+        }
+        const double factor = (question_.errors.type == "HC1" ? fit.n / fit.dfResidual : 1.0) *
+                              (counted ? 1.0 : scale_ * scale_);
+        const MatrixXd turned = basis.toKept.transpose() * *meat * basis.toKept;
+        return Covariance{factor * basis.between(turned), fit.dfResidual, ""};
+    }
+
+    [[nodiscard]] Result<double> clustersBy(const std::string& one) {
+        if (rows_.isSpread() && columns_.held.empty()) {
+            const auto all = rows_.distinct(one, rowsSql_, std::numeric_limits<int>::max());
+            return all ? Result<double>(static_cast<double>(all->size()))
+                       : tl::make_unexpected(all.error());
+        }
+        const auto found = rows_.sums({"count(*)"}, "(select " + one + " from " + rowsSql_ +
+                                                        " group by " + one + ") clusters");
+        return found ? Result<double>(found->front()) : tl::make_unexpected(found.error());
+    }
+
+    /// How many groups there are, and the products of their sums of scores.
+    Result<std::pair<double, MatrixXd>> scoresBy(const std::string& group, const Basis& basis) {
+        std::vector<std::string> sums;
+        for (const std::string& column : basis.columns) {
+            sums.push_back("sum(" + (columns_.weight == "1" ? std::string() : "w * ") + "e * " +
+                           column + ")");
+        }
+        if (rows_.isSpread() && columns_.held.empty()) {
+            // Each server tells its share of every group; they are put together here.
+            const auto own = rows_.sumsByGroup(group, sums, basis.from);
+            if (!own) {
+                return tl::make_unexpected(own.error());
+            }
+            return std::pair(static_cast<double>(own->rows()), MatrixXd(own->transpose() * *own));
+        }
+        std::string scores = "(select count(*) as members";
+        std::vector<std::string> names;
+        for (std::size_t b = 0; b < sums.size(); ++b) {
+            names.push_back(fmt::format("s{}", b));
+            scores += ", " + sums[b] + " as " + names.back();
+        }
+        scores += " from " + basis.from + " group by " + group + ") scores";
+        const auto meat = products(names, "1", scores, false);
+        const auto count = rows_.sums({"count(*)"}, scores);
+        if (!meat || !count) {
+            return tl::make_unexpected(meat ? count.error() : meat.error());
+        }
+        return std::pair(count->front(), *meat);
+    }
+
+    Result<Covariance> clustered(const Fit& fit, const Basis& basis) {
+        std::vector<std::int32_t> counts;
+        std::vector<std::string> by;
+        for (std::size_t d = 0; d < columns_.clusters.size(); ++d) {
+            by.push_back(fmt::format("c{}", d));
+        }
+        double nestedIn = 0.0;
+        for (const std::string& one : by) {
+            const auto found = clustersBy(one);
+            if (!found) {
+                return tl::make_unexpected(found.error());
+            }
+            counts.push_back(static_cast<std::int32_t>(*found));
+            if (!columns_.held.empty()) {
+                const auto apart = rows_.sums({"count(*)"}, "(select g from " + rowsSql_ +
+                                                                " group by g having min(" + one +
+                                                                ") <> max(" + one + ")) parted");
+                if (!apart) {
+                    return tl::make_unexpected(apart.error());
+                }
+                nestedIn = apart->front() == 0.0 ? groups_ - 1.0 : nestedIn;
+                noteNesting(apart->front() == 0.0, counts.back());
+            }
+        }
+        if (auto enough = enoughClusters(counts, question_.errors.by); !enough) {
+            return tl::make_unexpected(enough.error());
+        }
+        std::vector<std::string> groups = by;
+        if (by.size() > 1) {
+            groups.push_back(by[0] + ", " + by[1]);
+        }
+        std::vector<MatrixXd> parts;
+        for (const std::string& group : groups) {
+            const auto found = scoresBy(group, basis);
+            if (!found) {
+                return tl::make_unexpected(found.error());
+            }
+            const auto& [g, meat] = *found;
+            const double left = fit.dfResidual + nestedIn;
+            const MatrixXd turned =
+                scale_ * scale_ * (basis.toKept.transpose() * meat * basis.toKept);
+            parts.push_back(g / (g - 1.0) * (fit.n - 1.0) / left * basis.between(turned));
+        }
+        return clusteredTogether(parts, counts);
+    }
+
+    /// Whether the groups held fixed lie within the clusters, as the design tells it.
+    void noteNesting(bool nested, std::int32_t count) {
+        std::vector<std::int32_t> ids(design_.rows.size(), 0);
+        if (!nested) {
+            ids.back() = 1;
+        }
+        design_.clusters.push_back(std::move(ids));
+        design_.clusterCounts.push_back(count);
+    }
+
+    /// By likelihood: its own bread, and rests that are the scores by the index.
+    Result<Fit> likelihoodFit() {
+        auto kept = independentColumns(design_.X, design_.columns, centred_, making_.job);
+        if (!kept) {
+            return tl::make_unexpected(kept.error());
+        }
+        const Index shift = centred_ ? 1 : 0;
+        const auto k = static_cast<Index>(kept->kept.size());
+        VectorXd mean = VectorXd::Zero(k);
+        VectorXd size = VectorXd::Ones(k);
+        LeftIndex index{question_.method, {},       "y",
+                        weightName(),     rowsSql_, moments_.mean(moments_.mean.size() - 1),
+                        moments_.weight};
+        for (Index c = 0; c < k; ++c) {
+            const Index j = kept->kept[static_cast<std::size_t>(c)] - shift;
+            if (j < 0) {
+                index.columns.emplace_back("1");
+                continue;
+            }
+            mean(c) = centred_ ? moments_.mean(j) : 0.0;
+            size(c) = std::sqrt(moments_.spread(j, j) +
+                                (centred_ ? 0.0 : moments_.mean(j) * moments_.mean(j)));
+            index.columns.push_back("(" +
+                                    about(fmt::format("x{}", j), static_cast<std::size_t>(j)) +
+                                    " * " + sqlNumber(1.0 / size(c)) + ")");
+        }
+        auto found = maximiseLeft(rows_, index);
+        if (!found) {
+            return tl::make_unexpected(found.error());
+        }
+        // Coefficients of x from those of (x − mean)/size: the constant takes up the means.
+        MatrixXd back = size.cwiseInverse().asDiagonal();
+        if (centred_ && k > 0 && kept->kept.front() == 0) {
+            back.row(0) -= mean.cwiseQuotient(size).transpose();
+        }
+        return toldLikelihood(*std::move(kept), index, *found, back);
+    }
+
+    Result<Fit> toldLikelihood(KeptColumns kept, const LeftIndex& index, const LeftMaximum& found,
+                               const MatrixXd& back) {
+        const Index m = design_.y.size();
+        Maximum maximum;
+        maximum.theta = back * found.theta;
+        maximum.factor =
+            back * MatrixXd(Eigen::LLT<MatrixXd>(MatrixXd(found.inverse / scale_)).matrixL());
+        maximum.index = MatrixXd::Zero(m, 1);
+        maximum.logLikelihood = scale_ * found.logLikelihood;
+        maximum.iterations = found.iterations;
+        maximum.gradient = scale_ * found.gradient;
+        auto told = std::make_shared<LikelihoodFit>();
+        told->family = question_.method;
+        told->outcome = question_.method == "poisson" ? "count" : "yes-no";
+        told->nullLogLikelihood =
+            centred_ ? scale_ * found.nullLogLikelihood : LikelihoodFit::kNone;
+        told->deviance = scale_ * found.deviance;
+        told->pearson = scale_ * found.pearson;
+        LikelihoodInput input{
+            design_, std::move(maximum), kept.kept, std::move(kept.dropped), {}, {}, {},
+            told,    VectorXd::Zero(m)};
+        auto fit = fitOfLikelihood(std::move(input), ErrorSpec{}, study_.alpha, making_.job);
+        if (!fit || question_.errors.kind == "classical") {
+            return fit;
+        }
+        Basis basis;
+        basis.columns = index.columns;
+        basis.toKept = MatrixXd::Identity(back.rows(), back.rows());
+        basis.from = basis.plainFrom = found.from;
+        basis.square = "e * e";
+        const MatrixXd bread = back * (found.inverse / scale_);
+        basis.between = [bread](const MatrixXd& meat) {
+            return MatrixXd(bread * meat * bread.transpose());
+        };
+        auto covariance =
+            question_.errors.kind == "robust" ? robust(*fit, basis) : clustered(*fit, basis);
+        if (!covariance) {
+            return tl::make_unexpected(covariance.error());
+        }
+        covariance->df = std::numeric_limits<double>::infinity();
+        replaceCovariance(*fit, design_, *std::move(covariance), study_.alpha);
+        return fit;
+    }
+
+    Result<Fit> estimate(const Estimator& estimator) {
+        standIn();
+        if (isByLikelihood(question_)) {
+            return likelihoodFit();
+        }
+        auto fit =
+            estimator.estimate(design_, question_.settings, ErrorSpec{}, study_.alpha, making_.job);
+        if (!fit) {
+            return fit;
+        }
+        const bool classical = question_.errors.kind == "classical";
+        if (!classical && !fit->exact) {
+            const Basis basis = basisOf(*fit);
+            auto covariance =
+                question_.errors.kind == "robust" ? robust(*fit, basis) : clustered(*fit, basis);
+            if (!covariance) {
+                return tl::make_unexpected(covariance.error());
+            }
+            fit = isTwoStage(question_) ? replaced(*std::move(fit), *std::move(covariance))
+                                        : again(*fit, *std::move(covariance));
+            if (!fit) {
+                return fit;
+            }
+        }
+        if (isTwoStage(question_)) {
+            describeInstruments(*fit, design_, ErrorSpec{}, study_.alpha, making_.job);
+        }
+        if (auto done = weighLikelihood(*fit); !done) {
+            return tl::make_unexpected(done.error());
+        }
+        return fit;
+    }
+
+    Result<Fit> replaced(Fit fit, Covariance covariance) const {
+        replaceCovariance(fit, design_, std::move(covariance), study_.alpha);
+        fit.notes.emplace_back(
+            "First stages, and least squares beside, are told under one spread: other errors of "
+            "theirs need the rows.");
+        return fit;
+    }
+
+    /// The same solution with the covariance that was asked for.
+    Result<Fit> again(const Fit& fit, Covariance covariance) const {
+        GivenSolution given{design_.X, fit.solution, std::move(covariance)};
+        given.solution.residuals = fit.residuals;
+        given.likelihood = true;
+        return fitGiven(design_, std::move(given), question_.errors, study_.alpha, making_.job);
+    }
+
+    /// With weights of precision the likelihood has their logarithms, row by row.
+    Result<void> weighLikelihood(Fit& fit) {
+        FitStatistics& s = fit.statistics;
+        if (design_.weightKind != WeightKind::Precision || !s.logLikelihood) {
+            return {};
+        }
+        const auto logs = rows_.sumsOfRows({"sum(ln(w))"}, named(source_));
+        if (!logs) {
+            return tl::make_unexpected(logs.error());
+        }
+        const double wrong = 0.5 * design_.weights.array().log().sum();
+        const double more = 0.5 * logs->front() - wrong;
+        *s.logLikelihood += more;
+        *s.aic -= 2.0 * more;
+        *s.bic -= 2.0 * more;
+        return {};
+    }
+
+    /// Everything beside the fit that needs no rows.
+    Result<void> tell(Fit made) {
+        const auto design = std::make_shared<const Design>(design_);
+        const auto fit = std::make_shared<const Fit>(std::move(made));
+        answerRequests(answer_, study_, facts_, *design, *fit, making_.job);
+        if (auto done = carryBack(*fit); !done) {
+            return done;
+        }
+        answer_.design = design;
+        answer_.fit = fit;
+        CheckRun run{facts_, question_, *design, *fit, answer_.alpha};
+        const Estimated found{*design, *fit, question_.errors};
+        answer_.checks = checksOf(facts_, answer_, found, run, Making(making_.job));
+        checkRests(*design, *fit);
+        return making_.job.stopped() ? Result<void>(stoppedWork()) : Result<void>();
+    }
+
+    /// Checks of residuals that sums can answer, in their places.
+    void checkRests(const Design& design, const Fit& fit) {
+        const bool plain = question_.method == "least-squares" && columns_.held.empty() &&
+                           question_.weightKind == WeightKind::None && !fit.exact && centred_;
+        if (!plain) {
+            return;
+        }
+        LeftRests rests;
+        rests.from = withResiduals(fit);
+        rests.rows = fit.n;
+        rests.fitted = "(" + about("y", joint().size() - 1) + " - e)";
+        for (const Index column : fit.solution.kept) {
+            if (column > 0) {
+                const auto j = static_cast<std::size_t>(column - 1);
+                rests.terms.push_back(about(fmt::format("x{}", j), j));
+            }
+        }
+        for (CheckResult& check : answer_.checks) {
+            CheckRequest request;
+            request.id = check.id;
+            for (const CheckRequest& asked : question_.checks) {
+                request = asked.id == check.id ? asked : request;
+            }
+            const CheckInput in{facts_,  question_,     design,     fit,
+                                request, answer_.alpha, making_.job};
+            if (auto told = checkBySums(rows_, rests, in)) {
+                check = *std::move(told);
+            }
+        }
+    }
+
+    /// Predictions of a logarithm: the mean of exp(e) is asked for.
+    Result<void> carryBack(const Fit& fit) {
+        if (design_.outcomeLogOf.empty() || !answer_.predictions || answer_.predictions->empty()) {
+            return {};
+        }
+        const std::vector<std::string> sums = {"sum(w * exp(e))", "sum(w)"};
+        const auto mean = columns_.held.empty() ? rows_.sumsOfRows(sums, withResiduals(fit))
+                                                : rows_.sums(sums, withResiduals(fit));
+        if (!mean) {
+            return tl::make_unexpected(mean.error());
+        }
+        for (Prediction& one : *answer_.predictions) {
+            if (one.original) {
+                one.original = carriedBack(one, (*mean)[0] / (*mean)[1]);
+            }
+        }
+        return {};
+    }
+
+    Answer& answer_;
+    const Study& study_;
+    const Frame& frame_;
+    const Making& making_;
+    const Question question_;
+    LeftRows rows_;
+    Columns columns_;
+    std::string source_;   ///< The rows used, as they are.
+    std::string rowsSql_;  ///< The rows that sums are of.
+    std::optional<Frame> template_;
+    Frame facts_ = Frame::make({}, {}, {}, {}, {});
+    Design design_;
+    LeftMoments moments_;
+    bool centred_ = true;
+    double scale_ = 1.0;
+    double groups_ = 0.0;
+    double wholeSquares_ = 0.0;
+    VectorXd level_;  ///< Means of the joint columns where groups are held fixed; else empty.
+    std::vector<std::string> cellNames_;
+
+    /// Mean and spread of a variable among the rows used.
+    struct CellFacts {
+        std::string name;
+        double mean = 0.0;
+        double sd = 0.0;
+    };
+
+    std::vector<CellFacts> asked_;
+};
+
+}  // namespace
+
+Refusal needsRowsAtHand(const Frame& frame, const std::string& what) {
+    const ServerTable& table = frame.left()->table();
+    const std::string key =
+        table.keys.empty() ? table.variables.front().column : table.keys.front();
+    return {ErrorCode::BadSetting,
+            what + " needs rows, and they stay with the database",
+            "",
+            "Fetch the rows, or a sample that anybody draws again alike: query “select * from " +
+                (table.shown == "the query" ? std::string("(…) as asked") : table.shown) +
+                " order by md5(cast(" + ServerConnection::quoted(key) +
+                " as text) || 'seed') limit 100000”.",
+            {}};
+}
+
+Result<void> explainLeft(Answer& answer, const Study& study, const Frame& frame,
+                         const Making& making) {
+    LeftExplain work(answer, study, frame, making);
+    auto done = work.run();
+    answer.asked = std::make_shared<const std::vector<std::string>>(work.statements());
+    return done;
+}
+
+Result<CorrelationTable> correlateLeft(Answer& answer, const Study& study, const Frame& frame,
+                                       const CorrelationSettings& settings, const Job& job) {
+    const Question& question = answer.question;
+    if (settings.kind != CorrelationKind::Pearson) {
+        return tl::make_unexpected(needsRowsAtHand(frame, "a correlation of ranks"));
+    }
+    LeftRows rows(study, frame, job);
+    if (auto begun = rows.begin(question.where); !begun) {
+        return tl::make_unexpected(begun.error());
+    }
+    std::vector<std::string> aliases;
+    SummaryMatrix known;
+    for (const auto* list : {&question.variables, &question.holding}) {
+        for (const std::string& text : *list) {
+            const auto place = rows.add(text);
+            if (!place) {
+                return tl::make_unexpected(place.error());
+            }
+            const LeftPart& part = rows.part(*place);
+            if (part.groups) {
+                return refuse(ErrorCode::WrongType,
+                              "‘" + part.name + "’ is a grouping: a correlation would say nothing",
+                              "", "Correlate numbers; or explain a number with it.", {part.name});
+            }
+            aliases.push_back(part.alias);
+            known.names.push_back(text);
+        }
+    }
+    const auto counts = rows.count();
+    if (!counts) {
+        return tl::make_unexpected(counts.error());
+    }
+    answer.rows = countsOf(*counts);
+    if (!settings.listwise && answer.rows.missing > 0) {
+        return refuse(ErrorCode::BadSetting,
+                      "each pair of variables has rows of its own, and that is not asked of a "
+                      "database",
+                      "missing", "Take the rows that have everything: missing “listwise”.");
+    }
+    if (answer.rows.used < 3) {
+        return refuse(ErrorCode::TooFewRows, "a correlation needs three rows", "sample",
+                      "Widen the sample.");
+    }
+    const auto moments = leftMoments(rows, aliases, {}, "1", rows.used(), true);
+    answer.asked = std::make_shared<const std::vector<std::string>>(rows.statements());
+    if (!moments) {
+        return tl::make_unexpected(moments.error());
+    }
+    known.n = moments->weight;
+    const VectorXd sd = moments->spread.diagonal().cwiseSqrt();
+    for (Index j = 0; j < sd.size(); ++j) {
+        if (!(sd(j) > 0.0)) {
+            return refuse(
+                ErrorCode::NoVariation,
+                "‘" + known.names[static_cast<std::size_t>(j)] + "’ has one value in the rows used",
+                "", "Take it out.", {known.names[static_cast<std::size_t>(j)]});
+        }
+    }
+    known.correlation =
+        sd.cwiseInverse().asDiagonal() * moments->spread * sd.cwiseInverse().asDiagonal();
+    known.correlation.diagonal().setOnes();
+    return correlateSummary(known, question.variables, question.holding, settings);
+}
+
+}  // namespace rapporto
