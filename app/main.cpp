@@ -8,6 +8,7 @@
 #include <QApplication>
 #include <QCommandLineParser>
 #include <QFileInfo>
+#include <QIcon>
 
 #include <cstdlib>
 #include <exception>
@@ -37,6 +38,8 @@ int main(int argc, char** argv) {
     Application application(argc, argv);
     QApplication::setApplicationName("Rapporto");
     QApplication::setApplicationVersion(RAPPORTO_VERSION);
+    QApplication::setWindowIcon(QIcon(":/rapporto.svg"));
+    QApplication::setDesktopFileName("org.rapporto.Rapporto");
     rapporto::setThreads(0);
     rapporto::app::applyTheme(application);
     rapporto::app::useTheme(rapporto::app::settings::theme());
