@@ -146,7 +146,8 @@ void Session::settled(const QString& path) {
     onDisk_ = path.isEmpty() ? std::string() : sha256OfFile(utf8(path)).value_or(std::string());
     if (path.isEmpty()) {
         lock_.reset();
-    } else if (!lock_) {
+    } else if (!lock_ && !isDemo(path)) {
+        // The demo is everybody’s, and may lie where nothing can be written.
         lock_ = std::make_unique<StudyLock>(utf8(QFileInfo(path).absoluteFilePath()));
     }
     JournalHead head;

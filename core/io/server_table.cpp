@@ -466,6 +466,13 @@ Result<ServerTable> describeServerTable(const ServerConnection& connection,
 
 Result<void> takeServerRows(const ServerConnection& connection, const ServerTable& table,
                             const std::string& tail, Import& import, const Job& job) {
+    // Without a key the order is that of the server's pages: one reader, from the first page on.
+    for (const char* setting : {"set local synchronize_seqscans = off",
+                                "set local max_parallel_workers_per_gather = 0"}) {
+        if (auto done = connection.ask(setting, {}, job); !done) {
+            return tl::make_unexpected(done.error());
+        }
+    }
     std::string query;
     Sha256 sum;
     for (const ServerVariable& variable : table.variables) {
@@ -537,13 +544,6 @@ Result<Import> readPostgresql(const std::string& /*path*/, const ReaderOptions& 
     const auto table = describeServerTable(*connection, options, import, job);
     if (!table) {
         return tl::make_unexpected(table.error());
-    }
-    // Without a key the order is that of the server's pages: one reader, from the first page on.
-    for (const char* setting : {"set local synchronize_seqscans = off",
-                                "set local max_parallel_workers_per_gather = 0"}) {
-        if (auto done = connection->ask(setting, {}, job); !done) {
-            return tl::make_unexpected(done.error());
-        }
     }
     std::string order;
     for (const std::string& key : table->keys) {

@@ -53,7 +53,12 @@ Result<std::shared_ptr<const LeftTable>> LeftTable::open(const ReaderOptions& op
         return tl::make_unexpected(done.error());
     }
     out->first_ = std::move(import.table);
-    if (auto done = out->look(*connection, job); !done) {
+    // Anew: rows in their order keep a server from working on several at once.
+    const auto own = out->connect(job);
+    if (!own) {
+        return tl::make_unexpected(own.error());
+    }
+    if (auto done = out->look(*own, job); !done) {
         return tl::make_unexpected(done.error());
     }
     return std::shared_ptr<const LeftTable>(std::move(out));

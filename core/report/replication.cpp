@@ -161,9 +161,13 @@ std::string readme(const Study& study, const ReplicationPlan& plan,
         "- study.rapporto: what was asked, of which rows, how\n- results.json: all numbers\n"
         "- report.pdf, report.html, figures/: the report\n- codebook.html: the variables\n"
         "- replication.json: checksums of every file, and of the rows and columns of the data\n";
+    for (const std::string& served : databasesOf(study)) {
+        out += "- the data stay where they are: " + served +
+               ", reached as the environment of whoever computes it again says\n";
+    }
     if (plan.withData) {
-        out += "- data/: the data as they were read\n";
-    } else {
+        out += copies.empty() ? "" : "- data/: the data as they were read\n";
+    } else if (!copies.empty()) {
         out +=
             "\nThe data are not part of this folder. Whoever may use them puts these files "
             "here:\n\n";

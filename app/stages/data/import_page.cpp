@@ -176,6 +176,7 @@ void ImportPage::makeServing(QVBoxLayout* layout) {
     service_ = new QLineEdit(serving_);
     service_->setObjectName("import:service");
     service_->setAccessibleName(tr("Service of the connection"));
+    service_->setMinimumWidth(200);
     service_->setPlaceholderText(tr("as the environment says"));
     service_->setToolTip(
         tr("A name in your service file (pg_service.conf). Host, user and password stay there: "

@@ -27,7 +27,7 @@ void put(QTableWidget* table, int row, int column, const QString& words) {
 
 /// A statement in lines that can be read: a sum a line, a part a line.
 QString brokenUp(QString statement) {
-    static const QRegularExpression kParts(" (from|where|group by|join) ");
+    static const QRegularExpression kParts("(?<!both) (from|where|group by|join) ");
     statement.replace(", sum(", ",\n    sum(");
     statement.replace(kParts, "\n  \\1 ");
     return statement;
@@ -164,8 +164,9 @@ ReadingContent LeftPage::reading() const {
         << tr("Questions are answered by <b>sums that the database works out</b> where its rows "
               "are: nothing but these sums crosses the wire.")
         << tr("Least squares with classical, robust or clustered errors, weights, groups and "
-              "products, one grouping held fixed, two-stage least squares and correlations can be "
-              "asked so. What looks at single rows says that it needs them.")
+              "products, one grouping held fixed, two-stage least squares, logit, probit, Poisson "
+              "and correlations can be asked so. What looks at single rows says that it needs "
+              "them.")
         << tr("Numbers here are of all rows, codes for “no answer” included.");
     auto* self = const_cast<LeftPage*>(this);
     content.actionsTitle = tr("What you can ask of it");
