@@ -3,6 +3,7 @@
 #include "app/shell/settings.h"
 #include "app/shell/theme.h"
 #include "core/base/parallel.h"
+#include "core/io/column_store.h"
 #include "core/study/journal.h"
 
 #include <QApplication>
@@ -41,6 +42,7 @@ int main(int argc, char** argv) {
     QApplication::setWindowIcon(QIcon(":/rapporto.svg"));
     QApplication::setDesktopFileName("org.rapporto.Rapporto");
     rapporto::setThreads(0);
+    rapporto::column_store::keepIn(rapporto::column_store::usualFolder());
     rapporto::app::applyTheme(application);
     rapporto::app::useTheme(rapporto::app::settings::theme());
 

@@ -2,6 +2,7 @@
 #include "core/base/disk.h"
 #include "core/base/format.h"
 #include "core/base/parallel.h"
+#include "core/io/column_store.h"
 #include "core/io/csv.h"
 #include "core/left/left_table.h"
 #include "core/report/codebook.h"
@@ -342,6 +343,7 @@ int main(int argc, char** argv) {
             (void)open("/dev/full", standard == STDIN_FILENO ? O_RDONLY : O_WRONLY);
         }
     }
+    column_store::keepIn(column_store::usualFolder());
     CLI::App app("Computes a Rapporto study without a window.", "rapporto-run");
     Call call;
     app.add_option("STUDY", call.study, "the study file");

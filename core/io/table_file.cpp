@@ -1,6 +1,7 @@
 #include "core/io/table_file.h"
 
 #include "core/base/hash.h"
+#include "core/io/column_store.h"
 
 #include <algorithm>
 #include <filesystem>
@@ -29,7 +30,9 @@ const std::vector<TableFormat>& tableFormats() {
          &readSqlite,
          &writeSqlite,
          "SQLite database",
-         nullptr},
+         nullptr,
+         false,
+         true},  // What was written last may stand in a file beside it.
         {"json", {".json"}, &readJsonRecords, nullptr, "JSON records", nullptr},
         {"postgresql",
          {},
@@ -77,11 +80,11 @@ std::vector<std::string> filesOfTable(const std::string& path, const ReaderOptio
                                                          : format->files(path, options);
 }
 
-Result<std::string> sha256OfTable(const std::string& path, const ReaderOptions& options,
-                                  const Job& job) {
-    const std::vector<std::string> files = filesOfTable(path, options);
+namespace {
+
+Result<std::string> sumOf(const std::vector<std::string>& files, const Job& job) {
     if (files.size() == 1) {
-        return sha256OfFile(path, job);
+        return sha256OfFile(files.front(), job);
     }
     std::string sums;
     for (const std::string& file : files) {
@@ -94,6 +97,14 @@ Result<std::string> sha256OfTable(const std::string& path, const ReaderOptions& 
     return sha256OfText(sums);
 }
 
+}  // namespace
+
+Result<std::string> sha256OfTable(const std::string& path, const ReaderOptions& options,
+                                  const Job& job) {
+    const std::vector<std::string> files = filesOfTable(path, options);
+    return column_store::checksumOf(files, [&] { return sumOf(files, job); });
+}
+
 Result<Import> readTableFile(const std::string& path, const ReaderOptions& options,
                              const Job& job) {
     const TableFormat* format = formatOf(path, options.type);
@@ -101,9 +112,22 @@ Result<Import> readTableFile(const std::string& path, const ReaderOptions& optio
         return refuse(ErrorCode::BadSetting, "a reader of type ‘" + options.type + "’ is not known",
                       "source.reader", "Types are " + tableTypes() + ".");
     }
+    const bool keeps = !format->served && !format->elsewhere;
+    const auto files = keeps ? filesOfTable(path, options) : std::vector<std::string>();
+    if (auto kept = keeps ? column_store::find(files, options) : std::nullopt) {
+        return *std::move(kept);
+    }
+    const std::string stamp = keeps ? column_store::stampOf(files) : std::string();
     auto import = format->read(path, options, job);
-    if (import) {
-        import->used.type = format->type;
+    if (!import) {
+        return import;
+    }
+    import->used.type = format->type;
+    if (!stamp.empty() && column_store::keep(*import, files, options, stamp, job.quiet())) {
+        // Mapped from now on: what was read is given back.
+        if (auto kept = column_store::find(files, options)) {
+            return *std::move(kept);
+        }
     }
     return import;
 }

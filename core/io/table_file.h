@@ -14,6 +14,8 @@ struct TableFormat {
     /// The files it consists of, that one first; null: that one alone.
     std::vector<std::string> (*files)(const std::string& path, const ReaderOptions& options);
     bool served = false;  ///< No file: a server has it.
+    /// What is read hangs on more than these files: it is not kept as columns.
+    bool elsewhere = false;
 };
 
 /// All kinds; the only place to add one.
