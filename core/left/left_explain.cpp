@@ -32,6 +32,7 @@ constexpr int kSeen = 200;
 constexpr double kToldTerm = 1e-11;
 constexpr double kToldOutcome = 1e-13;
 constexpr std::size_t kMostLevels = 2000;
+constexpr std::size_t kMostColumns = 250;  ///< Some thirty thousand sums of products.
 constexpr double kMostRows = 9e15;
 
 std::size_t wholeOf(double count) {
@@ -159,31 +160,38 @@ class LeftExplain {
             return begun;
         }
         std::vector<std::string> texts = {question_.outcome};
-        const auto take = [&](const std::vector<Term>& terms) {
-            for (const Term& term : terms) {
-                if (term.muted) {
-                    continue;
+        for (const auto* terms :
+             {&question_.endogenous, &question_.terms, &question_.instruments}) {
+            for (const Term& term : *terms) {
+                const auto own = textsOf(term);
+                if (!own) {
+                    return tl::make_unexpected(own.error());
                 }
-                if (term.kind != Term::Kind::Set) {
-                    texts.insert(texts.end(), term.parts.begin(), term.parts.end());
-                    continue;
-                }
-                for (const TermSet& set : study_.sets) {
-                    if (set.name == term.parts.front()) {
-                        texts.insert(texts.end(), set.members.begin(), set.members.end());
-                    }
-                }
+                texts.insert(texts.end(), own->begin(), own->end());
             }
-        };
-        take(question_.endogenous);
-        take(question_.terms);
-        take(question_.instruments);
+        }
         for (const std::string& text : texts) {
             if (auto added = rows_.add(text); !added) {
                 return tl::make_unexpected(added.error());
             }
         }
         return readFurther();
+    }
+
+    /// The expressions of a term; none of a muted one.
+    [[nodiscard]] Result<std::vector<std::string>> textsOf(const Term& term) const {
+        if (term.muted) {
+            return std::vector<std::string>();
+        }
+        if (term.kind != Term::Kind::Set) {
+            return term.parts;
+        }
+        for (const TermSet& set : study_.sets) {
+            if (set.name == term.parts.front()) {
+                return set.members;
+            }
+        }
+        return refuse(ErrorCode::UnknownName, "there is no set ‘" + term.parts.front() + "’");
     }
 
     Result<void> readFurther() {
@@ -369,24 +377,16 @@ class LeftExplain {
     /// The terms that are groupings.
     [[nodiscard]] std::vector<const LeftPart*> groupings() const {
         std::vector<const LeftPart*> out;
-        const auto look = [&](const std::vector<Term>& terms) {
-            for (const Term& term : terms) {
-                std::vector<std::string> texts = term.parts;
-                for (const TermSet& set : study_.sets) {
-                    if (term.kind == Term::Kind::Set && set.name == term.parts.front()) {
-                        texts = set.members;
-                    }
-                }
-                for (const std::string& text : texts) {
-                    if (!term.muted && rows_.partOf(text).groups) {
+        for (const auto* terms :
+             {&question_.endogenous, &question_.terms, &question_.instruments}) {
+            for (const Term& term : *terms) {
+                for (const std::string& text : textsOf(term).value_or(std::vector<std::string>())) {
+                    if (rows_.partOf(text).groups) {
                         out.push_back(&rows_.partOf(text));
                     }
                 }
             }
-        };
-        look(question_.endogenous);
-        look(question_.terms);
-        look(question_.instruments);
+        }
         return out;
     }
 
@@ -467,6 +467,17 @@ class LeftExplain {
         design_ = *std::move(design);
         columns_.terms = columnsOf(design_.terms);
         columns_.instruments = columnsOf(design_.instrumentTerms);
+        const std::size_t all = columns_.terms.size() + columns_.instruments.size();
+        if (all > kMostColumns) {
+            return refuse(ErrorCode::TooLarge,
+                          "the terms become " + countText(all) +
+                              " columns, and a database is asked "
+                              "for the sums of products of " +
+                              countText(kMostColumns) + " at most",
+                          question_.title,
+                          "Hold a grouping fixed instead of putting it among the terms, or fetch "
+                          "the rows.");
+        }
         return {};
     }
 

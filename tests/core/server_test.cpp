@@ -685,6 +685,8 @@ void ServerTest::saysWhatNeedsRows_data() {
                                 << "looks at the whole column";
     QTest::newRow("averaged effects") << R"j({"terms": ["hives"], "effects": [{"of": "hives"}]})j"
                                       << "effects averaged";
+    QTest::newRow("no such set") << R"j({"terms": [{"set": "nobody"}]})j"
+                                 << "there is no set ‘nobody’";
     QTest::newRow("two held fixed")
         << R"j({"terms": ["hives"], "fixed_effects": ["village", "soil"]})j"
         << "more than one";
