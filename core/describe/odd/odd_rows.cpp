@@ -78,8 +78,8 @@ void findInRows(const Frame& frame, const std::vector<std::uint32_t>& sample,
     std::vector<std::size_t> originals;
     for (std::size_t i = 0; i < sample.size(); ++i) {
         const auto [at, isNew] = first.try_emplace(hashes[i], sample[i]);
-        const auto same = [&](const Column* column) {
-            return cellBits(*column, at->second) == cellBits(*column, sample[i]);
+        const auto same = [&, earlier = at->second](const Column* column) {
+            return cellBits(*column, earlier) == cellBits(*column, sample[i]);
         };
         if (isNew || !std::all_of(columns.begin(), columns.end(), same)) {
             continue;
