@@ -156,7 +156,9 @@ class HostileTest : public QObject {
             });
             const auto import = readTableFile(path, {}, Job());
             other.join();
-            QVERIFY(import ? import->table.rows() == 3000000
+            // On a busy machine it may be cut before it is opened: then it is a table of two rows.
+            const std::size_t rows = import ? import->table.rows() : 0;
+            QVERIFY(import ? rows == 3000000 || rows == 2
                            : QString::fromStdString(import.error().text()).contains("cut short"));
         }
     }
