@@ -514,7 +514,11 @@ Result<void> takeServerRows(const ServerConnection& connection, const ServerTabl
     return {};
 }
 
-Result<Import> firstServerRows(const ReaderOptions& options, const Job& job) {
+namespace {
+
+/// Reads the rows behind `tail`, which may hang on what the table is.
+Result<Import> readServed(const ReaderOptions& options, const Job& job,
+                          const std::function<std::string(const ServerTable&)>& tail) {
     const auto connection = ServerConnection::open(options.service, options.patience, job);
     if (!connection) {
         return tl::make_unexpected(connection.error());
@@ -525,34 +529,29 @@ Result<Import> firstServerRows(const ReaderOptions& options, const Job& job) {
     if (!table) {
         return tl::make_unexpected(table.error());
     }
-    if (auto done = takeServerRows(*connection, *table, fmt::format("limit {}", kFirstRows), import,
-                                   job.quiet());
-        !done) {
+    if (auto done = takeServerRows(*connection, *table, tail(*table), import, job); !done) {
         return tl::make_unexpected(done.error());
     }
     return import;
 }
 
+}  // namespace
+
+Result<Import> firstServerRows(const ReaderOptions& options, const Job& job) {
+    return readServed(options, job.quiet(), [](const ServerTable& /*table*/) {
+        return fmt::format("limit {}", kFirstRows);
+    });
+}
+
 Result<Import> readPostgresql(const std::string& /*path*/, const ReaderOptions& options,
                               const Job& job) {
-    const auto connection = ServerConnection::open(options.service, options.patience, job);
-    if (!connection) {
-        return tl::make_unexpected(connection.error());
-    }
-    Import import;
-    import.used = options;
-    const auto table = describeServerTable(*connection, options, import, job);
-    if (!table) {
-        return tl::make_unexpected(table.error());
-    }
-    std::string order;
-    for (const std::string& key : table->keys) {
-        order += (order.empty() ? "order by " : ", ") + ServerConnection::quoted(key);
-    }
-    if (auto done = takeServerRows(*connection, *table, order, import, job); !done) {
-        return tl::make_unexpected(done.error());
-    }
-    return import;
+    return readServed(options, job, [](const ServerTable& table) {
+        std::string order;
+        for (const std::string& key : table.keys) {
+            order += (order.empty() ? "order by " : ", ") + ServerConnection::quoted(key);
+        }
+        return order;
+    });
 }
 
 }  // namespace rapporto

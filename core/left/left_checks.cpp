@@ -83,26 +83,42 @@ std::string sizedSquare(const LeftRests& rests, const CheckInput& in) {
     return "(e * e * " + sqlNumber(rests.rows / in.fit.statistics.rss) + ")";
 }
 
-Result<CheckResult> breuschPagan(LeftRows& rows, const LeftRests& rests, const CheckInput& in) {
+/// n·R² of the squared residuals on columns; its details are left to the test.
+Result<std::pair<CheckResult, Auxiliary>> squaresOn(LeftRows& rows, const LeftRests& rests,
+                                                    const CheckInput& in, const std::string& name,
+                                                    const std::vector<std::string>& columns) {
     const auto aux =
-        auxiliaryLeft(rows, rests.terms, sizedSquare(rests, in), rests.from, rests.rows, in.job);
+        auxiliaryLeft(rows, columns, sizedSquare(rests, in), rests.from, rests.rows, in.job);
     if (!aux) {
         return tl::make_unexpected(aux.error());
     }
-    if (!aux->varies || aux->columns < 1.0) {
-        return notApplicable("All residuals are of one size: there is nothing to tell.");
-    }
     CheckResult out;
-    out.statistic = rests.rows * aux->rSquared;
-    out.statisticName = "Breusch–Pagan n·R²";
-    out.df = {aux->columns};
-    out.distribution = "chi2";
-    out.p = chiSquareTail(*out.statistic, aux->columns);
-    const double original = aux->explained / 2.0;
-    out.details = {{"auxiliary R²", aux->rSquared},
-                   {"original statistic", original},
-                   {"original p", chiSquareTail(original, aux->columns)}};
-    return spreadTold(in, std::move(out), aux->rSquared, "the terms");
+    if (!aux->varies || aux->columns < 1.0) {
+        out = notApplicable("All residuals are of one size: there is nothing to tell.");
+    } else {
+        out.statistic = rests.rows * aux->rSquared;
+        out.statisticName = name + " n·R²";
+        out.df = {aux->columns};
+        out.distribution = "chi2";
+        out.p = chiSquareTail(*out.statistic, aux->columns);
+        out.details = {{"auxiliary R²", aux->rSquared}};
+    }
+    return std::pair(std::move(out), *aux);
+}
+
+Result<CheckResult> breuschPagan(LeftRows& rows, const LeftRests& rests, const CheckInput& in) {
+    auto found = squaresOn(rows, rests, in, "Breusch–Pagan", rests.terms);
+    if (!found) {
+        return tl::make_unexpected(found.error());
+    }
+    auto& [out, aux] = *found;
+    if (!out.p) {
+        return out;
+    }
+    const double original = aux.explained / 2.0;
+    out.details.emplace_back("original statistic", original);
+    out.details.emplace_back("original p", chiSquareTail(original, aux.columns));
+    return spreadTold(in, std::move(out), aux.rSquared, "the terms");
 }
 
 Result<CheckResult> white(LeftRows& rows, const LeftRests& rests, const CheckInput& in) {
@@ -116,23 +132,17 @@ Result<CheckResult> white(LeftRows& rows, const LeftRests& rests, const CheckInp
             columns.push_back("(" + rests.terms[i] + " * " + rests.terms[j] + ")");
         }
     }
-    const auto aux =
-        auxiliaryLeft(rows, columns, sizedSquare(rests, in), rests.from, rests.rows, in.job);
-    if (!aux) {
-        return tl::make_unexpected(aux.error());
+    auto found = squaresOn(rows, rests, in, "White", columns);
+    if (!found) {
+        return tl::make_unexpected(found.error());
     }
-    if (!aux->varies || aux->columns < 1.0) {
-        return notApplicable("All residuals are of one size: there is nothing to tell.");
+    auto& [out, aux] = *found;
+    if (!out.p) {
+        return out;
     }
-    CheckResult out;
-    out.statistic = rests.rows * aux->rSquared;
-    out.statisticName = "White n·R²";
-    out.df = {aux->columns};
-    out.distribution = "chi2";
-    out.p = chiSquareTail(*out.statistic, aux->columns);
-    out.details = {{"auxiliary R²", aux->rSquared}, {"with cross products", cross ? 1.0 : 0.0}};
+    out.details.emplace_back("with cross products", cross ? 1.0 : 0.0);
     return spreadTold(
-        in, std::move(out), aux->rSquared,
+        in, std::move(out), aux.rSquared,
         cross ? "the terms, their squares and products" : "the terms and their squares");
 }
 

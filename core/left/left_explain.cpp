@@ -642,6 +642,7 @@ class LeftExplain {
 
     /// Mean and spread of the variables that the terms read, for values nobody names.
     Result<void> sumCells() {
+        std::vector<std::string> names;
         std::vector<std::string> columns;
         for (const auto& [name, alias] : rows_.cells()) {
             const Variable& variable = *template_->variable(name);
@@ -658,7 +659,7 @@ class LeftExplain {
                 asked_.push_back({name, moments_.mean(j), std::sqrt(moments_.spread(j, j))});
                 continue;
             }
-            cellNames_.push_back(name);
+            names.push_back(name);
             columns.push_back(alias);
         }
         if (columns.empty()) {
@@ -695,7 +696,7 @@ class LeftExplain {
             one = std::sqrt(one);
         }
         for (std::size_t j = 0; j < columns.size(); ++j) {
-            asked_.push_back({cellNames_[j], (*means)[j], (*spreads)[j]});
+            asked_.push_back({names[j], (*means)[j], (*spreads)[j]});
         }
         return {};
     }
@@ -1292,7 +1293,6 @@ class LeftExplain {
     double groups_ = 0.0;
     double wholeSquares_ = 0.0;
     VectorXd level_;  ///< Means of the joint columns where groups are held fixed; else empty.
-    std::vector<std::string> cellNames_;
 
     /// Mean and spread of a variable among the rows used.
     struct CellFacts {
