@@ -21,32 +21,15 @@ class WindowDriver : public QObject {
     std::unique_ptr<MainWindow> window_;
 
     /// A window of the size that screens are looked at.
-    void open() {
-        window_ = std::make_unique<MainWindow>();
-        window_->resize(1280, 800);
-        window_->show();
-        QVERIFY(QTest::qWaitForWindowActive(window_.get()));
-    }
+    void open();
 
     /// The same with the demo, at its model.
-    void openDemo() {
-        open();
-        session().openDemo();
-        window_->settle();
-        window_->showStage(2);
-        window_->settle();
-    }
+    void openDemo();
 
     [[nodiscard]] Session& session() { return window_->session(); }
 
     /// The answer in focus; it is held until the next is asked for.
-    [[nodiscard]] const Answer& answer() {
-        held_ = session().answer();
-        if (!held_) {
-            qFatal("no answer");
-        }
-        return *held_;
-    }
+    [[nodiscard]] const Answer& answer();
 
     template <class T>
     T* find(const QString& name) {
@@ -57,67 +40,23 @@ class WindowDriver : public QObject {
         return found;
     }
 
-    void click(const QString& name) {
-        QTest::mouseClick(find<QPushButton>(name), Qt::LeftButton);
-        window_->settle();
-    }
+    void click(const QString& name);
 
     /// Types into the finder that stands open and takes its first entry.
-    void take(const QString& words) {
-        auto* finder = window_->findChild<Finder*>();
-        QVERIFY(finder != nullptr && finder->isVisible());
-        auto* line = finder->findChild<QLineEdit*>();
-        QTest::keyClicks(line, words);
-        QTest::keyClick(line, Qt::Key_Return);
-        window_->activateWindow();  // The popup had the focus.
-        window_->settle();
-        QVERIFY(QTest::qWaitForWindowActive(window_.get()));
-    }
+    void take(const QString& words);
 
-    void closeFinder() {
-        auto* finder = window_->findChild<Finder*>();
-        if (finder != nullptr && finder->isVisible()) {
-            QTest::keyClick(finder->findChild<QLineEdit*>(), Qt::Key_Escape);
-        }
-        window_->settle();
-    }
+    void closeFinder();
 
     /// Takes the entry of a list with the keyboard.
-    void choose(const QString& name, int index) {
-        auto* box = find<QComboBox>(name);
-        box->setFocus();
-        while (box->currentIndex() != index) {
-            QTest::keyClick(box, box->currentIndex() < index ? Qt::Key_Down : Qt::Key_Up);
-        }
-        emit box->activated(index);
-        window_->settle();
-        QCOMPARE(box->currentIndex(), index);
-    }
+    void choose(const QString& name, int index);
 
     /// All that the reading column says.
-    QString readingText() {
-        window_->settle();
-        QString all;
-        for (const QLabel* label : window_->findChild<ReadingColumn*>()->findChildren<QLabel*>()) {
-            all += label->text() + "\n";
-        }
-        return all;
-    }
+    QString readingText();
 
     bool reads(const QString& words) { return readingText().contains(words); }
 
     /// Opens the checks and clicks on one; it must be listed.
-    void openCheck(const std::string& id) {
-        window_->showStage(3);
-        window_->settle();
-        auto* list = window_->findChild<CheckList*>();
-        if (list->rowOf(id).isEmpty() && !list->questionOf(id).isEmpty()) {
-            QTest::mouseClick(list, Qt::LeftButton, {}, list->questionOf(id).center());
-        }
-        QVERIFY2(!list->rowOf(id).isEmpty(), id.c_str());
-        QTest::mouseClick(list, Qt::LeftButton, {}, list->rowOf(id).center());
-        window_->settle();
-    }
+    void openCheck(const std::string& id);
 
   private:
     std::shared_ptr<const Answer> held_;

@@ -262,7 +262,9 @@ class ExpressionTest : public QObject {
         QVERIFY(Expression::parse(nested(100)).has_value());
         const auto deep = Expression::parse(nested(5000));
         QVERIFY(!deep && deep.error().text().find("nested too deeply") != std::string::npos);
-        QVERIFY(!Expression::parse(std::string(5000, '-') + "1"));
+        std::string minuses(5000, '-');
+        minuses += '1';
+        QVERIFY(!Expression::parse(minuses));
         std::string nots;
         std::string sum = "1";
         for (int k = 0; k < 3000; ++k) {

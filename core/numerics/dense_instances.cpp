@@ -1,0 +1,3 @@
+#include "core/numerics/dense_instances.h"
+
+RAPPORTO_DENSE_INSTANCES()
