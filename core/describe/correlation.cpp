@@ -1,6 +1,5 @@
-#include "core/describe/correlation.h"
-
 #include "core/base/parallel.h"
+#include "core/describe/correlation_pairs.h"
 #include "core/describe/pairwise_moments.h"
 #include "core/numerics/distributions.h"
 
@@ -490,20 +489,37 @@ Result<CorrelationTable> correlateSummary(const SummaryMatrix& summary,
             places.push_back(static_cast<Index>(at - summary.names.begin()));
         }
     }
-    CorrelationTable out = emptyTable(variables, holding, settings);
+    std::vector<RelatedPair> pairs;
+    for (std::size_t a = 0; a < variables.size(); ++a) {
+        for (std::size_t b = 0; b < a; ++b) {
+            std::vector<Index> chosen = {places[a], places[b]};
+            chosen.insert(chosen.end(), places.begin() + static_cast<Index>(variables.size()),
+                          places.end());
+            pairs.push_back({summary.n, summary.correlation(chosen, chosen)});
+        }
+    }
     const auto p = static_cast<Index>(variables.size());
-    out.n.setConstant(summary.n);
-    for (Index a = 0; a < p; ++a) {
-        for (Index b = 0; b < a; ++b) {
-            std::vector<Index> chosen = {places[static_cast<std::size_t>(a)],
-                                         places[static_cast<std::size_t>(b)]};
-            chosen.insert(chosen.end(), places.begin() + p, places.end());
-            const MatrixXd r = summary.correlation(chosen, chosen);
+    return correlatePairs(variables, holding, VectorXd::Constant(p, summary.n), pairs, settings);
+}
+
+Result<CorrelationTable> correlatePairs(const std::vector<std::string>& variables,
+                                        const std::vector<std::string>& holding,
+                                        const VectorXd& own, const std::vector<RelatedPair>& pairs,
+                                        const CorrelationSettings& settings) {
+    if (variables.size() < 2) {
+        return refuse(ErrorCode::NoTerms, "a relation needs two variables or more", "",
+                      "Add a variable.");
+    }
+    CorrelationTable out = emptyTable(variables, holding, settings);
+    out.n.diagonal() = own;
+    auto pair = pairs.begin();
+    for (Index a = 0; a < own.size(); ++a) {
+        for (Index b = 0; b < a; ++b, ++pair) {
             Cell cell;
-            cell.n = summary.n;
-            cell.plain = cell.r = r(0, 1);
+            cell.n = pair->n;
+            cell.plain = cell.r = pair->r(0, 1);
             if (!holding.empty()) {
-                const Held left = heldOut(r);
+                const Held left = heldOut(pair->r);
                 cell.r = left.partial;
                 cell.semi = left.semi;
                 cell.semiTurned = left.semiTurned;

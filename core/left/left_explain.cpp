@@ -1,11 +1,11 @@
 #include "core/left/left_explain.h"
 
 #include "core/base/format.h"
-#include "core/data/text_index.h"
 #include "core/left/left_checks.h"
+#include "core/left/left_errors.h"
 #include "core/left/left_likelihood.h"
+#include "core/left/left_question.h"
 #include "core/left/left_rows.h"
-#include "core/model/cluster_sums.h"
 #include "core/model/instruments.h"
 #include "core/model/likelihood.h"
 #include "core/model/method_uses.h"
@@ -26,26 +26,11 @@ using Eigen::Index;
 using Eigen::MatrixXd;
 using Eigen::VectorXd;
 
-/// Real rows that tell what terms become.
-constexpr int kSeen = 200;
 /// Shares of a spread under which a column counts as told by others: rounding of the products.
 constexpr double kToldTerm = 1e-11;
 constexpr double kToldOutcome = 1e-13;
-constexpr std::size_t kMostLevels = 2000;
-constexpr std::size_t kMostColumns = 250;  ///< Some thirty thousand sums of products.
-constexpr double kMostRows = 9e15;
-
-std::size_t wholeOf(double count) {
-    return static_cast<std::size_t>(std::clamp(count, 0.0, kMostRows));
-}
 
 bool isTwoStage(const Question& question) { return question.method == "two-stage"; }
-
-/// Of one index, whose likelihood is asked for step by step.
-bool isByLikelihood(const Question& question) {
-    return question.method == "logit" || question.method == "probit" ||
-           question.method == "poisson";
-}
 
 /// What the question asks for that sums do not tell; nothing where they tell all.
 std::optional<std::string> beyondSums(const Question& q) {
@@ -91,31 +76,6 @@ std::optional<std::string> beyondSums(const Question& q) {
     return std::nullopt;
 }
 
-RowCounts countsOf(const LeftCounts& counts) {
-    RowCounts out;
-    out.source = wholeOf(counts.source);
-    out.inSample = wholeOf(counts.inSample);
-    out.used = wholeOf(counts.used);
-    out.byRule = out.source - std::min(out.source, out.inSample);
-    out.missing = out.inSample - out.used;
-    for (const auto& lack : counts.lacks) {
-        out.missingBy.push_back({lack.name, wholeOf(lack.rows), wholeOf(lack.alone)});
-    }
-    std::stable_sort(out.missingBy.begin(), out.missingBy.end(),
-                     [](const auto& a, const auto& b) { return a.rows > b.rows; });
-    return out;
-}
-
-/// Columns of the rows of one question.
-struct Columns {
-    std::vector<std::string> terms;        ///< Of X less the constant.
-    std::vector<std::string> instruments;  ///< Of Z.
-    std::string outcome;
-    std::string weight = "1";
-    std::vector<std::string> clusters;
-    std::string held;  ///< Of the grouping held fixed; empty: none.
-};
-
 class LeftExplain {
   public:
     LeftExplain(Answer& answer, const Study& study, const Frame& frame, const Making& making)
@@ -134,11 +94,16 @@ class LeftExplain {
         if (const auto unused = notTaken(question_, *estimator)) {
             return tl::make_unexpected(*unused);
         }
-        for (const auto& step : {&LeftExplain::read, &LeftExplain::count, &LeftExplain::see,
-                                 &LeftExplain::spellOut, &LeftExplain::sum}) {
-            if (auto done = (this->*step)(); !done) {
-                return done;
-            }
+        auto spelled = spellOut(rows_, study_, frame_, question_, answer_.rows);
+        if (!spelled) {
+            return tl::make_unexpected(spelled.error());
+        }
+        columns_ = std::move(spelled->columns);
+        source_ = std::move(spelled->source);
+        template_ = std::move(spelled->seen);
+        design_ = std::move(spelled->design);
+        if (auto done = sum(); !done) {
+            return done;
         }
         auto fit = estimate(*estimator);
         if (!fit) {
@@ -150,159 +115,6 @@ class LeftExplain {
     [[nodiscard]] const std::vector<std::string>& statements() const { return rows_.statements(); }
 
   private:
-    /// Every expression that the question reads.
-    Result<void> read() {
-        if (question_.outcome.empty()) {
-            return refuse(ErrorCode::NoTerms, "the question has no outcome", question_.title,
-                          "Put a variable after “Explain”.");
-        }
-        if (auto begun = rows_.begin(question_.where); !begun) {
-            return begun;
-        }
-        std::vector<std::string> texts = {question_.outcome};
-        for (const auto* terms :
-             {&question_.endogenous, &question_.terms, &question_.instruments}) {
-            for (const Term& term : *terms) {
-                const auto own = textsOf(term);
-                if (!own) {
-                    return tl::make_unexpected(own.error());
-                }
-                texts.insert(texts.end(), own->begin(), own->end());
-            }
-        }
-        for (const std::string& text : texts) {
-            if (auto added = rows_.add(text); !added) {
-                return tl::make_unexpected(added.error());
-            }
-        }
-        return readFurther();
-    }
-
-    /// The expressions of a term; none of a muted one.
-    [[nodiscard]] Result<std::vector<std::string>> textsOf(const Term& term) const {
-        if (term.muted) {
-            return std::vector<std::string>();
-        }
-        if (term.kind != Term::Kind::Set) {
-            return term.parts;
-        }
-        for (const TermSet& set : study_.sets) {
-            if (set.name == term.parts.front()) {
-                return set.members;
-            }
-        }
-        return refuse(ErrorCode::UnknownName, "there is no set ‘" + term.parts.front() + "’");
-    }
-
-    Result<void> readFurther() {
-        if (question_.weightKind != WeightKind::None) {
-            auto weight = rows_.add(question_.weight);
-            if (!weight) {
-                return tl::make_unexpected(weight.error());
-            }
-            columns_.weight = rows_.part(*weight).alias;
-            if (rows_.part(*weight).value.type == SqlValue::Type::Text) {
-                return refuse(ErrorCode::WrongType,
-                              "the weight ‘" + question_.weight + "’ holds text");
-            }
-        }
-        if (question_.errors.kind == "clustered") {
-            for (const std::string& by : question_.errors.by) {
-                auto cluster = rows_.add(by);
-                if (!cluster) {
-                    return tl::make_unexpected(cluster.error());
-                }
-                columns_.clusters.push_back(rows_.part(*cluster).alias);
-            }
-        }
-        if (!question_.fixedEffects.empty()) {
-            auto held = rows_.add(question_.fixedEffects.front());
-            if (!held) {
-                return tl::make_unexpected(held.error());
-            }
-            columns_.held = rows_.part(*held).alias;
-        }
-        columns_.outcome = rows_.partOf(question_.outcome).alias;
-        if (rows_.partOf(question_.outcome).value.type == SqlValue::Type::Text) {
-            return refuse(
-                ErrorCode::WrongType, "the outcome ‘" + question_.outcome + "’ holds text",
-                "outcome",
-                "Compare it with a level, as in " + quotedName(question_.outcome) + " = 'yes'.");
-        }
-        return {};
-    }
-
-    /// Where the rows go.
-    Result<void> count() {
-        const auto one = [](const std::string& condition) {
-            return "case when " + condition + " then 1 else 0 end";
-        };
-        const std::string& y = columns_.outcome;
-        const std::string& w = columns_.weight;
-        std::vector<std::string> also;
-        if (question_.weightKind != WeightKind::None) {
-            also = {one(w + " < 0"), one(w + " > 0"), one(w + " <> floor(" + w + ")")};
-        }
-        if (isByLikelihood(question_)) {
-            also.push_back(one(y + (question_.method == "poisson" ? " < 0" : " not in (0, 1)")));
-        }
-        const auto counts = rows_.count(also);
-        if (!counts) {
-            return tl::make_unexpected(counts.error());
-        }
-        RowCounts& out = answer_.rows;
-        out = countsOf(*counts);
-        if (out.used == 0) {
-            return refuse(ErrorCode::TooFewRows, "no row has an answer to everything asked",
-                          "sample",
-                          out.missingBy.empty()
-                              ? "Widen the sample."
-                              : "‘" + out.missingBy.front().name + "’ lacks most: leave it out.");
-        }
-        source_ = rows_.used();
-        const double odd = isByLikelihood(question_) ? counts->also.back() : 0.0;
-        if (odd > 0.0) {
-            const bool poisson = question_.method == "poisson";
-            return refuse(ErrorCode::BadSetting,
-                          "the outcome ‘" + question_.outcome + "’ is " +
-                              (poisson ? "below zero in " : "neither 0 nor 1 in ") +
-                              plural(wholeOf(odd), "row", "rows"),
-                          "outcome",
-                          poisson ? std::string("A count is zero or more: choose another "
-                                                "estimator, or a rule.")
-                                  : "A yes–no outcome is 0 or 1: state a condition, as in " +
-                                        question_.outcome + " > 0.",
-                          {question_.outcome});
-        }
-        return question_.weightKind == WeightKind::None
-                   ? Result<void>()
-                   : mayWeigh(counts->also[0], counts->also[1], counts->also[2]);
-    }
-
-    /// Rows of weight zero leave.
-    ///
-    /// @param negative  rows with such a weight, and so on.
-    Result<void> mayWeigh(double negative, double positive, double broken) {
-        if (negative > 0.0) {
-            return refuse(ErrorCode::BadSetting,
-                          "the weight ‘" + question_.weight + "’ is negative in some rows",
-                          "weights", "A weight is zero or more.", {question_.weight});
-        }
-        if (question_.weightKind == WeightKind::Frequency && broken > 0.0) {
-            return refuse(
-                ErrorCode::BadSetting,
-                "frequency weights count rows, and ‘" + question_.weight + "’ is not whole",
-                "weights", "Choose sampling or precision weights.", {question_.weight});
-        }
-        if (positive == 0.0) {
-            return refuse(ErrorCode::TooFewRows, "every weight is zero", "weights");
-        }
-        answer_.rows.dropped += answer_.rows.used - wholeOf(positive);
-        answer_.rows.used = wholeOf(positive);
-        source_ = rows_.usedWhere(columns_.weight + " > 0");
-        return {};
-    }
-
     /// Without a difference there is nothing to explain; less than rounding is none.
     Result<void> mustVary() const {
         const Index y = moments_.mean.size() - 1;
@@ -319,204 +131,6 @@ class LeftExplain {
                       question_.title,
                       "There is nothing to explain: choose another outcome or sample.",
                       {question_.outcome});
-    }
-
-    /// Cells of one column among rows that were fetched, as the study reads them.
-    [[nodiscard]] Column columnOf(const std::string& name,
-                                  const std::vector<std::optional<std::string>>& cells) const {
-        if (frame_.left()->variable(name)->kind != ServerKind::Text) {
-            std::vector<double> numbers;
-            for (const auto& cell : cells) {
-                numbers.push_back(cell ? std::strtod(cell->c_str(), nullptr) : std::nan(""));
-            }
-            return Column::ofNumbers(name, std::move(numbers));
-        }
-        TextIndex index;
-        std::vector<std::int32_t> codes;
-        for (const auto& cell : cells) {
-            codes.push_back(cell ? index.add(*cell) : -1);
-        }
-        return Column::ofTexts(name, std::move(codes), index.take());
-    }
-
-    /// Some rows as they are, with every level of every grouping among them: they tell which
-    /// columns the terms become, and no more.
-    Result<void> see() {
-        std::string list;
-        std::vector<std::string> names;
-        for (const auto& [name, alias] : rows_.cells()) {
-            list += (list.empty() ? "" : ", ") + alias;
-            names.push_back(name);
-        }
-        const auto first =
-            rows_.ask("select " + list + " from " + source_ + fmt::format(" limit {}", kSeen));
-        if (!first) {
-            return tl::make_unexpected(first.error());
-        }
-        auto seen = first->rows;
-        for (const LeftPart* part : groupings()) {
-            const auto one = oneOfEach(*part, list, first->rows.front());
-            if (!one) {
-                return tl::make_unexpected(one.error());
-            }
-            seen.insert(seen.end(), one->begin(), one->end());
-        }
-        Table table;
-        for (std::size_t c = 0; c < names.size(); ++c) {
-            std::vector<std::optional<std::string>> cells;
-            for (const auto& row : seen) {
-                cells.push_back(row[c]);
-            }
-            table.columns.push_back(columnOf(names[c], cells));
-            table.variables.push_back(*frame_.variable(names[c]));
-        }
-        template_ = madeFrame(table);
-        return {};
-    }
-
-    /// The terms that are groupings.
-    [[nodiscard]] std::vector<const LeftPart*> groupings() const {
-        std::vector<const LeftPart*> out;
-        for (const auto* terms :
-             {&question_.endogenous, &question_.terms, &question_.instruments}) {
-            for (const Term& term : *terms) {
-                for (const std::string& text : textsOf(term).value_or(std::vector<std::string>())) {
-                    if (rows_.partOf(text).groups) {
-                        out.push_back(&rows_.partOf(text));
-                    }
-                }
-            }
-        }
-        return out;
-    }
-
-    /// The cells of a row that was fetched.
-    using Seen = std::vector<std::optional<std::string>>;
-
-    /// One row for each level.
-    ///
-    /// @param like  a row that was seen.
-    Result<std::vector<Seen>> oneOfEach(const LeftPart& part, const std::string& list,
-                                        const Seen& like) {
-        // A grouping that is one column of the table needs no more than its levels: the other cells
-        // are those of a row that was seen.
-        const auto cell = rows_.cells().find(part.name);
-        const bool bare = cell != rows_.cells().end() && part.value.sql == cell->second;
-        if (bare) {
-            const auto levels = rows_.distinct(part.alias, source_, kMostLevels + 1);
-            if (!levels) {
-                return tl::make_unexpected(levels.error());
-            }
-            const auto place = static_cast<std::size_t>(std::distance(rows_.cells().begin(), cell));
-            auto out = std::vector(levels->size(), like);
-            for (std::size_t l = 0; l < out.size(); ++l) {
-                out[l][place] = (*levels)[l];
-            }
-            return notTooMany(part, std::move(out));
-        }
-        auto found =
-            rows_.ask("select " + list + " from (select used.*, row_number() over (partition by " +
-                      part.alias + ") as nth from " + source_ + ") numbered where nth = 1" +
-                      fmt::format(" limit {}", kMostLevels + 1));
-        return found ? notTooMany(part, std::move(found->rows))
-                     : tl::make_unexpected(found.error());
-    }
-
-    [[nodiscard]] Result<std::vector<Seen>> notTooMany(const LeftPart& part,
-                                                       std::vector<Seen> levels) const {
-        if (levels.size() > kMostLevels) {
-            return refuse(ErrorCode::BadSetting,
-                          "‘" + part.name + "’ has over " + countText(kMostLevels) + " levels",
-                          question_.title, "Declare it a quantity, hold it fixed, or merge levels.",
-                          {part.name});
-        }
-        return levels;
-    }
-
-    /// The cells of such a table are as they were told to be read: codes are gone already.
-    [[nodiscard]] Frame madeFrame(const Table& table) const {
-        Table plain = table;
-        for (Variable& variable : plain.variables) {
-            variable.missing.clear();
-            variable.missingRanges.clear();
-        }
-        return Frame::make(plain, withoutCodes(), study_.derived, {}, {});
-    }
-
-    [[nodiscard]] std::vector<VariableEntry> withoutCodes() const {
-        std::vector<VariableEntry> words = study_.variables;
-        for (VariableEntry& entry : words) {
-            entry.missing.reset();
-            entry.missingRanges.reset();
-            entry.readAs.reset();
-        }
-        return words;
-    }
-
-    /// The columns of the design, each as an expression of a row.
-    Result<void> spellOut() {
-        Question plain = question_;
-        plain.where.clear();
-        plain.weightKind = WeightKind::None;
-        plain.errors = ErrorSpec{};
-        plain.fixedEffects.clear();
-        auto design = makeDesign(*template_, plain, study_.sets, making_.job);
-        if (!design) {
-            return tl::make_unexpected(design.error());
-        }
-        design_ = *std::move(design);
-        columns_.terms = columnsOf(design_.terms);
-        columns_.instruments = columnsOf(design_.instrumentTerms);
-        const std::size_t all = columns_.terms.size() + columns_.instruments.size();
-        if (all > kMostColumns) {
-            return refuse(ErrorCode::TooLarge,
-                          "the terms become " + countText(all) +
-                              " columns, and a database is asked "
-                              "for the sums of products of " +
-                              countText(kMostColumns) + " at most",
-                          question_.title,
-                          "Hold a grouping fixed instead of putting it among the terms, or fetch "
-                          "the rows.");
-        }
-        return {};
-    }
-
-    [[nodiscard]] std::vector<std::string> columnsOf(const std::vector<DesignTerm>& terms) const {
-        std::vector<std::string> out;
-        for (const DesignTerm& term : terms) {
-            std::vector<std::string> all = {""};
-            for (const DesignFactor& factor : term.factors) {
-                std::vector<std::string> next;
-                for (const std::string& before : all) {
-                    for (const std::string& one : factorColumns(factor)) {
-                        next.push_back(before.empty() ? one : "(" + before + " * " + one + ")");
-                    }
-                }
-                all = std::move(next);
-            }
-            out.insert(out.end(), all.begin(), all.end());
-        }
-        return out;
-    }
-
-    [[nodiscard]] std::vector<std::string> factorColumns(const DesignFactor& factor) const {
-        const LeftPart& part = rows_.partOf(factor.text);
-        if (!factor.groups) {
-            return {part.alias};
-        }
-        std::vector<std::string> out;
-        for (std::size_t l = 0; l < factor.levels.size(); ++l) {
-            if (l == factor.base) {
-                continue;
-            }
-            const FoundLevel& level = factor.levels[l];
-            const std::string value = part.value.type == SqlValue::Type::Text
-                                          ? ServerConnection::literal(level.value)
-                                          : sqlNumber(level.code);
-            out.push_back("(case when " + part.alias + " = " + value +
-                          " then cast(1 as double precision) else 0 end)");
-        }
-        return out;
     }
 
     /// The rows with columns by name: x0 … , z0 …, y, w, and whatever groups them.
@@ -788,7 +402,7 @@ class LeftExplain {
         design_.Z = rows.middleCols(k, q);
         design_.y = rows.col(p - 1);
         facts_ = Frame::ofLeft(frame_.left(), factsTable(m), static_cast<double>(used),
-                               withoutCodes(), study_.derived, {});
+                               entriesAsRead(study_.variables), study_.derived, {});
         if (!columns_.held.empty()) {
             holdFixed(m);
         }
@@ -835,26 +449,14 @@ class LeftExplain {
         return workedOut("*, " + residualSql(fit) + " as e", rowsSql_, "rests");
     }
 
-    /// What the scores are made of: the terms, or the instruments in their place. In the order
-    /// constant, then columns.
-    struct Basis {
-        std::vector<std::string> columns;
-        MatrixXd toKept;   ///< Rows: the basis; columns: the kept columns as the solution has them.
-        std::string from;  ///< Rows with their “e”.
-        /// Rows without it, and its square as an expression of theirs: one layer less to work out.
-        std::string plainFrom;
-        std::string square;
-        std::function<MatrixXd(const MatrixXd&)> between;  ///< The bread around their meat.
-    };
-
-    [[nodiscard]] Basis basisOf(const Fit& fit) const {
-        Basis out;
+    [[nodiscard]] LeftBasis basisOf(const Fit& fit) const {
+        LeftBasis out;
         const auto& kept = fit.solution.kept;
         const Index shift = centred_ ? 1 : 0;
         out.from = withResiduals(fit);
         out.plainFrom = rowsSql_;
         out.square = "power(" + residualSql(fit) + ", 2)";
-        out.between = [&fit](const MatrixXd& meat) { return sandwich(fit, meat); };
+        out.between = [&fit](const MatrixXd& meat) { return sandwichOf(fit, meat); };
         if (!isTwoStage(question_)) {
             out.toKept = MatrixXd::Identity(static_cast<Index>(kept.size()),
                                             static_cast<Index>(kept.size()));
@@ -869,7 +471,7 @@ class LeftExplain {
     }
 
     /// Two-stage: what the instruments foretell of the terms, by the products that were asked for.
-    void project(Basis& out, const Fit& fit) const {
+    void project(LeftBasis& out, const Fit& fit) const {
         const InstrumentParts& parts = *fit.instrumented->parts;
         const Index shift = centred_ ? 1 : 0;
         const auto k = static_cast<Index>(columns_.terms.size());
@@ -914,149 +516,32 @@ class LeftExplain {
         }
     }
 
-    /// Σ a b' over pairs of columns of `from`, times `weight`.
-    Result<MatrixXd> products(const std::vector<std::string>& columns, const std::string& weight,
-                              const std::string& from, bool apart) {
-        std::vector<std::string> sums;
-        std::string list = weight + " as m";
-        for (std::size_t i = 0; i < columns.size(); ++i) {
-            list += fmt::format(", {} as b{}", columns[i], i);
-            for (std::size_t j = 0; j <= i; ++j) {
-                sums.push_back(fmt::format("sum(m * b{} * b{})", i, j));
-            }
-        }
-        const std::string once = workedOut(list, from, "basis");
-        const auto found = apart ? rows_.sumsOfRows(sums, once) : rows_.sums(sums, once);
+    /// The errors that were asked for, by one more look at the rows.
+    Result<Covariance> errorsOf(const Fit& fit, const LeftBasis& basis) {
+        LeftScores scores;
+        scores.rows = rowsSql_;
+        scores.weights = question_.weightKind;
+        scores.scale = scale_;
+        scores.clusterings = columns_.clusters.size();
+        scores.held = columns_.held.empty() ? std::nullopt : std::optional(groups_);
+        auto found = leftCovariance(rows_, question_.errors, scores, fit, basis);
         if (!found) {
             return tl::make_unexpected(found.error());
         }
-        const auto p = static_cast<Index>(columns.size());
-        MatrixXd out(p, p);
-        std::size_t at = 0;
-        for (Index i = 0; i < p; ++i) {
-            for (Index j = 0; j <= i; ++j) {
-                out(i, j) = out(j, i) = (*found)[at++];
-            }
+        for (const LeftClusters& one : found->clusters) {
+            noteNesting(one);
         }
-        return out;
-    }
-
-    /// Between the bread: core in the centred columns, as `robustCovariance` has it.
-    [[nodiscard]] static MatrixXd sandwich(const Fit& fit, const MatrixXd& meat) {
-        const MatrixXd& C = fit.solution.centredFactor;
-        const MatrixXd core = C.transpose() * meat * C;
-        return fit.solution.factor * core * fit.solution.factor.transpose();
-    }
-
-    Result<Covariance> robust(const Fit& fit, const Basis& basis) {
-        const bool counted = design_.weightKind == WeightKind::Frequency;
-        const std::string weight = columns_.weight == "1" ? "" : counted ? "w * " : "w * w * ";
-        auto meat =
-            products(basis.columns, weight + basis.square, basis.plainFrom, columns_.held.empty());
-        if (!meat) {
-            return tl::make_unexpected(meat.error());
-        }
-        const double factor = (question_.errors.type == "HC1" ? fit.n / fit.dfResidual : 1.0) *
-                              (counted ? 1.0 : scale_ * scale_);
-        const MatrixXd turned = basis.toKept.transpose() * *meat * basis.toKept;
-        return Covariance{factor * basis.between(turned), fit.dfResidual, ""};
-    }
-
-    [[nodiscard]] Result<double> clustersBy(const std::string& one) {
-        if (rows_.isSpread() && columns_.held.empty()) {
-            const auto all = rows_.distinct(one, rowsSql_, std::numeric_limits<int>::max());
-            return all ? Result<double>(static_cast<double>(all->size()))
-                       : tl::make_unexpected(all.error());
-        }
-        const auto found = rows_.sums({"count(*)"}, "(select " + one + " from " + rowsSql_ +
-                                                        " group by " + one + ") clusters");
-        return found ? Result<double>(found->front()) : tl::make_unexpected(found.error());
-    }
-
-    /// How many groups there are, and the products of their sums of scores.
-    Result<std::pair<double, MatrixXd>> scoresBy(const std::string& group, const Basis& basis) {
-        std::vector<std::string> sums;
-        for (const std::string& column : basis.columns) {
-            sums.push_back("sum(" + (columns_.weight == "1" ? std::string() : "w * ") + "e * " +
-                           column + ")");
-        }
-        if (rows_.isSpread() && columns_.held.empty()) {
-            // Each server tells its share of every group; they are put together here.
-            const auto own = rows_.sumsByGroup(group, sums, basis.from);
-            if (!own) {
-                return tl::make_unexpected(own.error());
-            }
-            return std::pair(static_cast<double>(own->rows()), MatrixXd(own->transpose() * *own));
-        }
-        std::string scores = "(select count(*) as members";
-        std::vector<std::string> names;
-        for (std::size_t b = 0; b < sums.size(); ++b) {
-            names.push_back(fmt::format("s{}", b));
-            scores += ", " + sums[b] + " as " + names.back();
-        }
-        scores += " from " + basis.from + " group by " + group + ") scores";
-        const auto meat = products(names, "1", scores, false);
-        const auto count = rows_.sums({"count(*)"}, scores);
-        if (!meat || !count) {
-            return tl::make_unexpected(meat ? count.error() : meat.error());
-        }
-        return std::pair(count->front(), *meat);
-    }
-
-    Result<Covariance> clustered(const Fit& fit, const Basis& basis) {
-        std::vector<std::int32_t> counts;
-        std::vector<std::string> by;
-        for (std::size_t d = 0; d < columns_.clusters.size(); ++d) {
-            by.push_back(fmt::format("c{}", d));
-        }
-        double nestedIn = 0.0;
-        for (const std::string& one : by) {
-            const auto found = clustersBy(one);
-            if (!found) {
-                return tl::make_unexpected(found.error());
-            }
-            counts.push_back(static_cast<std::int32_t>(*found));
-            if (!columns_.held.empty()) {
-                const auto apart = rows_.sums({"count(*)"}, "(select g from " + rowsSql_ +
-                                                                " group by g having min(" + one +
-                                                                ") <> max(" + one + ")) parted");
-                if (!apart) {
-                    return tl::make_unexpected(apart.error());
-                }
-                nestedIn = apart->front() == 0.0 ? groups_ - 1.0 : nestedIn;
-                noteNesting(apart->front() == 0.0, counts.back());
-            }
-        }
-        if (auto enough = enoughClusters(counts, question_.errors.by); !enough) {
-            return tl::make_unexpected(enough.error());
-        }
-        std::vector<std::string> groups = by;
-        if (by.size() > 1) {
-            groups.push_back(by[0] + ", " + by[1]);
-        }
-        std::vector<MatrixXd> parts;
-        for (const std::string& group : groups) {
-            const auto found = scoresBy(group, basis);
-            if (!found) {
-                return tl::make_unexpected(found.error());
-            }
-            const auto& [g, meat] = *found;
-            const double left = fit.dfResidual + nestedIn;
-            const MatrixXd turned =
-                scale_ * scale_ * (basis.toKept.transpose() * meat * basis.toKept);
-            parts.push_back(g / (g - 1.0) * (fit.n - 1.0) / left * basis.between(turned));
-        }
-        return clusteredTogether(parts, counts);
+        return std::move(found->covariance);
     }
 
     /// Whether the groups held fixed lie within the clusters, as the design tells it.
-    void noteNesting(bool nested, std::int32_t count) {
+    void noteNesting(const LeftClusters& one) {
         std::vector<std::int32_t> ids(design_.rows.size(), 0);
-        if (!nested) {
+        if (!one.heldWithin) {
             ids.back() = 1;
         }
         design_.clusters.push_back(std::move(ids));
-        design_.clusterCounts.push_back(count);
+        design_.clusterCounts.push_back(one.count);
     }
 
     /// By likelihood: its own bread, and rests that are the scores by the index.
@@ -1122,7 +607,7 @@ class LeftExplain {
         if (!fit || question_.errors.kind == "classical") {
             return fit;
         }
-        Basis basis;
+        LeftBasis basis;
         basis.columns = index.columns;
         basis.toKept = MatrixXd::Identity(back.rows(), back.rows());
         basis.from = basis.plainFrom = found.from;
@@ -1131,8 +616,7 @@ class LeftExplain {
         basis.between = [bread](const MatrixXd& meat) {
             return MatrixXd(bread * meat * bread.transpose());
         };
-        auto covariance =
-            question_.errors.kind == "robust" ? robust(*fit, basis) : clustered(*fit, basis);
+        auto covariance = errorsOf(*fit, basis);
         if (!covariance) {
             return tl::make_unexpected(covariance.error());
         }
@@ -1153,9 +637,8 @@ class LeftExplain {
         }
         const bool classical = question_.errors.kind == "classical";
         if (!classical && !fit->exact) {
-            const Basis basis = basisOf(*fit);
-            auto covariance =
-                question_.errors.kind == "robust" ? robust(*fit, basis) : clustered(*fit, basis);
+            const LeftBasis basis = basisOf(*fit);
+            auto covariance = errorsOf(*fit, basis);
             if (!covariance) {
                 return tl::make_unexpected(covariance.error());
             }
@@ -1281,7 +764,7 @@ class LeftExplain {
     const Making& making_;
     const Question question_;
     LeftRows rows_;
-    Columns columns_;
+    LeftColumns columns_;
     std::string source_;   ///< The rows used, as they are.
     std::string rowsSql_;  ///< The rows that sums are of.
     std::optional<Frame> template_;
@@ -1326,70 +809,6 @@ Result<void> explainLeft(Answer& answer, const Study& study, const Frame& frame,
     auto done = work.run();
     answer.asked = std::make_shared<const std::vector<std::string>>(work.statements());
     return done;
-}
-
-Result<CorrelationTable> correlateLeft(Answer& answer, const Study& study, const Frame& frame,
-                                       const CorrelationSettings& settings, const Job& job) {
-    const Question& question = answer.question;
-    if (settings.kind != CorrelationKind::Pearson) {
-        return tl::make_unexpected(needsRowsAtHand(frame, "a correlation of ranks"));
-    }
-    LeftRows rows(study, frame, job);
-    if (auto begun = rows.begin(question.where); !begun) {
-        return tl::make_unexpected(begun.error());
-    }
-    std::vector<std::string> aliases;
-    SummaryMatrix known;
-    for (const auto* list : {&question.variables, &question.holding}) {
-        for (const std::string& text : *list) {
-            const auto place = rows.add(text);
-            if (!place) {
-                return tl::make_unexpected(place.error());
-            }
-            const LeftPart& part = rows.part(*place);
-            if (part.groups) {
-                return refuse(ErrorCode::WrongType,
-                              "‘" + part.name + "’ is a grouping: a correlation would say nothing",
-                              "", "Correlate numbers; or explain a number with it.", {part.name});
-            }
-            aliases.push_back(part.alias);
-            known.names.push_back(text);
-        }
-    }
-    const auto counts = rows.count();
-    if (!counts) {
-        return tl::make_unexpected(counts.error());
-    }
-    answer.rows = countsOf(*counts);
-    if (!settings.listwise && answer.rows.missing > 0) {
-        return refuse(ErrorCode::BadSetting,
-                      "each pair of variables has rows of its own, and that is not asked of a "
-                      "database",
-                      "missing", "Take the rows that have everything: missing “listwise”.");
-    }
-    if (answer.rows.used < 3) {
-        return refuse(ErrorCode::TooFewRows, "a correlation needs three rows", "sample",
-                      "Widen the sample.");
-    }
-    const auto moments = leftMoments(rows, aliases, {}, "1", rows.used(), true);
-    answer.asked = std::make_shared<const std::vector<std::string>>(rows.statements());
-    if (!moments) {
-        return tl::make_unexpected(moments.error());
-    }
-    known.n = moments->weight;
-    const VectorXd sd = moments->spread.diagonal().cwiseSqrt();
-    for (Index j = 0; j < sd.size(); ++j) {
-        if (!(sd(j) > 0.0)) {
-            return refuse(
-                ErrorCode::NoVariation,
-                "‘" + known.names[static_cast<std::size_t>(j)] + "’ has one value in the rows used",
-                "", "Take it out.", {known.names[static_cast<std::size_t>(j)]});
-        }
-    }
-    known.correlation =
-        sd.cwiseInverse().asDiagonal() * moments->spread * sd.cwiseInverse().asDiagonal();
-    known.correlation.diagonal().setOnes();
-    return correlateSummary(known, question.variables, question.holding, settings);
 }
 
 }  // namespace rapporto

@@ -16,12 +16,6 @@ namespace rapporto {
 [[nodiscard]] Result<void> explainLeft(Answer& answer, const Study& study, const Frame& frame,
                                        const Making& making);
 
-/// Pearson correlations among expressions, pairwise or listwise, likewise.
-[[nodiscard]] Result<CorrelationTable> correlateLeft(Answer& answer, const Study& study,
-                                                     const Frame& frame,
-                                                     const CorrelationSettings& settings,
-                                                     const Job& job);
-
 /// The refusal of what needs rows: what it is, and a query that draws a sample anybody can draw
 /// again.
 [[nodiscard]] Refusal needsRowsAtHand(const Frame& frame, const std::string& what);

@@ -86,6 +86,26 @@ std::string asRead(std::string sql, bool text, const VariableEntry* entry,
 LeftRows::LeftRows(const Study& study, const Frame& frame, Job job)
     : study_(study), frame_(frame), table_(*frame.left()), job_(std::move(job)) {}
 
+std::size_t wholeOf(double count) {
+    constexpr double kMost = 9e15;
+    return static_cast<std::size_t>(std::clamp(count, 0.0, kMost));
+}
+
+RowCounts countsOf(const LeftCounts& counts) {
+    RowCounts out;
+    out.source = wholeOf(counts.source);
+    out.inSample = wholeOf(counts.inSample);
+    out.used = wholeOf(counts.used);
+    out.byRule = out.source - std::min(out.source, out.inSample);
+    out.missing = out.inSample - out.used;
+    for (const auto& lack : counts.lacks) {
+        out.missingBy.push_back({lack.name, wholeOf(lack.rows), wholeOf(lack.alone)});
+    }
+    std::stable_sort(out.missingBy.begin(), out.missingBy.end(),
+                     [](const auto& a, const auto& b) { return a.rows > b.rows; });
+    return out;
+}
+
 Result<void> LeftRows::begin(const std::string& where) {
     if (!study_.shape.empty()) {
         return refuse(ErrorCode::BadSetting,

@@ -2,7 +2,7 @@
 
 #include "core/left/left_table.h"
 #include "core/left/sql_expression.h"
-#include "core/study/study.h"
+#include "core/study/answer.h"
 
 #include <Eigen/Dense>
 
@@ -36,6 +36,12 @@ struct LeftCounts {
     std::vector<Lack> lacks;  ///< Parts that lack something, as they were added.
 };
 
+/// The same as an answer tells it, what lacks most first.
+[[nodiscard]] RowCounts countsOf(const LeftCounts& counts);
+
+/// A count that came as a number.
+[[nodiscard]] std::size_t wholeOf(double count);
+
 /// The rows of a question in an engine: what it reads becomes columns of a statement, and sums over
 /// the rows that have all of it are asked for. Every statement is kept, to be shown.
 class LeftRows {
@@ -61,6 +67,9 @@ class LeftRows {
 
     /// The part that is this cell as it stands, or empty.
     [[nodiscard]] std::string aliasOf(const std::string& cell) const;
+
+    /// Rows that count, whatever they lack, as “(select …) asked”.
+    [[nodiscard]] std::string asked() const;
 
     /// Rows that have every part, as “(select …) used”.
     [[nodiscard]] std::string used() const { return usedWhere({}); }
@@ -105,7 +114,6 @@ class LeftRows {
     [[nodiscard]] Result<SqlValue> nameSql(const Node& node);
     [[nodiscard]] Result<SqlValue> cell(const std::string& name);
     [[nodiscard]] Result<std::string> condition(const std::string& text);
-    [[nodiscard]] std::string asked() const;
     [[nodiscard]] Result<LeftCounts> withLacks(LeftCounts counts,
                                                const std::vector<double>& present);
     [[nodiscard]] Result<std::vector<double>> sumsFrom(const std::vector<std::string>& columns,

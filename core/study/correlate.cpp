@@ -1,6 +1,6 @@
 #include "core/study/correlate.h"
 
-#include "core/left/left_explain.h"
+#include "core/left/left_correlate.h"
 #include "core/report/correlate_wording.h"
 #include "core/study/question_codec.h"
 #include "core/study/results.h"
@@ -118,9 +118,8 @@ void countUsed(const std::vector<RelatedColumn>& columns, const std::vector<Rela
         [](const RowCounts::Lack& a, const RowCounts::Lack& b) { return a.rows > b.rows; });
 }
 
-Result<CorrelationTable> correlated(const Frame& frame, const Question& question,
-                                    const CorrelationSettings& settings, RowCounts& counts,
-                                    const Job& job) {
+/// A variable says nothing of itself.
+Result<void> namedOnce(const Question& question) {
     for (std::size_t a = 0; a < question.variables.size(); ++a) {
         const auto twice = std::find(question.variables.begin(),
                                      question.variables.begin() + static_cast<std::ptrdiff_t>(a),
@@ -134,6 +133,12 @@ Result<CorrelationTable> correlated(const Frame& frame, const Question& question
                           "", "Take one of them out.", {question.variables[a]});
         }
     }
+    return {};
+}
+
+Result<CorrelationTable> correlated(const Frame& frame, const Question& question,
+                                    const CorrelationSettings& settings, RowCounts& counts,
+                                    const Job& job) {
     if (frame.moments() != nullptr) {
         if (!question.where.empty() || !question.without.empty()) {
             return refuse(ErrorCode::BadSetting, "a rule needs rows, and the source is a summary",
@@ -211,6 +216,9 @@ Result<void> answerCorrelate(Answer& answer, const Study& study, const Frame& fr
     settings.listwise = question.listwise;
     settings.alpha = study.alpha;
     answer.rows = RowCounts{};
+    if (auto once = namedOnce(question); !once) {
+        return once;
+    }
     auto table = frame.left() != nullptr
                      ? correlateLeft(answer, study, frame, settings, making.job)
                      : correlated(frame, question, settings, answer.rows, making.job);

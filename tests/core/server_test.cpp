@@ -8,6 +8,8 @@
 #include "tests/core/fixtures.h"
 #include "tests/core/test_server.h"
 
+#include <fmt/format.h>
+
 #include <QTest>
 
 #include <thread>
@@ -223,7 +225,10 @@ class ServerTest : public QObject {
     void answersLeftAsFetched();
     void predictsAndTestsLeftAsFetched();
     void checksLeftAsFetched();
+    void correlatesLeftAsFetched_data();
     void correlatesLeftAsFetched();
+    void refusesCorrelationsThatNeedRows_data();
+    void refusesCorrelationsThatNeedRows();
     void agreesWithTheEngineOnExpressions_data();
     void agreesWithTheEngineOnExpressions();
     void saysWhatNeedsRows_data();
@@ -562,26 +567,104 @@ void ServerTest::checksLeftAsFetched() {
     }
 }
 
+void ServerTest::correlatesLeftAsFetched_data() {
+    QTest::addColumn<QString>("question");
+    const auto ask = [](const char* name, const char* question) {
+        QTest::newRow(name) << QString(question);
+    };
+    ask("rows that have everything",
+        R"j({"variables": ["ln_income", "hives", "far"], "holding": ["age"], "missing": "listwise"})j");
+    ask("each pair by itself",
+        R"j({"variables": ["ln_income", "hives", "age", "far", "trained"]})j");
+    ask("each pair with what is held",
+        R"j({"variables": ["ln_income", "hives", "far"], "holding": ["age", "distance"]})j");
+    ask("one-sided under a rule",
+        R"j({"variables": ["income", "hives", "distance"], "sides": "greater", "where": "age > 30"})j");
+    // Rows of a pair may lie far from where the column lies, and a column may not vary in them.
+    ask("few rows far away",
+        R"j({"variables": ["hives", "case when age > 65 then 1e6 + hives else distance end",
+                           "case when age > 65 then ln_income end"]})j");
+    ask("one value", R"j({"variables": ["hives", "age", "0 * age + 0.1"]})j");
+    ask("one value in the rows of a pair",
+        R"j({"variables": ["hives", "case when age > 40 then 0.3 else hives end", "case when age > 40 then age end"]})j");
+    ask("a pair without a row",
+        R"j({"variables": ["hives", "case when age > 40 then age end", "case when age <= 40 then age end"]})j");
+}
+
 void ServerTest::correlatesLeftAsFetched() {
-    const auto question = nlohmann::json::parse(
-        R"j({"id": "q1", "kind": "correlate", "variables": ["ln_income", "hives", "far"],
-            "holding": ["age"], "missing": "listwise"})j");
-    const auto fetched = openedWith("fetched", {question});
-    const auto left = openedWith("left", {question});
+    QFETCH(QString, question);
+    auto json = nlohmann::json::parse(question.toStdString());
+    json["id"] = "q1";
+    json["kind"] = "correlate";
+    const std::vector<nlohmann::json> questions = {json};
+    const auto fetched = openedWith("fetched", questions);
+    const auto left = openedWith("left", questions);
     QVERIFY(fetched && left);
     const Answer a = answerQuestion(left->study, left->frame, left->study.questions[0], Job());
     const Answer b =
         answerQuestion(fetched->study, fetched->frame, fetched->study.questions[0], Job());
     QVERIFY2(!a.refusal, a.refusal ? a.refusal->text().c_str() : "");
     QVERIFY(a.correlations && b.correlations);
-    for (Eigen::Index i = 0; i < 3; ++i) {
-        for (Eigen::Index j = 0; j < i; ++j) {
-            same("r", a.correlations->r(i, j), b.correlations->r(i, j), 1e-8);
-            same("p", a.correlations->p(i, j), b.correlations->p(i, j), 1e-7);
-            same("n", a.correlations->n(i, j), b.correlations->n(i, j));
+    QVERIFY(a.asked && !a.asked->empty());
+    for (Eigen::Index i = 0; i < a.correlations->r.rows(); ++i) {
+        for (Eigen::Index j = 0; j < a.correlations->r.cols(); ++j) {
+            const auto both = [&](const char* what, Eigen::MatrixXd CorrelationTable::*of,
+                                  double tolerance) {
+                const Eigen::MatrixXd& x = (*a.correlations).*of;
+                QCOMPARE(x.size(), ((*b.correlations).*of).size());
+                if (x.size() > 0) {
+                    same(fmt::format("{} {} {}", what, i, j), x(i, j),
+                         ((*b.correlations).*of)(i, j), tolerance);
+                }
+            };
+            both("r", &CorrelationTable::r, 1e-8);
+            both("plain", &CorrelationTable::plain, 1e-8);
+            both("semi-partial", &CorrelationTable::semiPartial, 1e-8);
+            both("p", &CorrelationTable::p, 1e-7);
+            both("adjusted", &CorrelationTable::adjusted, 1e-7);
+            both("n", &CorrelationTable::n, 0.0);
+            both("low", &CorrelationTable::low, 1e-7);
+            both("high", &CorrelationTable::high, 1e-7);
         }
     }
     QCOMPARE(a.rows.used, b.rows.used);
+    QCOMPARE(a.rows.inSample, b.rows.inSample);
+    QCOMPARE(a.rows.missing, b.rows.missing);
+    QCOMPARE(a.rows.missingBy.size(), b.rows.missingBy.size());
+    for (std::size_t i = 0; i < a.rows.missingBy.size(); ++i) {
+        QCOMPARE(a.rows.missingBy[i].rows, b.rows.missingBy[i].rows);
+    }
+}
+
+void ServerTest::refusesCorrelationsThatNeedRows_data() {
+    QTest::addColumn<QString>("question");
+    QTest::addColumn<QString>("says");
+    QTest::newRow("ranks") << R"j({"variables": ["hives", "age"], "coefficient": "spearman"})j"
+                           << "ranks";
+    QTest::newRow("rows by number") << R"j({"variables": ["hives", "age"], "without": [3]})j"
+                                    << "by number";
+    QTest::newRow("twice") << R"j({"variables": ["hives", "age", "hives"]})j"
+                           << "named twice";
+    QTest::newRow("held as well") << R"j({"variables": ["hives", "age"], "holding": ["age"]})j"
+                                  << "among what is held";
+    QTest::newRow("a grouping") << R"j({"variables": ["hives", "zone"]})j"
+                                << "zone";
+    QTest::newRow("no row") << R"j({"variables": ["hives", "age"], "where": "age > 1000"})j"
+                            << "three rows";
+}
+
+void ServerTest::refusesCorrelationsThatNeedRows() {
+    QFETCH(QString, question);
+    QFETCH(QString, says);
+    auto json = nlohmann::json::parse(question.toStdString());
+    json["id"] = "q1";
+    json["kind"] = "correlate";
+    const auto left = openedWith("left", {json});
+    QVERIFY(left.has_value());
+    const Answer a = answerQuestion(left->study, left->frame, left->study.questions[0], Job());
+    QVERIFY(a.refusal.has_value());
+    QVERIFY2(a.refusal->text().find(says.toStdString()) != std::string::npos,
+             a.refusal->text().c_str());
 }
 
 void ServerTest::agreesWithTheEngineOnExpressions_data() {
