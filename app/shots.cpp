@@ -6,6 +6,7 @@
 #include "app/stages/data/variables_page.h"
 #include "core/base/parallel.h"
 
+#include <QAction>
 #include <QApplication>
 #include <QComboBox>
 #include <QFileInfo>
@@ -43,8 +44,14 @@ int main(int argc, char** argv) {
         }
         window.showStage(s);
         window.settle();
-        // A page of the stage by the name of its word: “tab:Terms”.
+        // A page of the stage by the name of its word, “tab:Terms”, or a key, “F1”.
         for (int w = 4; w < argc; ++w) {
+            for (QAction* action : window.actions()) {
+                if (action->shortcut() == QKeySequence(argv[w])) {
+                    action->trigger();
+                    window.settle();
+                }
+            }
             if (auto* word = window.findChild<QPushButton*>(argv[w])) {
                 word->click();
                 window.settle();

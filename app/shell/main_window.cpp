@@ -6,6 +6,7 @@
 #include "app/shell/calculator_panel.h"
 #include "app/shell/fault_report.h"
 #include "app/shell/finder.h"
+#include "app/shell/help_panel.h"
 #include "app/shell/reading_column.h"
 #include "app/shell/roster.h"
 #include "app/shell/route.h"
@@ -104,6 +105,9 @@ MainWindow::MainWindow(QWidget* parent, const QString& journals)
     calculator_ = new CalculatorPanel(side_);
     side_->addWidget(reading_);
     side_->addWidget(calculator_);
+    help_ = new HelpPanel(side_);
+    side_->addWidget(help_);
+    connect(help_, &HelpPanel::closed, this, &MainWindow::turnHelp);
     connect(calculator_, &CalculatorPanel::closed, this,
             [this] { side_->setCurrentWidget(reading_); });
     middle->addWidget(roster_);
@@ -276,8 +280,9 @@ void MainWindow::makeActions() {
     }
     add(tr("Calculator: statistic, p, split of the variance"), {QKeySequence("Ctrl+Shift+C")},
         [this] {
-            side_->setCurrentWidget(
-                side_->currentWidget() == reading_ ? static_cast<QWidget*>(calculator_) : reading_);
+            side_->setCurrentWidget(side_->currentWidget() == calculator_
+                                        ? static_cast<QWidget*>(reading_)
+                                        : calculator_);
         });
     add(tr("Open…"), {QKeySequence::Open}, [this] { open(); });
     add(tr("Save"), {QKeySequence::Save}, [this] { save(); });
@@ -340,11 +345,50 @@ void MainWindow::makeActions() {
             furtherWindow()->openPath(path);
         }
     });
-    add(tr("Explain what is selected"), {QKeySequence::HelpContents}, [this] {
+    add(tr("Explain what is selected: help"), {QKeySequence("F1")}, [this] { turnHelp(); });
+    add(tr("All keys"), {QKeySequence("Ctrl+?")}, [this] { showKeys(); });
+    add(tr("Read what is selected"), {QKeySequence("Shift+F1")}, [this] {
+        side_->setCurrentWidget(reading_);
         drawer_->setOpen(true);
         reading_->ensureVisible(0, 0);
         reading_->setFocus();
     });
+}
+
+void MainWindow::turnHelp() {
+    if (side_->currentWidget() == help_) {
+        side_->setCurrentWidget(reading_);
+        return;
+    }
+    showHelp(selectedTopic());
+    followed_ = help_->topic();
+}
+
+void MainWindow::showHelp(const std::string& topic) {
+    followed_.clear();
+    help_->showTopic(topic);
+    side_->setCurrentWidget(help_);
+    drawer_->setOpen(true);
+    help_->seek();
+}
+
+void MainWindow::showKeys() {
+    QString rows;
+    for (const QAction* action : actions()) {
+        QStringList keys;
+        for (const QKeySequence& key : action->shortcuts()) {
+            keys << key.toString();
+        }
+        if (!keys.isEmpty()) {
+            rows += "- **" + keys.join(tr(" or ")) + "** " + action->text() + "\n";
+        }
+    }
+    followed_.clear();
+    const HelpTopic* more = HelpPanel::help().topic("guide:Keys");
+    help_->showText(tr("Keys"), rows + "\n" + (more == nullptr ? QString() : text(more->markdown)));
+    side_->setCurrentWidget(help_);
+    drawer_->setOpen(true);
+    help_->seek();
 }
 
 void MainWindow::resizeEvent(QResizeEvent* event) {
@@ -425,6 +469,19 @@ void MainWindow::refresh() {
 
 void MainWindow::refreshReading() {
     reading_->show(all_[static_cast<std::size_t>(stage_)]->reading());
+    // Help about what was selected goes on to what is selected now.
+    const bool follows =
+        side_->currentWidget() == help_ && !followed_.empty() && help_->topic() == followed_;
+    if (follows && followed_ != selectedTopic()) {
+        help_->showTopic(selectedTopic());
+        followed_ = help_->topic();
+    }
+}
+
+std::string MainWindow::selectedTopic() const {
+    const Stage* stage = all_[static_cast<std::size_t>(stage_)];
+    const std::string own = stage->reading().help;
+    return own.empty() ? stage->chapter() : own;
 }
 
 void MainWindow::refreshStatus() {
@@ -756,8 +813,12 @@ void MainWindow::find() {
         entries.push_back({action->text(), tr("action · ") + action->shortcut().toString(),
                            [action] { action->trigger(); }});
     }
+    for (const HelpTopic& topic : HelpPanel::help().topics()) {
+        entries.push_back({text(topic.title), tr("help · ") + text(topic.chapter),
+                           [this, id = topic.id] { showHelp(id); }});
+    }
     finder_->open(mapToGlobal(QPoint(width() - 496, 60)), 480,
-                  tr("a variable, a question, an action"), std::move(entries));
+                  tr("a variable, a question, an action, help"), std::move(entries));
 }
 
 void MainWindow::keyPressEvent(QKeyEvent* event) {

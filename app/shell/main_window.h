@@ -16,6 +16,7 @@ namespace rapporto::app {
 
 class AskBand;
 class CalculatorPanel;
+class HelpPanel;
 class DataStage;
 class ExploreStage;
 class Autosave;
@@ -94,6 +95,11 @@ class MainWindow : public QMainWindow {
     [[nodiscard]] MainWindow* furtherWindow();
     void paste();
     void find();
+    /// Help about what is selected, or the reading again.
+    void turnHelp();
+    [[nodiscard]] std::string selectedTopic() const;
+    void showHelp(const std::string& topic);
+    void showKeys();
     void setAsideAsking();
     void go(int stage, bool remember);
     void say(const QString& what, bool warning);
@@ -111,10 +117,12 @@ class MainWindow : public QMainWindow {
     QStackedWidget* stages_;
     ReadingColumn* reading_;
     CalculatorPanel* calculator_;
+    HelpPanel* help_;
+    std::string followed_;  ///< The topic of what was selected when help was asked for.
     SideDrawer* drawer_ = nullptr;
     SettingsSheet* settings_ = nullptr;
     QPushButton* settingsWord_ = nullptr;
-    QStackedWidget* side_;  ///< The reading column, or the calculator in its place.
+    QStackedWidget* side_;  ///< The reading column, or the calculator or help in its place.
     QLabel* counts_;
     QLabel* progress_;
     QPushButton* stop_;

@@ -45,7 +45,9 @@ QLabel* paragraph(const QString& rich, QWidget* parent) {
     auto* label = new Words(spaced(rich), parent);
     label->setWordWrap(true);
     label->setTextFormat(Qt::RichText);
-    label->setTextInteractionFlags(Qt::TextSelectableByMouse);
+    // A rule between paragraphs has no words to select or to read aloud.
+    label->setTextInteractionFlags(rich == "<hr>" ? Qt::NoTextInteraction
+                                                  : Qt::TextSelectableByMouse);
     return label;
 }
 

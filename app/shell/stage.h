@@ -28,6 +28,7 @@ struct SheetField {
 /// What the reading column shows.
 struct ReadingContent {
     QString title;
+    std::string help;        ///< Topic of help about it; empty: the stage’s chapter of the guide.
     QStringList paragraphs;  ///< Rich text.
     std::vector<SheetField> fields;
     QString actionsTitle;
@@ -49,6 +50,9 @@ class Stage : public QWidget {
 
     /// The stage's live state under its name in the route.
     [[nodiscard]] virtual QString state() const = 0;
+
+    /// The chapter of the guide about it, as help knows it.
+    [[nodiscard]] virtual std::string chapter() const = 0;
 
     /// This stage works on the question line's question.
     [[nodiscard]] virtual bool showsQuestion() const { return false; }

@@ -102,8 +102,9 @@ void styleApplication() {
         "QLineEdit[quiet=\"true\"]{background:transparent;border:0;border-bottom:1px solid "
         "{hairline};border-radius:0;padding:4px 0}"
         "QLineEdit[quiet=\"true\"]:focus{border-bottom:2px solid {accent}}"
+        // With its padding 24 pixels high: what a finger or a shaking hand meets.
         "QPushButton{background:transparent;border:0;color:{accent};padding:3px "
-        "2px;text-align:left}"
+        "2px;min-height:18px;text-align:left}"
         "QPushButton:hover{text-decoration:underline}QPushButton:focus{background:{wash};outline:"
         "0}QPushButton:disabled{color:{soft}}"
         "QPushButton[card=\"true\"]{background:{field};border:1px solid {hairline};border-left:3px "

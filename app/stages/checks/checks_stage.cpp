@@ -548,6 +548,7 @@ ReadingContent ChecksStage::reading() const {
     }
     const Check* check = findCheck(result->id);
     content.title = text(checkName(*result));
+    content.help = "check:" + result->id;
     if (result->awaited) {
         // What it said before is no reading of what is asked now.
         content.paragraphs << (session_.bench().progress().busy()

@@ -25,6 +25,8 @@ class ChecksStage : public Stage {
     [[nodiscard]] ReadingContent reading() const override;
     [[nodiscard]] QString state() const override;
 
+    [[nodiscard]] std::string chapter() const override { return "guide:Checks"; }
+
     [[nodiscard]] bool showsQuestion() const override { return true; }
 
     [[nodiscard]] std::vector<ReportItem> forReport() const override;

@@ -56,6 +56,9 @@ class CompareStage : public Stage {
     void refresh() override;
     [[nodiscard]] ReadingContent reading() const override;
     [[nodiscard]] QString state() const override;
+
+    [[nodiscard]] std::string chapter() const override { return "guide:Compare"; }
+
     [[nodiscard]] std::vector<ReportItem> forReport() const override;
 
     /// The sweep is being worked out.

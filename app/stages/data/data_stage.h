@@ -28,6 +28,8 @@ class DataStage : public Stage {
     [[nodiscard]] ReadingContent reading() const override;
     [[nodiscard]] QString state() const override;
 
+    [[nodiscard]] std::string chapter() const override { return "guide:The pages of Data"; }
+
     /// Turns to what looks odd, about a variable where one is named.
     void showOddities(const std::string& variable = {});
 

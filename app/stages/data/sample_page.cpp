@@ -19,11 +19,12 @@
 namespace rapporto::app {
 namespace {
 
-QTableWidget* list(const QStringList& titles, const std::vector<int>& widths, const QString& object,
-                   QWidget* parent) {
+QTableWidget* list(const QString& name, const QStringList& titles, const std::vector<int>& widths,
+                   const QString& object, QWidget* parent) {
     auto* table = new QTableWidget(0, static_cast<int>(titles.size()), parent);
     table->setHorizontalHeaderLabels(titles);
     table->setObjectName(object);
+    table->setAccessibleName(name);
     dressTable(table);
     table->setSelectionBehavior(QAbstractItemView::SelectRows);
     table->setEditTriggers(QAbstractItemView::NoEditTriggers);
@@ -52,14 +53,17 @@ QString count(std::size_t n) { return text(countText(n)); }
 
 SamplePage::SamplePage(Session& session, QWidget* parent)
     : DataPage(session, parent),
-      steps_(list({tr("condition"), tr("takes out"), tr("of them unknown"), tr("left"), ""},
+      steps_(list(tr("Conditions of the sample"),
+                  {tr("condition"), tr("takes out"), tr("of them unknown"), tr("left"), ""},
                   {300, 80, 120, 80}, "sample:steps", this)),
       condition_(new ExpressionEdit(this)),
       conditionSays_(softLine({}, this)),
-      aside_(list({tr("row"), tr("name"), tr("reason")}, {70, 160, 300}, "sample:aside", this)),
+      aside_(list(tr("Rows set aside"), {tr("row"), tr("name"), tr("reason")}, {70, 160, 300},
+                  "sample:aside", this)),
       asideRule_(new ExpressionEdit(this)),
       asideReason_(new QLineEdit(this)),
-      questions_(list({tr("question"), tr("source"), tr("by rule"), tr("set aside"), tr("missing"),
+      questions_(list(tr("Questions and their rows"),
+                      {tr("question"), tr("source"), tr("by rule"), tr("set aside"), tr("missing"),
                        tr("dropped"), tr("used"), tr("missing, by what")},
                       {124, 54, 54, 66, 58, 62, 54, 180}, "sample:questions", this)),
       counting_([this](const Found& found) { showSteps(found); }) {

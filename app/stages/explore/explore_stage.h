@@ -24,6 +24,9 @@ class ExploreStage : public Stage {
     void refresh() override;
     [[nodiscard]] ReadingContent reading() const override;
     [[nodiscard]] QString state() const override;
+
+    [[nodiscard]] std::string chapter() const override { return "guide:Pictures and correlations"; }
+
     [[nodiscard]] std::vector<ReportItem> forReport() const override;
 
     /// Puts a variable into the picture in hand. `add` keeps all that are there; else two stay at

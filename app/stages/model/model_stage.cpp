@@ -50,8 +50,9 @@ QPushButton* tabButton(const QString& name, QWidget* parent) {
     return button;
 }
 
-QTextBrowser* page(QWidget* parent) {
+QTextBrowser* page(const QString& name, QWidget* parent) {
     auto* browser = new QTextBrowser(parent);
+    browser->setAccessibleName(name);
     browser->setFrameShape(QFrame::NoFrame);
     browser->setStyleSheet("background:transparent");
     return browser;
@@ -70,8 +71,8 @@ ModelStage::ModelStage(Session& session, QWidget* parent)
       levels_(new QComboBox(this)),
       pages_(new QStackedWidget(this)),
       effects_(new EffectRows),
-      equation_(page(this)),
-      split_(page(this)),
+      equation_(page(tr("Equation"), this)),
+      split_(page(tr("Variance split"), this)),
       curve_(new CurvePage(session, this)),
       predict_(new PredictTab(session, this)),
       hypotheses_(new HypothesesPage(session, this)),
@@ -567,6 +568,7 @@ ReadingContent ModelStage::reading() const {
     if (tabs_->checkedId() == 3 && answer->scenarios) {
         return curve_->reading();
     }
+    content.help = "method:" + answer->question.method;
     if (tabs_->checkedId() == 4 && answer->scenarios) {
         content.title = predict_->title();
         for (const QString& p : predict_->reading()) {

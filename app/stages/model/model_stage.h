@@ -35,6 +35,8 @@ class ModelStage : public Stage {
     [[nodiscard]] ReadingContent reading() const override;
     [[nodiscard]] QString state() const override;
 
+    [[nodiscard]] std::string chapter() const override { return "guide:Model"; }
+
     [[nodiscard]] bool showsQuestion() const override { return true; }
 
     [[nodiscard]] std::vector<ReportItem> forReport() const override;

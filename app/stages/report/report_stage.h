@@ -29,6 +29,8 @@ class ReportStage : public Stage {
     [[nodiscard]] ReadingContent reading() const override;
     [[nodiscard]] QString state() const override;
 
+    [[nodiscard]] std::string chapter() const override { return "guide:Report"; }
+
     /// Adds what belongs to the question in focus: its table and reading.
     void addPresentQuestion();
 
