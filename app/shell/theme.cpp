@@ -104,7 +104,7 @@ void styleApplication() {
         "QLineEdit[quiet=\"true\"]:focus{border-bottom:2px solid {accent}}"
         // With its padding 24 pixels high: what a finger or a shaking hand meets.
         "QPushButton{background:transparent;border:0;color:{accent};padding:3px "
-        "2px;min-height:18px;text-align:left}"
+        "2px;min-height:18px;min-width:20px;text-align:left}"
         "QPushButton:hover{text-decoration:underline}QPushButton:focus{background:{wash};outline:"
         "0}QPushButton:disabled{color:{soft}}"
         "QPushButton[card=\"true\"]{background:{field};border:1px solid {hairline};border-left:3px "
@@ -113,7 +113,7 @@ void styleApplication() {
         "decoration:none}"
         "QPushButton[card=\"true\"]:disabled{color:{soft};border-left-color:{hairline};"
         "background:transparent}"
-        "QPushButton[tab=\"true\"]{color:{soft};padding:4px "
+        "QPushButton[tab=\"true\"]{color:{soft};min-width:22px;padding:4px "
         "1px}QPushButton[tab=\"true\"]:checked{color:{accent};font-weight:bold;border-bottom:2px "
         "solid {accent}}"
         "QPushButton[chip=\"true\"]{background:{panel};border:0;border-bottom:1px solid "

@@ -4,6 +4,7 @@
 
 #include <QAccessible>
 #include <QApplication>
+#include <QTemporaryDir>
 
 #include <cmath>
 #include <set>
@@ -211,5 +212,13 @@ void AccessWindowTest::wordsStandOutFromWhatTheyStandOn() {
     useTheme(Theme::Paper);
 }
 
-QTEST_MAIN(AccessWindowTest)
+int main(int argc, char** argv) {
+    QTemporaryDir home;  // Settings of the test are nobody's.
+    qputenv("XDG_CONFIG_HOME", home.path().toUtf8());
+    QApplication application(argc, argv);
+    applyTheme(application);
+    AccessWindowTest test;
+    return QTest::qExec(&test, argc, argv);
+}
+
 #include "access_window_test.moc"

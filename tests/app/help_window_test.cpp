@@ -1,8 +1,11 @@
 // Help by the keyboard and the mouse: what is selected, what is sought, the keys.
+#include "app/shell/theme.h"
 #include "tests/app/window_driver.h"
 
 #include <QAction>
+#include <QApplication>
 #include <QListWidget>
+#include <QTemporaryDir>
 #include <QTextBrowser>
 
 using namespace rapporto;
@@ -112,5 +115,13 @@ void HelpWindowTest::opensWithoutATable() {
     QVERIFY(!isOpen());
 }
 
-QTEST_MAIN(HelpWindowTest)
+int main(int argc, char** argv) {
+    QTemporaryDir home;  // Settings of the test are nobody's.
+    qputenv("XDG_CONFIG_HOME", home.path().toUtf8());
+    QApplication application(argc, argv);
+    applyTheme(application);
+    HelpWindowTest test;
+    return QTest::qExec(&test, argc, argv);
+}
+
 #include "help_window_test.moc"

@@ -116,7 +116,6 @@ void ForecastPage::build() {
     grid_->addWidget(moments, 0, 1, Qt::AlignLeft);
     auto* without = new QPushButton(tr("Take the forecast out"), settings_);
     without->setObjectName("forecast:out");
-    dress(without, "QPushButton{border:none;background:transparent;color:{accent};padding:2px}");
     grid_->addWidget(without, 0, 2, Qt::AlignLeft);
     connect(without, &QPushButton::clicked, this, [this] {
         if (const Question* present = session_.question()) {

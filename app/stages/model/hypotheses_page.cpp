@@ -104,6 +104,7 @@ HypothesesPage::HypothesesPage(Session& session, QWidget* parent)
     list_->setStyleSheet("background:transparent");
     list_->setOpenLinks(false);
     list_->setObjectName("hypothesis:list");
+    list_->setAccessibleName(tr("Statements and their tests"));
     layout->addWidget(list_, 1);
     connect(edit_, &QLineEdit::returnPressed, this, &HypothesesPage::add);
     connect(list_, &QTextBrowser::anchorClicked, this,

@@ -22,7 +22,6 @@ namespace rapporto::app {
 namespace {
 
 constexpr int kSteps = 400;
-const QString kLink = "QPushButton{border:none;background:transparent;color:{accent};padding:2px}";
 constexpr std::size_t kMostScenarios = 4;
 constexpr double kBarRow = 46.0;
 
@@ -268,7 +267,6 @@ void PredictPage::build() {
     }
     auto* more = new QPushButton(tr("+ scenario"), sheet_);
     more->setObjectName("predict:more");
-    dress(more, kLink);
     more->setVisible(requests_.size() < kMostScenarios);
     connect(more, &QPushButton::clicked, this, [this] {
         requests_.push_back(requests_.back());
@@ -278,7 +276,6 @@ void PredictPage::build() {
     });
     auto* less = new QPushButton(tr("− last"), sheet_);
     less->setObjectName("predict:less");
-    dress(less, kLink);
     less->setVisible(requests_.size() > 1);
     connect(less, &QPushButton::clicked, this, [this] {
         requests_.pop_back();
