@@ -17,7 +17,7 @@
 namespace rapporto::app {
 namespace {
 
-constexpr int kMostMatches = 40;
+constexpr std::size_t kMostMatches = 40;
 constexpr int kMatchesShown = 7;  // Rows before the list scrolls.
 
 /// Room between paragraphs, which Markdown leaves to the page.
@@ -132,19 +132,20 @@ void HelpPanel::seek() {
 
 void HelpPanel::showMatches() {
     matches_->clear();
-    for (const HelpTopic* topic : help().matching(utf8(search_->text()))) {
-        if (matches_->count() == kMostMatches) {
-            break;
-        }
-        auto* item = new QListWidgetItem(text(topic->title) + " · " + text(topic->chapter));
-        item->setData(Qt::UserRole, text(topic->id));
+    const auto found = help().matching(utf8(search_->text()));
+    const auto shown = std::min<std::size_t>(found.size(), kMostMatches);
+    for (std::size_t k = 0; k < shown; ++k) {
+        auto* item = new QListWidgetItem(text(found[k]->title) + " · " + text(found[k]->chapter));
+        item->setData(Qt::UserRole, text(found[k]->id));
         matches_->addItem(item);
     }
     const bool sought = !search_->text().trimmed().isEmpty();
-    if (sought && matches_->count() == 0) {
-        auto* none = new QListWidgetItem(tr("Help does not know these words together."));
-        none->setFlags(Qt::NoItemFlags);
-        matches_->addItem(none);
+    if (found.size() > shown || (sought && found.empty())) {
+        auto* rest = new QListWidgetItem(found.empty()
+                                             ? tr("Help does not know these words together.")
+                                             : tr("%1 more: add a word").arg(found.size() - shown));
+        rest->setFlags(Qt::NoItemFlags);
+        matches_->addItem(rest);
     }
     matches_->setVisible(sought);
     const int rows = std::min(matches_->count(), kMatchesShown);

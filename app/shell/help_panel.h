@@ -7,7 +7,6 @@
 class QLabel;
 class QLineEdit;
 class QListWidget;
-class QPushButton;
 class QTextBrowser;
 
 namespace rapporto::app {

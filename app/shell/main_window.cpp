@@ -383,12 +383,10 @@ void MainWindow::showKeys() {
             rows += "- **" + keys.join(tr(" or ")) + "** " + action->text() + "\n";
         }
     }
-    followed_.clear();
-    const HelpTopic* more = HelpPanel::help().topic("guide:Keys");
+    const std::string own = "guide:Keys";
+    const HelpTopic* more = HelpPanel::help().topic(own);
+    showHelp(own);
     help_->showText(tr("Keys"), rows + "\n" + (more == nullptr ? QString() : text(more->markdown)));
-    side_->setCurrentWidget(help_);
-    drawer_->setOpen(true);
-    help_->seek();
 }
 
 void MainWindow::resizeEvent(QResizeEvent* event) {
@@ -472,8 +470,8 @@ void MainWindow::refreshReading() {
     // Help about what was selected goes on to what is selected now.
     const bool follows =
         side_->currentWidget() == help_ && !followed_.empty() && help_->topic() == followed_;
-    if (follows && followed_ != selectedTopic()) {
-        help_->showTopic(selectedTopic());
+    if (const std::string now = follows ? selectedTopic() : followed_; now != followed_) {
+        help_->showTopic(now);
         followed_ = help_->topic();
     }
 }

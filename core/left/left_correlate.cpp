@@ -1,5 +1,6 @@
 #include "core/left/left_correlate.h"
 
+#include "core/base/format.h"
 #include "core/describe/correlation_pairs.h"
 #include "core/left/left_explain.h"
 #include "core/left/left_rows.h"
@@ -12,6 +13,8 @@ namespace {
 using Eigen::Index;
 using Eigen::MatrixXd;
 using Eigen::VectorXd;
+
+constexpr std::size_t kMostSums = 30000;
 
 /// Columns that are related, those that are held last.
 struct Related {
@@ -51,6 +54,13 @@ class EachPair {
             for (std::size_t b = 0; b < a; ++b) {
                 addSums(placesOf(a, b), sums);
             }
+        }
+        if (sums.size() > kMostSums) {
+            return refuse(ErrorCode::TooLarge,
+                          "each pair by itself takes " + countText(sums.size()) +
+                              " sums, and a database is asked for " + countText(kMostSums) +
+                              " at most",
+                          "", "Correlate fewer variables, or take the rows that have everything.");
         }
         const auto found = rows_.sumsOfRows(sums, workedOut(centred(), rows_.asked(), "centred"));
         if (!found) {
@@ -146,30 +156,19 @@ class EachPair {
     [[nodiscard]] Result<RelatedPair> pairOf(const Places& places, const std::vector<double>& sums,
                                              std::size_t& at) {
         const auto p = static_cast<Index>(places.size());
-        LeftMoments moments;
-        moments.weight = sums[at++];
-        const VectorXd off = Eigen::Map<const VectorXd>(sums.data() + at, p) / moments.weight;
-        at += places.size();
-        moments.spread.resize(p, p);
+        VectorXd about(p);
         for (Index i = 0; i < p; ++i) {
-            for (Index j = 0; j <= i; ++j) {
-                const double product = sums[at++] / moments.weight;
-                moments.spread(i, j) = moments.spread(j, i) = product - off(i) * off(j);
-            }
+            about(i) = centre_(static_cast<Index>(places[static_cast<std::size_t>(i)]));
         }
+        LeftMoments moments = momentsAbout(sums.data() + at, about);
+        at += 1 + places.size() + places.size() * (places.size() + 1) / 2;
         RelatedPair out{moments.weight, MatrixXd::Constant(p, p, std::nan(""))};
         if (!(moments.weight > 1.0)) {
             out.n = std::isnan(moments.weight) ? 0.0 : moments.weight;
             return out;
         }
-        moments.mean = off;
-        for (Index i = 0; i < p; ++i) {
-            moments.mean(i) += centre_(static_cast<Index>(places[static_cast<std::size_t>(i)]));
-        }
         // Rows that lie far from where the columns lie are looked at about their own means.
-        constexpr double kFar = 10.0;
-        if ((off.array().square() > kFar * kFar * moments.spread.diagonal().array().max(0.0))
-                .any()) {
+        if (areFar(moments, about)) {
             auto again = lookedAtAgain(places);
             if (!again) {
                 return tl::make_unexpected(again.error());
@@ -200,6 +199,13 @@ class EachPair {
 
 /// All of them over the rows that have everything.
 Result<std::vector<RelatedPair>> together(LeftRows& rows, const Related& related) {
+    if (related.aliases.size() * (related.aliases.size() + 1) / 2 > kMostSums) {
+        return refuse(ErrorCode::TooLarge,
+                      countText(related.aliases.size()) +
+                          " variables have more products than a database is asked for, " +
+                          countText(kMostSums),
+                      "", "Correlate fewer variables.");
+    }
     const auto moments = leftMoments(rows, related.aliases, {}, "1", rows.used(), true);
     if (!moments) {
         return tl::make_unexpected(moments.error());
@@ -259,6 +265,55 @@ Result<Related> relatedIn(LeftRows& rows, const Question& question) {
     return out;
 }
 
+/// Where the rows went: all that have everything, or those that some pair takes.
+Result<void> tellCounts(LeftRows& rows, const Related& related, bool apart, LeftCounts counts,
+                        RowCounts& out) {
+    if (apart) {
+        const auto used = rowsOfSomePair(rows, related);
+        if (!used) {
+            return tl::make_unexpected(used.error());
+        }
+        counts.used = *used;
+        for (LeftCounts::Lack& lack : counts.lacks) {
+            lack.alone = 0.0;  // No variable by itself takes a row from all pairs.
+        }
+    }
+    out = countsOf(counts);
+    if (out.used < 3) {
+        return refuse(ErrorCode::TooFewRows, "a correlation needs three rows", "sample",
+                      "Widen the sample.");
+    }
+    return {};
+}
+
+Result<CorrelationTable> correlated(LeftRows& rows, const Question& question,
+                                    const CorrelationSettings& settings, RowCounts& told) {
+    if (auto begun = rows.begin(question.where); !begun) {
+        return tl::make_unexpected(begun.error());
+    }
+    const auto related = relatedIn(rows, question);
+    if (!related) {
+        return tl::make_unexpected(related.error());
+    }
+    const auto counts = rows.count();
+    if (!counts) {
+        return tl::make_unexpected(counts.error());
+    }
+    const bool apart = !settings.listwise && counts->used < counts->inSample;
+    if (auto enough = tellCounts(rows, *related, apart, *counts, told); !enough) {
+        return tl::make_unexpected(enough.error());
+    }
+    EachPair each(rows, *related);
+    const auto pairs = apart ? each.asked() : together(rows, *related);
+    if (!pairs) {
+        return tl::make_unexpected(pairs.error());
+    }
+    const VectorXd own =
+        apart ? each.own()
+              : VectorXd::Constant(static_cast<Index>(related->variables), counts->used);
+    return correlatePairs(question.variables, question.holding, own, *pairs, settings);
+}
+
 }  // namespace
 
 Result<CorrelationTable> correlateLeft(Answer& answer, const Study& study, const Frame& frame,
@@ -271,41 +326,9 @@ Result<CorrelationTable> correlateLeft(Answer& answer, const Study& study, const
         return tl::make_unexpected(needsRowsAtHand(frame, "rows left out by number"));
     }
     LeftRows rows(study, frame, job);
-    if (auto begun = rows.begin(question.where); !begun) {
-        return tl::make_unexpected(begun.error());
-    }
-    const auto related = relatedIn(rows, question);
-    if (!related) {
-        return tl::make_unexpected(related.error());
-    }
-    const auto counts = rows.count();
-    if (!counts) {
-        return tl::make_unexpected(counts.error());
-    }
-    LeftCounts told = *counts;
-    const bool apart = !settings.listwise && counts->used < counts->inSample;
-    if (apart) {
-        const auto used = rowsOfSomePair(rows, *related);
-        if (!used) {
-            return tl::make_unexpected(used.error());
-        }
-        told.used = *used;
-    }
-    answer.rows = countsOf(told);
-    if (answer.rows.used < 3) {
-        return refuse(ErrorCode::TooFewRows, "a correlation needs three rows", "sample",
-                      "Widen the sample.");
-    }
-    EachPair each(rows, *related);
-    const auto pairs = apart ? each.asked() : together(rows, *related);
+    auto table = correlated(rows, question, settings, answer.rows);
     answer.asked = std::make_shared<const std::vector<std::string>>(rows.statements());
-    if (!pairs) {
-        return tl::make_unexpected(pairs.error());
-    }
-    const VectorXd own =
-        apart ? each.own()
-              : VectorXd::Constant(static_cast<Index>(related->variables), counts->used);
-    return correlatePairs(question.variables, question.holding, own, *pairs, settings);
+    return table;
 }
 
 }  // namespace rapporto

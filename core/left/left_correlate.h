@@ -8,8 +8,8 @@ namespace rapporto {
 /// pair, with what is held, over rows of its own, or all over the rows that have everything.
 ///
 /// @return the table, or what cannot be asked (ranks, rows by number: BadSetting; groups:
-///         WrongType), what the engine refuses, TooFewRows, Stopped. `answer.asked` holds the
-///         statements.
+///         WrongType; more sums than are asked for: TooLarge), what the engine refuses, TooFewRows,
+///         Stopped. `answer.asked` holds the statements.
 [[nodiscard]] Result<CorrelationTable> correlateLeft(Answer& answer, const Study& study,
                                                      const Frame& frame,
                                                      const CorrelationSettings& settings,

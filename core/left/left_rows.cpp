@@ -444,6 +444,30 @@ std::string workedOut(const std::string& columns, const std::string& from,
     return "(select " + columns + " from " + from + std::string(kOnce) + ") " + name;
 }
 
+LeftMoments momentsAbout(const double* sums, const VectorXd& about) {
+    const Index p = about.size();
+    LeftMoments out;
+    out.weight = sums[0];
+    const VectorXd off = Eigen::Map<const VectorXd>(sums + 1, p) / out.weight;
+    out.mean = about + off;
+    out.spread.resize(p, p);
+    const double* product = sums + 1 + p;
+    for (Index i = 0; i < p; ++i) {
+        for (Index j = 0; j <= i; ++j) {
+            out.spread(i, j) = out.spread(j, i) = *product++ / out.weight - off(i) * off(j);
+        }
+    }
+    return out;
+}
+
+bool areFar(const LeftMoments& moments, const VectorXd& about) {
+    constexpr double kFar = 10.0;  // Spreads.
+    return ((moments.mean - about).array().square() >
+            kFar * kFar * moments.spread.diagonal().array().max(0.0) +
+                1e-30 * about.array().square())
+        .any();
+}
+
 Result<LeftMoments> leftMoments(LeftRows& rows, const std::vector<std::string>& columns,
                                 const VectorXd& near, const std::string& weight,
                                 const std::string& from, bool apart) {
@@ -484,23 +508,10 @@ Result<LeftMoments> leftMoments(LeftRows& rows, const std::vector<std::string>& 
     if (!found) {
         return tl::make_unexpected(found.error());
     }
-    LeftMoments out;
-    out.weight = (*found)[0];
-    const VectorXd off = Eigen::Map<const VectorXd>(found->data() + 1, p) / out.weight;
-    out.mean = about + off;
-    out.spread.resize(p, p);
-    auto at = static_cast<std::size_t>(p) + 1;
-    for (Index i = 0; i < p; ++i) {
-        for (Index j = 0; j <= i; ++j) {
-            out.spread(i, j) = out.spread(j, i) = (*found)[at++] / out.weight - off(i) * off(j);
-        }
-    }
-    // Further off than this many spreads the difference would cost digits.
-    constexpr double kFar = 10.0;
-    const bool far = (off.array().square() > kFar * kFar * out.spread.diagonal().array().max(0.0) +
-                                                 1e-30 * about.array().square())
-                         .any();
-    return far && near.size() > 0 ? leftMoments(rows, columns, out.mean, weight, from, apart) : out;
+    LeftMoments out = momentsAbout(found->data(), about);
+    return near.size() > 0 && areFar(out, about)
+               ? leftMoments(rows, columns, out.mean, weight, from, apart)
+               : out;
 }
 
 MatrixXd standInRows(const LeftMoments& moments, Index m, const VectorXd& told) {

@@ -150,6 +150,12 @@ struct LeftMoments {
     Eigen::MatrixXd spread;
 };
 
+/// Moments from the sums n, Σ d, and Σ d d' by rows of its lower triangle, of columns less `about`.
+[[nodiscard]] LeftMoments momentsAbout(const double* sums, const Eigen::VectorXd& about);
+
+/// The means lie so many spreads from `about` that the difference has cost digits.
+[[nodiscard]] bool areFar(const LeftMoments& moments, const Eigen::VectorXd& about);
+
 /// Products of what is left of columns about values near their means, so that digits hold far from
 /// zero, in one look at the rows; where such a value turns out to be far off, in another about the
 /// means.

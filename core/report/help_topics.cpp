@@ -20,10 +20,6 @@ std::vector<std::string> linesOf(const std::string& text) {
     return out;
 }
 
-bool startsWith(const std::string& line, std::string_view with) {
-    return line.compare(0, with.size(), with) == 0;
-}
-
 /// Heading and what stands below it, down to the next heading of any depth.
 struct Section {
     std::string title;
@@ -37,7 +33,7 @@ std::vector<Section> sectionsOf(const std::string& markdown) {
         if (depth != std::string::npos && depth > 0 && line[depth] == ' ') {
             out.push_back({line.substr(depth + 1), {}});
         } else if (!out.empty() &&
-                   !startsWith(line, "![")) {  // Pictures are too wide for a column.
+                   !line.starts_with("![")) {  // Pictures are too wide for a column.
             out.back().body += line + "\n";
         }
     }
@@ -68,7 +64,7 @@ std::vector<Section> formulasOf(const std::string& methods) {
     std::vector<Section> out;
     bool ofChecks = false;
     for (const std::string& line : linesOf(methods)) {
-        if (startsWith(line, "## ")) {
+        if (line.starts_with("## ")) {
             if (ofChecks) {
                 break;
             }
@@ -82,7 +78,7 @@ std::vector<Section> formulasOf(const std::string& methods) {
             }
             continue;
         }
-        const std::size_t end = startsWith(line, "**") ? line.find("**", 2) : std::string::npos;
+        const std::size_t end = line.starts_with("**") ? line.find("**", 2) : std::string::npos;
         if (end != std::string::npos) {
             std::string title = line.substr(2, end - 2);
             title.erase(title.find_last_not_of(". ") + 1);
@@ -130,7 +126,7 @@ std::vector<std::string> idsIn(const std::string& cell) {
 std::map<std::string, std::vector<std::string>> checkRows(const std::string& methods) {
     std::map<std::string, std::vector<std::string>> out;
     for (const std::string& line : linesOf(methods)) {
-        if (startsWith(line, "| `")) {
+        if (line.starts_with("| `")) {
             const auto cells = cellsOf(line);
             for (const std::string& id : idsIn(cells.front())) {
                 out.emplace(id, cells);
@@ -171,67 +167,64 @@ std::string howItReads(const std::map<std::string, std::string>& readings, const
     std::string lines;
     for (const std::string& line : linesOf(found->second)) {
         // Said above, in words of its own.
-        if (!startsWith(line, "- asks:") && !startsWith(line, "- rule:")) {
+        if (!line.starts_with("- asks:") && !line.starts_with("- rule:")) {
             lines += line + "\n";
         }
     }
     return "**How it reads** (of made-up rows):\n\n" + lines + "\n";
 }
 
+/// What checks and ways to estimate are explained with.
+struct Sources {
+    std::map<std::string, std::string> readings;
+    std::map<std::string, std::vector<std::string>> checks;
+    std::vector<Section> formulas;
+};
+
+HelpTopic topicOf(const Check& check, const Sources& from) {
+    HelpTopic topic{std::string("check:") + check.id, check.name, "Checks", {}};
+    topic.markdown = "*" + std::string(check.group) + "*\n\n" +
+                     paragraph("It asks whether", check.null) + paragraph("Verdict", check.rule);
+    const auto row = from.checks.find(check.id);
+    if (row != from.checks.end() && row->second.size() >= 3) {
+        topic.markdown +=
+            paragraph("Statistic", row->second[1]) + paragraph("Beside it", row->second[2]);
+    } else {
+        topic.markdown += formulasThatName(check.id, from.formulas);
+    }
+    topic.markdown += paragraph("Source", check.source) + howItReads(from.readings, check.id);
+    return topic;
+}
+
+HelpTopic topicOf(const Estimator& estimator, const Sources& from) {
+    const std::string id = estimator.method;
+    HelpTopic topic{"method:" + id, estimator.shown, "Ways to estimate", {}};
+    for (const Section& formula : from.formulas) {
+        if (lowered(formula.title) == lowered(estimator.shown)) {
+            topic.markdown += paragraph(formula.title, formula.body);
+        }
+    }
+    topic.markdown += formulasThatName(id, from.formulas) + howItReads(from.readings, id);
+    return topic;
+}
+
 }  // namespace
 
 Help::Help(const HelpTexts& texts) {
-    addGuide(texts.guide);
-    addChecks(texts);
-    addMethods(texts);
-    for (const Section& formula : formulasOf(texts.methods)) {
-        topics_.push_back({"formula:" + formula.title, formula.title, "Formulas", formula.body});
+    const std::vector<Section> guide = sectionsOf(texts.guide);
+    for (std::size_t c = 1; c < guide.size(); ++c) {  // The first is the name of the whole.
+        topics_.push_back({"guide:" + guide[c].title, guide[c].title, "Guide", guide[c].body});
     }
-}
-
-void Help::addGuide(const std::string& guide) {
-    std::size_t place = 0;
-    for (const Section& section : sectionsOf(guide)) {
-        if (place++ > 0) {  // The first is the name of the whole.
-            topics_.push_back({"guide:" + section.title, section.title, "Guide", section.body});
-        }
-    }
-}
-
-void Help::addChecks(const HelpTexts& texts) {
-    const auto readings = readingsById(texts.readings);
-    const auto rows = checkRows(texts.methods);
-    const auto formulas = formulasOf(texts.methods);
+    const Sources from{readingsById(texts.readings), checkRows(texts.methods),
+                       formulasOf(texts.methods)};
     for (const Check& check : allChecks()) {
-        HelpTopic topic{std::string("check:") + check.id, check.name, "Checks", {}};
-        topic.markdown = "*" + std::string(check.group) + "*\n\n" +
-                         paragraph("It asks whether", check.null) +
-                         paragraph("Verdict", check.rule);
-        if (const auto row = rows.find(check.id); row != rows.end() && row->second.size() >= 3) {
-            topic.markdown +=
-                paragraph("Statistic", row->second[1]) + paragraph("Beside it", row->second[2]);
-        } else {
-            topic.markdown += formulasThatName(check.id, formulas);
-        }
-        topic.markdown += paragraph("Source", check.source) + howItReads(readings, check.id);
-        topics_.push_back(std::move(topic));
+        topics_.push_back(topicOf(check, from));
     }
-}
-
-void Help::addMethods(const HelpTexts& texts) {
-    const auto readings = readingsById(texts.readings);
-    const auto formulas = formulasOf(texts.methods);
     for (const Estimator& estimator : allEstimators()) {
-        const std::string id = estimator.method;
-        HelpTopic topic{"method:" + id, estimator.shown, "Ways to estimate", {}};
-        for (const Section& formula : formulas) {
-            if (lowered(formula.title) == lowered(estimator.shown)) {
-                topic.markdown += paragraph(formula.title, formula.body);
-            }
-        }
-        topic.markdown += formulasThatName(id, formulas);
-        topic.markdown += howItReads(readings, id);
-        topics_.push_back(std::move(topic));
+        topics_.push_back(topicOf(estimator, from));
+    }
+    for (const Section& formula : from.formulas) {
+        topics_.push_back({"formula:" + formula.title, formula.title, "Formulas", formula.body});
     }
 }
 
@@ -255,10 +248,10 @@ std::vector<const HelpTopic*> Help::matching(const std::string& words) const {
     };
     std::vector<const HelpTopic*> out;
     std::vector<const HelpTopic*> within;
+    if (wanted.empty()) {
+        return out;
+    }
     for (const HelpTopic& topic : topics_) {
-        if (wanted.empty()) {
-            break;
-        }
         if (holds(topic.title)) {
             out.push_back(&topic);
         } else if (holds(topic.title + " " + topic.markdown)) {

@@ -36,10 +36,6 @@ class Help {
     [[nodiscard]] std::vector<const HelpTopic*> matching(const std::string& words) const;
 
   private:
-    void addGuide(const std::string& guide);
-    void addChecks(const HelpTexts& texts);
-    void addMethods(const HelpTexts& texts);
-
     std::vector<HelpTopic> topics_;
 };
 

@@ -87,21 +87,32 @@ void countUsed(const std::vector<RelatedColumn>& columns, const std::vector<Rela
                const std::vector<bool>& use, bool listwise, RowCounts& counts) {
     const std::size_t enough = listwise ? columns.size() : 2;
     std::vector<std::size_t> lacks(columns.size() + holding.size(), 0);
+    std::vector<std::size_t> alone = lacks;  // Pairwise no variable by itself takes a row away.
     for (std::size_t i = 0; i < use.size(); ++i) {
         if (!use[i]) {
             continue;
         }
         std::size_t there = 0;
         bool held = true;
+        std::vector<std::size_t> missing;
         for (std::size_t j = 0; j < columns.size(); ++j) {
-            const bool missing = std::isnan(columns[j].cells[i]);
-            there += missing ? 0U : 1U;
-            lacks[j] += missing ? 1U : 0U;
+            if (std::isnan(columns[j].cells[i])) {
+                missing.push_back(j);
+            } else {
+                ++there;
+            }
         }
         for (std::size_t j = 0; j < holding.size(); ++j) {
-            const bool missing = std::isnan(holding[j].cells[i]);
-            held = held && !missing;
-            lacks[columns.size() + j] += missing ? 1U : 0U;
+            if (std::isnan(holding[j].cells[i])) {
+                missing.push_back(columns.size() + j);
+                held = false;
+            }
+        }
+        for (const std::size_t j : missing) {
+            ++lacks[j];
+        }
+        if (listwise && missing.size() == 1) {
+            ++alone[missing.front()];
         }
         counts.used += held && there >= enough ? 1U : 0U;
     }
@@ -110,7 +121,7 @@ void countUsed(const std::vector<RelatedColumn>& columns, const std::vector<Rela
         if (lacks[j] > 0) {
             counts.missingBy.push_back(
                 {j < columns.size() ? columns[j].name : holding[j - columns.size()].name, lacks[j],
-                 0});
+                 alone[j]});
         }
     }
     std::stable_sort(

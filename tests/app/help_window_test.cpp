@@ -74,6 +74,11 @@ void HelpWindowTest::findsByTyping() {
     openCheck("white");
     QCOMPARE(title(), chosen);
     search->setFocus();
+    // More than are listed: said, and no topic to open.
+    search->clear();
+    QTest::keyClicks(search, "e");
+    QVERIFY(matches->item(matches->count() - 1)->text().contains("more: add a word"));
+    QVERIFY(matches->item(matches->count() - 1)->flags() == Qt::NoItemFlags);
     search->clear();
     QTest::keyClicks(search, "qwertzuiop");
     QCOMPARE(matches->count(), 1);

@@ -149,6 +149,41 @@ void same(const std::string& what, const std::optional<double>& left,
     }
 }
 
+void compareCorrelations(const Answer& a, const Answer& b) {
+    QVERIFY(a.correlations && b.correlations);
+    QVERIFY(a.asked && !a.asked->empty());
+    for (Eigen::Index i = 0; i < a.correlations->r.rows(); ++i) {
+        for (Eigen::Index j = 0; j < a.correlations->r.cols(); ++j) {
+            const auto both = [&](const char* what, Eigen::MatrixXd CorrelationTable::*of,
+                                  double tolerance) {
+                const Eigen::MatrixXd& x = (*a.correlations).*of;
+                QCOMPARE(x.size(), ((*b.correlations).*of).size());
+                if (x.size() > 0) {
+                    same(fmt::format("{} {} {}", what, i, j), x(i, j),
+                         ((*b.correlations).*of)(i, j), tolerance);
+                }
+            };
+            both("r", &CorrelationTable::r, 1e-8);
+            both("plain", &CorrelationTable::plain, 1e-8);
+            both("semi-partial", &CorrelationTable::semiPartial, 1e-8);
+            both("p", &CorrelationTable::p, 1e-7);
+            both("adjusted", &CorrelationTable::adjusted, 1e-7);
+            both("n", &CorrelationTable::n, 0.0);
+            both("low", &CorrelationTable::low, 1e-7);
+            both("high", &CorrelationTable::high, 1e-7);
+        }
+    }
+    QCOMPARE(a.rows.used, b.rows.used);
+    QCOMPARE(a.rows.inSample, b.rows.inSample);
+    QCOMPARE(a.rows.missing, b.rows.missing);
+    QCOMPARE(a.rows.missingBy.size(), b.rows.missingBy.size());
+    for (std::size_t i = 0; i < a.rows.missingBy.size(); ++i) {
+        QCOMPARE(a.rows.missingBy[i].name, b.rows.missingBy[i].name);
+        QCOMPARE(a.rows.missingBy[i].rows, b.rows.missingBy[i].rows);
+        QCOMPARE(a.rows.missingBy[i].alone, b.rows.missingBy[i].alone);
+    }
+}
+
 void compareFits(const Answer& left, const Answer& fetched) {
     const std::string id = left.question.id;
     QCOMPARE(left.rows.used, fetched.rows.used);
@@ -229,6 +264,7 @@ class ServerTest : public QObject {
     void correlatesLeftAsFetched();
     void refusesCorrelationsThatNeedRows_data();
     void refusesCorrelationsThatNeedRows();
+    void refusesMoreSumsThanADatabaseIsAskedFor();
     void agreesWithTheEngineOnExpressions_data();
     void agreesWithTheEngineOnExpressions();
     void saysWhatNeedsRows_data();
@@ -604,36 +640,7 @@ void ServerTest::correlatesLeftAsFetched() {
     const Answer b =
         answerQuestion(fetched->study, fetched->frame, fetched->study.questions[0], Job());
     QVERIFY2(!a.refusal, a.refusal ? a.refusal->text().c_str() : "");
-    QVERIFY(a.correlations && b.correlations);
-    QVERIFY(a.asked && !a.asked->empty());
-    for (Eigen::Index i = 0; i < a.correlations->r.rows(); ++i) {
-        for (Eigen::Index j = 0; j < a.correlations->r.cols(); ++j) {
-            const auto both = [&](const char* what, Eigen::MatrixXd CorrelationTable::*of,
-                                  double tolerance) {
-                const Eigen::MatrixXd& x = (*a.correlations).*of;
-                QCOMPARE(x.size(), ((*b.correlations).*of).size());
-                if (x.size() > 0) {
-                    same(fmt::format("{} {} {}", what, i, j), x(i, j),
-                         ((*b.correlations).*of)(i, j), tolerance);
-                }
-            };
-            both("r", &CorrelationTable::r, 1e-8);
-            both("plain", &CorrelationTable::plain, 1e-8);
-            both("semi-partial", &CorrelationTable::semiPartial, 1e-8);
-            both("p", &CorrelationTable::p, 1e-7);
-            both("adjusted", &CorrelationTable::adjusted, 1e-7);
-            both("n", &CorrelationTable::n, 0.0);
-            both("low", &CorrelationTable::low, 1e-7);
-            both("high", &CorrelationTable::high, 1e-7);
-        }
-    }
-    QCOMPARE(a.rows.used, b.rows.used);
-    QCOMPARE(a.rows.inSample, b.rows.inSample);
-    QCOMPARE(a.rows.missing, b.rows.missing);
-    QCOMPARE(a.rows.missingBy.size(), b.rows.missingBy.size());
-    for (std::size_t i = 0; i < a.rows.missingBy.size(); ++i) {
-        QCOMPARE(a.rows.missingBy[i].rows, b.rows.missingBy[i].rows);
-    }
+    compareCorrelations(a, b);
 }
 
 void ServerTest::refusesCorrelationsThatNeedRows_data() {
@@ -665,6 +672,19 @@ void ServerTest::refusesCorrelationsThatNeedRows() {
     QVERIFY(a.refusal.has_value());
     QVERIFY2(a.refusal->text().find(says.toStdString()) != std::string::npos,
              a.refusal->text().c_str());
+}
+
+void ServerTest::refusesMoreSumsThanADatabaseIsAskedFor() {
+    nlohmann::json question = {{"id", "q1"}, {"kind", "correlate"}};
+    for (int k = 0; k < 105; ++k) {
+        question["variables"].push_back("hives + " + std::to_string(k));
+    }
+    const auto left = openedWith("left", {question});
+    QVERIFY(left.has_value());
+    const Answer a = answerQuestion(left->study, left->frame, left->study.questions[0], Job());
+    QVERIFY(a.refusal.has_value());
+    QCOMPARE(a.refusal->code, ErrorCode::TooLarge);
+    QVERIFY(a.asked && a.asked->size() < 10);
 }
 
 void ServerTest::agreesWithTheEngineOnExpressions_data() {
@@ -845,7 +865,9 @@ void ServerTest::asksEveryServerForItsOwnSums() {
         nlohmann::json::parse(R"j({"id": "q2", "outcome": "ln_income", "terms": ["member", "hives"],
             "errors": {"kind": "clustered", "by": ["village"]}, "checks": "none"})j"),
         nlohmann::json::parse(R"j({"id": "q3", "outcome": "member", "terms": ["distance", "hives"],
-            "estimator": {"method": "logit"}, "checks": "none"})j")};
+            "estimator": {"method": "logit"}, "checks": "none"})j"),
+        nlohmann::json::parse(R"j({"id": "q4", "kind": "correlate",
+            "variables": ["ln_income", "hives", "age"], "holding": ["distance"]})j")};
     auto json = studyOf("left");
     json["questions"] = questions;
     const auto whole = opened(json);
@@ -860,7 +882,11 @@ void ServerTest::asksEveryServerForItsOwnSums() {
         const Answer b =
             answerQuestion(whole->study, whole->frame, whole->study.questions[q], Job());
         QVERIFY2(!a.refusal, a.refusal ? a.refusal->text().c_str() : "");
-        compareFits(a, b);
+        if (a.correlations) {
+            compareCorrelations(a, b);
+        } else {
+            compareFits(a, b);
+        }
         int made = 0;
         for (const std::string& statement : *a.asked) {
             if (statement.find("limit 200") != std::string::npos) {
