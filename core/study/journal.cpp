@@ -25,6 +25,7 @@ using Json = nlohmann::ordered_json;
 using Clock = std::chrono::steady_clock;
 
 constexpr auto kBetweenFlushes = std::chrono::milliseconds(900);
+constexpr auto kPatience = std::chrono::seconds(2);
 constexpr auto kKeptAside = std::chrono::hours(24 * 30);
 
 /// A line with its checksum in front, so that a torn one is known for what it is.
@@ -120,8 +121,18 @@ std::optional<LeftWork> readJournal(const std::string& path) {
     return out.whole > 0 ? std::optional(std::move(out)) : std::nullopt;
 }
 
-/// Takes the lock of an open file; false when somebody alive has it.
-bool lock(int handle) { return flock(handle, LOCK_EX | LOCK_NB) == 0; }
+/// Takes the lock of an open file; false when somebody alive keeps it. Those who only look at what
+/// was left behind have a share of it for as long as they read, and are waited for.
+bool lock(int handle) {
+    const auto until = Clock::now() + kPatience;
+    while (flock(handle, LOCK_EX | LOCK_NB) != 0) {
+        if ((errno != EWOULDBLOCK && errno != EINTR) || Clock::now() >= until) {
+            return false;
+        }
+        std::this_thread::sleep_for(std::chrono::milliseconds(5));
+    }
+    return true;
+}
 
 }  // namespace
 
@@ -171,11 +182,13 @@ void Journal::begin(JournalHead head, const Study& study) {
 }
 
 void Journal::adopt(const LeftWork& left) {
-    const std::scoped_lock lock(mutex_);
+    std::unique_lock lock(mutex_);
     const Study& last = left.steps.empty() ? left.start : left.steps.back().study;
     waiting_.push_back(
         {Work::Kind::Adopt, last, {}, {}, left.head, left.file, left.whole, left.values, ++noted_});
     wake_.notify_all();
+    lock.unlock();
+    flush();  // Whoever looks next must find it taken.
 }
 
 void Journal::note(const Study& study, std::string did) {
@@ -443,7 +456,8 @@ std::vector<LeftWork> workLeftIn(const std::string& folder) {
         }
         const FileHandle handle(
             ::open(path.c_str(), O_RDONLY | O_CLOEXEC | O_NOFOLLOW | O_NONBLOCK), systemDisk());
-        if (!handle.isOpen() || !lock(handle.get())) {
+        // A share is enough to read, and two who look do not hide a journal from one another.
+        if (!handle.isOpen() || flock(handle.get(), LOCK_SH | LOCK_NB) != 0) {
             continue;
         }
         auto left = readJournal(path.string());

@@ -59,7 +59,8 @@ class Journal {
     /// another one is dropped. The file is made with the first step.
     void begin(JournalHead head, const Study& study);
 
-    /// Goes on with a journal that was left behind, which is kept as it is.
+    /// Goes on with a journal that was left behind, which is kept as it is. When this returns it is
+    /// this one's, and `workLeftIn` tells nobody of it any more.
     void adopt(const LeftWork& left);
 
     /// One step more. Without `did` it is no step of the trail (what stands on a desk).

@@ -17,7 +17,9 @@
 #include <QTemporaryDir>
 #include <QTest>
 
+#include <atomic>
 #include <cerrno>
+#include <thread>
 
 using namespace rapporto;
 
@@ -411,6 +413,36 @@ class KeepingTest : public QObject {
         journal.note(after(studyAt(), "two"), "two");
         journal.flush();
         QVERIFY(files().isEmpty());
+    }
+
+    void isTakenUpWhileOthersLook() {
+        const std::string folder = place_.path().toStdString();
+        {
+            Journal journal(folder);
+            journal.begin({}, studyAt());
+            journal.note(after(studyAt(), "one"), "one");
+        }
+        const auto left = workLeftIn(folder);
+        QCOMPARE(left.size(), std::size_t{1});
+        std::atomic<int> looks = 0;
+        std::jthread other([&](const std::stop_token& enough) {
+            while (!enough.stop_requested()) {
+                (void)workLeftIn(folder);
+                ++looks;
+            }
+        });
+        for (int i = 0; i < 50; ++i) {
+            Journal journal(folder);
+            journal.adopt(left[0]);
+            QVERIFY(workLeftIn(folder).empty());
+            journal.note(after(left[0].steps.back().study, "two"), "two");
+            journal.flush();
+            QCOMPARE(journal.file(), left[0].file);
+        }
+        other.request_stop();
+        other.join();
+        QVERIFY(looks > 0);
+        QCOMPARE(files().size(), 1);
     }
 
     void keepsNothingWithoutAFolder() {
