@@ -44,18 +44,4 @@ class JsonWriter {
     nlohmann::ordered_json out_ = nlohmann::ordered_json::object();
 };
 
-/// A nested object with the unknown members of what was read.
-inline nlohmann::ordered_json withUnknown(nlohmann::ordered_json value,
-                                          const nlohmann::ordered_json* raw, const char* key) {
-    if (raw != nullptr && raw->is_object() && raw->contains(key) && raw->at(key).is_object() &&
-        value.is_object()) {
-        for (const auto& [name, member] : raw->at(key).items()) {
-            if (!value.contains(name)) {
-                value[name] = member;
-            }
-        }
-    }
-    return value;
-}
-
 }  // namespace rapporto

@@ -3,6 +3,7 @@
 #include "core/model/outcome_models.h"
 #include "core/study/question_codec.h"
 #include "core/study/question_kind.h"
+#include "core/study/unknown_keys.h"
 
 #include <cmath>
 
@@ -181,7 +182,7 @@ Json estimatorJson(const Question& q) {
             json["against"] = q.settings.against;
         }
     }
-    return withUnknown(std::move(json), q.raw.get(), "estimator");
+    return json;
 }
 
 Json valuesJson(const ScenarioValues& values) {
@@ -392,7 +393,9 @@ Json questionJson(const Question& q) {
     out.put("variant_of", q.variantOf, "");
     kind->write(out, q);
     out.put("decisions", decisionsJson(q), Json::array());
-    return out.finish();
+    Json json = out.finish();
+    carryUnknown(json, q.raw.get(), q.unknownKeys);
+    return json;
 }
 
 std::string questionText(const Question& question) { return questionJson(question).dump(); }

@@ -596,6 +596,9 @@ Study readStudy(JsonReader& in) {
         } else {
             in.adopt(desk.error());
         }
+        JsonReader desk(in.at("desk"), "desk");
+        (void)desk.at("pictures");
+        in.close(desk);
     }
     for (const Json* one : in.list("report")) {
         JsonReader item(*one, "report");

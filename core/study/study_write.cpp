@@ -5,6 +5,7 @@
 #include "core/study/question_codec.h"
 #include "core/study/report_json.h"
 #include "core/study/study.h"
+#include "core/study/unknown_keys.h"
 
 #include <fmt/format.h>
 #include <nlohmann/json.hpp>
@@ -66,24 +67,7 @@ Json variableJson(const VariableEntry& v) {
 Json variablesJson(const Study& study) {
     Json list = Json::array();
     for (const VariableEntry& v : study.variables) {
-        Json json = variableJson(v);
-        // A later version's words about the same variable stay with it.
-        if (study.raw && study.raw->contains("variables") &&
-            study.raw->at("variables").is_array()) {
-            for (const Json& old : study.raw->at("variables")) {
-                if (old.is_object() && old.value("name", "") == v.name) {
-                    for (const auto& [key, value] : old.items()) {
-                        static const std::set<std::string> kKnown = {
-                            "label",   "unit",           "measure", "note",
-                            "missing", "missing_ranges", "levels",  "base"};
-                        if (!json.contains(key) && !kKnown.contains(key)) {
-                            json[key] = value;
-                        }
-                    }
-                }
-            }
-        }
-        list.push_back(std::move(json));
+        list.push_back(variableJson(v));
     }
     return list;
 }
@@ -194,15 +178,6 @@ Json tableJson(const Source& s) {
     return json;
 }
 
-Json sourceJson(const Study& study) {
-    Json json = withUnknown(tableJson(study.source), study.raw.get(), "source");
-    if (study.source.moments) {
-        // Covariances were read as correlations and standard deviations: said once, not twice.
-        json.erase("covariance");
-    }
-    return json;
-}
-
 Json keptJson(const std::vector<KeptColumn>& all) {
     Json kept = Json::array();
     for (const KeptColumn& c : all) {
@@ -234,26 +209,6 @@ Json derivedJson(const std::vector<Derived>& all) {
         derived.push_back(std::move(one));
     }
     return derived;
-}
-
-/// A later version's words about a step stay with it while it stands where it was read.
-void carryIntoStep(const Study& study, std::size_t place, Json& step) {
-    static const std::set<std::string> kKnown = {"kind",    "file",   "reader",    "sha256",
-                                                 "seen",    "mark",   "by",        "take",
-                                                 "columns", "moment", "variables", "unit"};
-    if (!study.raw || !study.raw->contains("shape") || !study.raw->at("shape").is_array() ||
-        place >= study.raw->at("shape").size()) {
-        return;
-    }
-    const Json& old = study.raw->at("shape")[place];
-    const std::string name = step.items().begin().key();
-    if (old.is_object() && old.contains(name) && old.at(name).is_object()) {
-        for (const auto& [key, value] : old.at(name).items()) {
-            if (!kKnown.contains(key) && !step.at(name).contains(key)) {
-                step.at(name)[key] = value;
-            }
-        }
-    }
 }
 
 struct StepJson {
@@ -468,20 +423,16 @@ nlohmann::ordered_json studyJson(const Study& study) {
     out.put("title", study.title, nullptr);
     out.put("alpha", study.alpha, nullptr);
     out.put("seed", study.seed, 1);
-    out.put("source", sourceJson(study), nullptr);
+    out.put("source", tableJson(study.source), nullptr);
     Json shape = Json::array();
-    for (std::size_t k = 0; k < study.shape.size(); ++k) {
-        shape.push_back(std::visit(StepJson{}, study.shape[k]));
-        carryIntoStep(study, k, shape.back());
+    for (const ShapeStep& step : study.shape) {
+        shape.push_back(std::visit(StepJson{}, step));
     }
     out.put("shape", shape, Json::array());
     out.put("variables", variablesJson(study), Json::array());
     out.put("layout", layoutJson(study.layout), nullptr);
-    out.put("survey", withUnknown(surveyJson(study.survey), study.raw.get(), "survey"),
-            surveyJson(Survey{}));
-    out.put("imputation",
-            withUnknown(imputationJson(study.imputation), study.raw.get(), "imputation"),
-            imputationJson(ImputationSpec{}));
+    out.put("survey", surveyJson(study.survey), surveyJson(Survey{}));
+    out.put("imputation", imputationJson(study.imputation), imputationJson(ImputationSpec{}));
     Json sets = Json::array();
     for (const TermSet& s : study.sets) {
         sets.push_back(Json{{"name", s.name}, {"members", s.members}});
@@ -495,7 +446,7 @@ nlohmann::ordered_json studyJson(const Study& study) {
         questions.push_back(questionJson(q));
     }
     out.put("questions", questions, nullptr);
-    out.put("desk", withUnknown(deskJson(study.desk), study.raw.get(), "desk"), deskJson({}));
+    out.put("desk", deskJson(study.desk), deskJson({}));
     Json report = Json::array();
     for (const ReportItem& item : study.report) {
         report.push_back(reportItemJson(item));
@@ -507,7 +458,9 @@ nlohmann::ordered_json studyJson(const Study& study) {
         trail.push_back(Json{{"at", step.at}, {"did", step.did}});
     }
     out.put("trail", trail, Json::array());
-    return out.finish();
+    Json json = out.finish();
+    carryUnknown(json, study.raw.get(), study.unknownKeys);
+    return json;
 }
 
 std::string studyText(const Study& study) { return prettyJson(studyJson(study)); }

@@ -68,6 +68,91 @@ class StudyTest : public QObject {
         QVERIFY(json["questions"][0]["estimator"]["later"] == 1);
     }
 
+    void keepsUnknownKeysWithinThingsWithinThings() {
+        const std::string text = minimal(
+            R"({"id":"q1","kind":"explain","outcome":"y","terms":["x"],
+                "errors":{"kind":"robust","later":2},"predict":[{"at":{"x":1},"later":3}]})",
+            R"("survey":{"weight":"x","targets":[{"variable":"y","mean":3,"note":"census"},
+                                                  {"variable":"x","mean":1}],"later":4},
+               "desk":{"pictures":[{"of":["x"],"hue":5}],"later":6},
+               "sets":[{"name":"all","members":["x"],"later":7}],
+               "layout":{"kind":"cross-section","later":8},
+               "imputation":{"variables":["x"],"with":["y"],"later":9},
+               "report":[{"item":"text","text":"a","later":10}],)");
+        Study study = read(text);
+        const auto check = [](const Study& of) {
+            const auto json = nlohmann::json::parse(studyText(of));
+            QVERIFY(json["questions"][0]["errors"]["later"] == 2);
+            QVERIFY(json["questions"][0]["predict"][0]["later"] == 3);
+            QVERIFY(json["survey"]["later"] == 4);
+            QVERIFY(json["survey"]["targets"].back()["variable"] == "x");
+            QVERIFY(!json["survey"]["targets"].back().contains("note"));
+            QVERIFY(json["desk"]["later"] == 6);
+            QVERIFY(json["desk"]["pictures"][0]["hue"] == 5);
+            QVERIFY(json["sets"][0]["later"] == 7);
+            QVERIFY(json["layout"]["later"] == 8);
+            QVERIFY(json["imputation"]["later"] == 9);
+            QVERIFY(json["report"][0]["later"] == 10);
+        };
+        check(study);
+        QVERIFY(nlohmann::json::parse(studyText(study))["survey"]["targets"][0]["note"] ==
+                "census");
+        // What goes takes its own along, and nobody else's.
+        study.survey.targets.erase(study.survey.targets.begin());
+        check(study);
+        QVERIFY(studyText(study).find("census") == std::string::npos);
+    }
+
+    /// What a person takes out does not come back with the next reading.
+    void whatIsTakenOutStaysOut() {
+        const std::string text = minimal(
+            R"({"id":"q1","kind":"explain","outcome":"y","terms":["x"],
+                "estimator":{"method":"logit","penalised":true}},
+               {"id":"q2","kind":"explain","outcome":"y","terms":["x"],
+                "estimator":{"method":"tobit","low":0,"high":9}},
+               {"id":"q3","kind":"explain","outcome":"y","terms":["x"],
+                "estimator":{"method":"quantile","at":[0.1,0.9]}},
+               {"id":"q4","kind":"explain","outcome":"y","terms":["x"],
+                "errors":{"kind":"clustered","by":["x"]}})",
+            R"("survey":{"weight":"x","strata":"y","cluster":"x","lonely":"skipped"},
+               "imputation":{"variables":["x","y"],"seed":7,"by":{"x":"normal"}},
+               "variables":[{"name":"x","label":"X","unit":"kg","read_as":[{"from":9,"to":8}],
+                             "missing":[-9],"note":"n"}],)");
+        Study study = read(text);
+        study.survey.strata.clear();
+        study.survey.lonely = Survey{}.lonely;
+        study.imputation.by.clear();
+        study.variables[0].readAs.reset();
+        study.variables[0].missing.reset();
+        study.variables[0].unit.reset();
+        study.variables[0].note.reset();
+        study.questions[0].settings.penalised = false;
+        study.questions[1].settings.low.reset();
+        study.questions[2].method = "least-squares";
+        study.questions[2].settings = EstimatorSettings{};
+        study.questions[3].errors = ErrorSpec{};
+        const Study again = read(studyText(study));
+        QCOMPARE(again.survey, study.survey);
+        QVERIFY(again.imputation == study.imputation);
+        QVERIFY(again.variables == study.variables);
+        for (std::size_t k = 0; k < study.questions.size(); ++k) {
+            Question one = again.questions[k];
+            one.raw = study.questions[k].raw;  // What was read is another text.
+            const std::string told = questionText(one) + " / " + questionText(study.questions[k]);
+            QVERIFY2(one.sameAs(study.questions[k]), told.c_str());
+        }
+        // Rows that are fetched now do not stay with the database.
+        Study left = read(
+            R"({"format":"rapporto-study","version":1,"source":{"kind":"table","rows":"left",
+                "reader":{"type":"postgresql","table":"growers","later":1}},"questions":[]})");
+        left.source.reader.left = false;
+        left.source.reader.table.clear();
+        left.source.reader.query = "select 1";
+        const Study fetched = read(studyText(left));
+        QVERIFY(fetched.source == left.source);
+        QVERIFY(nlohmann::json::parse(studyText(left))["source"]["reader"]["later"] == 1);
+    }
+
     void keepsWhatItCannotComputeToTheLetter() {
         const std::string question =
             R"({"id":"q1","kind":"explain","outcome":"y","terms":["x"],"estimator":{"method":"least-squares","weights_of_tomorrow":[0.1,0.5]},"fixed_effects":["x"]})";
