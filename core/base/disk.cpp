@@ -19,6 +19,8 @@ namespace {
 
 namespace fs = std::filesystem;
 
+constexpr std::string_view kPart = ".part";
+
 /// Where `path` leads through symbolic links, also when the last of them leads to nothing yet.
 fs::path targetOf(const std::string& path) {
     fs::path at(path);
@@ -40,21 +42,14 @@ fs::path folderOf(const fs::path& file) {
 /// Clears what writers of `file` that are no more left beside it.
 void clearLeftovers(const fs::path& file, Disk& disk) {
     const std::string head = "." + file.filename().string() + ".";
-    const std::string tail = ".part";
     std::error_code none;
     std::vector<fs::path> left;
     for (fs::directory_iterator at(folderOf(file), none), end; !none && at != end;
          at.increment(none)) {
         const std::string name = at->path().filename().string();
-        if (!name.starts_with(head) || !name.ends_with(tail) ||
-            name.size() <= head.size() + tail.size()) {
-            continue;
-        }
-        const char* to = name.data() + name.size() - tail.size();
-        pid_t pid = 0;
-        const auto read = std::from_chars(name.data() + head.size(), to, pid);
-        if (read.ec == std::errc() && read.ptr == to && pid > 0 && kill(pid, 0) != 0 &&
-            errno == ESRCH) {
+        // What follows is a number alone: a file of a longer name has leftovers of its own.
+        if (name.starts_with(head) && name.find('.', head.size()) == name.size() - kPart.size() &&
+            isLeftBehind(name)) {
             left.push_back(at->path());
         }
     }
@@ -308,7 +303,19 @@ Result<void> putInPlace(const std::string& from, const std::string& path) {
 
 std::string nameBeside(const std::string& path) {
     const fs::path target = targetOf(path);
-    return folderOf(target) / fmt::format(".{}.{}.part", target.filename().string(), getpid());
+    return folderOf(target) / fmt::format(".{}.{}{}", target.filename().string(), getpid(), kPart);
+}
+
+bool isLeftBehind(const std::string& name) {
+    if (!name.starts_with('.') || !name.ends_with(kPart)) {
+        return false;
+    }
+    const char* to = name.data() + name.size() - kPart.size();
+    const std::size_t from = name.rfind('.', name.size() - kPart.size() - 1) + 1;
+    pid_t pid = 0;
+    const auto read = std::from_chars(name.data() + from, to, pid);
+    return read.ec == std::errc() && read.ptr == to && pid > 0 && kill(pid, 0) != 0 &&
+           errno == ESRCH;
 }
 
 bool sameFile(const std::string& a, const std::string& b) {

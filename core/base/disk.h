@@ -93,6 +93,9 @@ struct Written {
 /// have a file to write into. Cleared away by the next replaceFile() when they are killed.
 [[nodiscard]] std::string nameBeside(const std::string& path);
 
+/// A file of that name was begun by nameBeside(), by a process that is no more.
+[[nodiscard]] bool isLeftBehind(const std::string& name);
+
 /// True when both lead to one file, by whatever names and links.
 [[nodiscard]] bool sameFile(const std::string& a, const std::string& b);
 

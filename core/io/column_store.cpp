@@ -301,9 +301,10 @@ bool makeRoom(const std::string& where, double bytes) {
             continue;
         }
         if (!name.ends_with(".columns") && !name.ends_with(".sha256")) {
-            // What a killed process left half written.
-            if (fs::file_time_type::clock::now() - entry.last_write_time(none) >
-                std::chrono::hours(1)) {
+            // What a killed process left half written, here or on another machine.
+            if (isLeftBehind(name) ||
+                fs::file_time_type::clock::now() - entry.last_write_time(none) >
+                    std::chrono::hours(1)) {
                 fs::remove(entry.path(), none);
             }
             continue;
@@ -517,7 +518,10 @@ bool keep(const Import& import, const std::vector<std::string>& files, const Rea
             put(layout.texts[c]);
         }
     }
-    if (!done || !putInPlace(fresh, path)) {
+    // On the disk before it has its name: no cut of the power leaves a whole head without cells.
+    done = done && disk.sync(file.get()) == 0 && file.close() == 0 &&
+           disk.rename(fresh.c_str(), path.c_str()) == 0;
+    if (!done) {
         (void)disk.unlink(fresh.c_str());
         return false;
     }

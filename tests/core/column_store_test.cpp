@@ -5,12 +5,17 @@
 #include "core/io/table_file.h"
 #include "tests/core/fixtures.h"
 
+#include <sys/wait.h>
+#include <unistd.h>
+
 #include <QDir>
 #include <QFile>
 #include <QTemporaryDir>
 #include <QTest>
 
 #include <bit>
+#include <chrono>
+#include <csignal>
 
 using namespace rapporto;
 using namespace rapporto::test;
@@ -220,6 +225,46 @@ class ColumnStoreTest : public QObject {
         ReaderOptions other;
         other.skip = 9;
         QVERIFY(!column_store::keep(read(), {file()}, other, stamp, job));
+        QCOMPARE(QDir(stores()).entryList(QDir::Files | QDir::Hidden).size(), 1);
+    }
+
+    /// Whenever a writer is killed: what is found afterwards is whole, or is not there.
+    void aKilledWriterLeavesAWholeOneOrNone() {
+        write(QString::fromStdString(file()), growersText(40000, 5));
+        column_store::keepIn({});
+        const Import plain = read();
+        QTest::qWait(2200);
+        column_store::keepIn(stores().toStdString(), 0);
+        const auto began = std::chrono::steady_clock::now();
+        (void)read();
+        const auto whole = std::chrono::duration_cast<std::chrono::microseconds>(
+            std::chrono::steady_clock::now() - began);
+        int kept = 0;
+        int without = 0;
+        constexpr int kKills = 40;
+        for (int i = 0; i < kKills; ++i) {
+            QFile::remove(store());
+            const pid_t child = fork();
+            if (child == 0) {
+                (void)read();
+                _exit(0);
+            }
+            // From before it begins to write until after it has ended.
+            usleep(static_cast<useconds_t>(whole.count() * (i + 8) / (kKills - 8)));
+            kill(child, SIGKILL);
+            int status = 0;
+            waitpid(child, &status, 0);
+            const auto found = column_store::find({file()}, {});
+            if (found) {
+                compare(*found, plain);
+            }
+            ++(found ? kept : without);
+        }
+        QVERIFY2(kept > 0 && without > 0, qPrintable(QString::number(kept)));
+        // The next one makes it anew, and clears away what the killed ones had begun.
+        QFile::remove(store());
+        compare(read(), plain);
+        QVERIFY(isKept());
         QCOMPARE(QDir(stores()).entryList(QDir::Files | QDir::Hidden).size(), 1);
     }
 
