@@ -35,7 +35,23 @@ struct PooledNumber {
 
 /// What several sets say of a fit’s coefficients together.
 struct PooledFit {
+    /// How a variable with gaps was filled in.
+    struct Filled {
+        std::string name;
+        std::string label;  ///< For people.
+        std::string way;    ///< matching, normal, logit, ordered or groups.
+        std::size_t cells = 0;
+        std::optional<double> settled;  ///< See settledOf().
+
+        /// The paths of its sets still lie apart.
+        [[nodiscard]] bool isUnsettled() const { return settled && *settled > kSettled; }
+
+        static constexpr double kSettled = 1.1;
+    };
+
     std::size_t sets = 0;
+    int rounds = 0;
+    std::vector<Filled> filled;       ///< Variables with gaps, as the study lists them.
     std::vector<PooledNumber> terms;  ///< In the order of the coefficients.
     Eigen::MatrixXd within;           ///< Mean covariance …
     Eigen::MatrixXd between;          ///< … and that of the estimates over the sets.

@@ -50,6 +50,16 @@ std::string pooledReading(const Fit& fit, const RowCounts& rows) {
                 "2011).";
         }
     }
+    std::vector<std::string> unsettled;
+    for (const PooledFit::Filled& one : told.filled) {
+        if (one.isUnsettled()) {
+            unsettled.push_back(one.label);
+        }
+    }
+    if (!unsettled.empty()) {
+        text += " The paths of " + joinedNames(unsettled) +
+                " still lie apart between the sets: ask for more rounds before this is relied on.";
+    }
     if (told.fewestRows < told.mostRows) {
         text += " A rule hangs on what is filled in: the sets have from " +
                 countText(told.fewestRows) + " to " + countText(told.mostRows) + " rows.";
@@ -104,8 +114,15 @@ std::string missingReading(const Answer& answer) {
 std::string missingMethods(const Answer& answer) {
     const Fit& fit = *answer.fit;
     if (fit.pooled) {
+        std::vector<std::string> ways;
+        for (const PooledFit::Filled& one : fit.pooled->filled) {
+            ways.push_back(one.label + " by " + wayText(one.way));
+        }
         return " Missing answers were filled in " + countText(fit.pooled->sets) +
-               " times by chained equations (van Buuren 2007); estimates are pooled by Rubin "
+               " times by chained equations (van Buuren 2007), each time after " +
+               plural(static_cast<std::size_t>(fit.pooled->rounds), "round", "rounds") +
+               (ways.empty() ? "" : ": " + joinedNames(ways)) +
+               "; estimates are pooled by Rubin "
                "(1987), "
                "their degrees of freedom are those of Barnard & Rubin (1999), and several are "
                "tested "
@@ -141,7 +158,7 @@ std::vector<std::string> setsReading(const ImputedSets& sets, const Frame& frame
     std::vector<std::string> unsettled;
     for (const ImputedVariable& one : sets.variables) {
         cells += one.rows.size();
-        if (one.settled && *one.settled > 1.1) {
+        if (one.settled && *one.settled > PooledFit::Filled::kSettled) {
             unsettled.push_back(one.label);
         }
     }

@@ -442,6 +442,10 @@ Result<void> answerImputed(Answer& answer, const Study& study, const Frame& fram
         return tl::make_unexpected(pooledOnes.error());
     }
     auto told = std::make_shared<PooledFit>(*pooledOnes->pooled);
+    told->rounds = (*sets)->spec.rounds;
+    for (const ImputedVariable& one : (*sets)->variables) {
+        told->filled.push_back({one.name, one.label, one.way, one.rows.size(), one.settled});
+    }
     told->completeRows = completeRows(study, frame, answer.question, making.job);
     told->fewestRows = told->mostRows = design->rows.size();
     for (const OfSet& one : *made) {

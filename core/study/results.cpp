@@ -548,7 +548,16 @@ Json imputationJson(const PooledFit& told, const std::vector<Coefficient>& coeff
                              {"between", number(told.terms[k].between)},
                              {"fraction_missing", number(told.terms[k].fractionMissing)}});
     }
+    Json variables = Json::array();
+    for (const PooledFit::Filled& one : told.filled) {
+        variables.push_back(Json{{"name", one.name},
+                                 {"way", one.way},
+                                 {"filled", one.cells},
+                                 {"settled", number(one.settled)}});
+    }
     return Json{{"sets", told.sets},
+                {"rounds", told.rounds},
+                {"variables", std::move(variables)},
                 {"terms", std::move(terms)},
                 {"df_complete", number(told.complete)},
                 {"complete_rows", told.completeRows},

@@ -1,6 +1,7 @@
 // Missing answers: Rubin’s rules and complete rows by a second route (tests/reference/
 // make_missing_reference.py), sets redone from their own tables, laws of the draws, properties,
 // refusals, the study file, what is told.
+#include "core/base/format.h"
 #include "core/base/parallel.h"
 #include "core/defend/defence.h"
 #include "core/impute/patterns.h"
@@ -287,6 +288,35 @@ class MissingTest : public QObject {
         QVERIFY(told.at("terms")[1].at("term") == "x");
         AGREE("within", told.at("terms")[1].at("within").get<double>(),
               std::accumulate(variances[1].begin(), variances[1].end(), 0.0) / 5.0, 1e-9);
+        // How each variable was filled in stands in it, and in the paragraph on methods.
+        QCOMPARE(told.at("variables").size(), (*sets)->variables.size());
+        QVERIFY(told.at("rounds") == (*sets)->spec.rounds);
+        const std::string methods = missingMethods(a);
+        for (std::size_t v = 0; v < (*sets)->variables.size(); ++v) {
+            const ImputedVariable& one = (*sets)->variables[v];
+            const auto& entry = told.at("variables")[v];
+            QVERIFY(entry.at("name") == one.name && entry.at("way") == one.way);
+            QVERIFY(entry.at("filled") == one.rows.size());
+            QCOMPARE(entry.at("settled").is_null(), !one.settled.has_value());
+            QVERIFY2(methods.find(one.label + " by " + wayText(one.way)) != std::string::npos,
+                     methods.c_str());
+        }
+        // Paths that lie apart are said where the answer is read.
+        Answer apart = a;
+        Fit fit = *a.fit;
+        auto pooled = std::make_shared<PooledFit>(*fit.pooled);
+        for (PooledFit::Filled& one : pooled->filled) {
+            one.settled = 1.0;
+        }
+        pooled->filled.front().settled = 1.3;
+        fit.pooled = pooled;
+        apart.fit = std::make_shared<const Fit>(fit);
+        const std::string warning =
+            "The paths of " + joinedNames({pooled->filled.front().label}) + " still lie apart";
+        QVERIFY2(missingReading(apart).find(warning) != std::string::npos,
+                 missingReading(apart).c_str());
+        pooled->filled.front().settled = 1.05;
+        QVERIFY(missingReading(apart).find("still lie apart") == std::string::npos);
     }
 
     void requestsArePooledToo() {
