@@ -170,6 +170,8 @@ MainWindow::MainWindow(QWidget* parent, const QString& journals)
     connect(&session_, &Session::told, this, [this](const QString& what) { say(what, false); });
     connect(&session_, &Session::conflicted, this, &MainWindow::askAboutConflict);
     connect(&session_, &Session::outsideAsked, this, &MainWindow::askAboutOutside);
+    connect(&session_, &Session::besideAsked, this,
+            [this](const Study& study) { furtherWindow()->session().openMade(study); });
     connect(roster_, &Roster::variablePicked, this, [this](const std::string& name) {
         if (stage_ == 1) {
             explore_->putOnDesk(name,

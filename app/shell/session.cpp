@@ -7,6 +7,7 @@
 #include "core/base/hash.h"
 #include "core/io/server_table.h"
 #include "core/io/table_file.h"
+#include "core/left/left_sample.h"
 #include "core/report/replication.h"
 #include "core/report/wording.h"
 #include "core/study/odd_mends.h"
@@ -523,12 +524,8 @@ void Session::acceptImport() {
         study.source.reader = done.import->used;
         study.source.reader.asText.clear();
         study.variables = done.entries;
-        pastedSource_.clear();
-        path_.clear();
-        study_ = std::move(study);
-        settled({});
+        openMade(std::move(study));
         emit importChanged();
-        readStudySources();
         return;
     }
     const QFileInfo info(done.path);
@@ -564,6 +561,24 @@ void Session::acceptImport() {
     savedRevision_ = 0;
     settled({});
     emit importChanged();
+}
+
+void Session::openMade(Study study) {
+    cancelImport();
+    load_.stop();
+    pastedSource_.clear();
+    path_.clear();
+    takenUp_.reset();
+    study_ = std::move(study);
+    settled({});
+    readStudySources();
+}
+
+void Session::askForSample() {
+    const auto frame = frame_;
+    if (frame && frame->left()) {
+        emit besideAsked(withSample(study_, frame->left()->table()));
+    }
 }
 
 void Session::land(Study study, Sources sources) {

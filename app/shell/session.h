@@ -150,6 +150,12 @@ class Session : public QObject {
     void acceptImport();
     void cancelImport();
 
+    /// Opens a study that was made here and has no file yet: its source is read.
+    void openMade(Study study);
+
+    /// Offers the study with a sample of the rows that stay with a database, to be opened beside.
+    void askForSample();
+
     void openStudy(const QString& path);
 
     /// Files outside the study's folder that it wants read and that nobody has allowed yet.
@@ -243,6 +249,8 @@ class Session : public QObject {
     /// `path` holds another study than was read or saved here; nothing was written.
     void conflicted(const QString& path);
     void outsideAsked();  ///< See outside().
+    /// A study that was made of this one wants a window of its own.
+    void besideAsked(const rapporto::Study& study);
 
   private:
     void readPending();

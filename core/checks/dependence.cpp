@@ -1,6 +1,7 @@
 // Are errors unrelated? Autocorrelations, runs, their squares in time, and clusters.
 #include "core/base/format.h"
 #include "core/checks/common.h"
+#include "core/checks/told.h"
 #include "core/describe/autocorrelation.h"
 #include "core/numerics/distributions.h"
 
@@ -184,57 +185,35 @@ CheckResult checkArch(const CheckInput& in) {
     return result;
 }
 
-// Share of the residual variance between clusters by the analysis of variance: Donner (1986),
-// International Statistical Review 54, 67–82.
-CheckResult checkIntraclass(const CheckInput& in) {
-    std::string by = in.options.by;
-    if (by.empty() && !in.question.errors.by.empty()) {
-        by = in.question.errors.by.front();
-    }
-    if (by.empty() && in.design.layout == Layout::Kind::Panel) {
-        by = in.frame.layout().unit;
-    }
-    if (by.empty()) {
-        return notApplicable(
-            "No clusters are named: not by the errors, not by the layout, not for this check.");
-    }
-    const auto groups = groupsFor(in, by);
-    if (!groups) {
-        return notApplicable(groups.error());
-    }
-    const VectorXd e = scaledResiduals(in);
-    std::vector<double> sums(groups->labels.size(), 0.0);
-    std::vector<double> counts(sums.size(), 0.0);
+std::string clustersBy(const CheckInput& in) {
+    return !in.options.by.empty()           ? in.options.by
+           : !in.question.errors.by.empty() ? in.question.errors.by.front()
+           : in.frame.layout().kind == Layout::Kind::Panel &&
+                   in.design.layout == Layout::Kind::Panel
+               ? in.frame.layout().unit
+               : std::string();
+}
+
+CheckResult intraclassOf(const CheckInput& in, const ClusterSums& all) {
+    const std::string& by = all.by;
+    const double clusters = static_cast<double>(all.sums.size());
     double n = 0.0;
     double total = 0.0;
-    for (std::size_t i = 0; i < groups->of.size(); ++i) {
-        if (groups->of[i] >= 0) {
-            const auto g = static_cast<std::size_t>(groups->of[i]);
-            sums[g] += e(static_cast<Index>(i));
-            counts[g] += 1.0;
-            total += e(static_cast<Index>(i));
-            n += 1.0;
-        }
+    double squares = 0.0;
+    for (std::size_t g = 0; g < all.sums.size(); ++g) {
+        n += all.counts[g];
+        total += all.sums[g];
+        squares += all.counts[g] * all.counts[g];
     }
-    const double clusters = static_cast<double>(sums.size());
     if (n <= clusters) {
         return notApplicable("Every cluster of " + by + " is a single row.");
     }
     double between = 0.0;
-    double within = 0.0;
-    double squares = 0.0;
-    for (std::size_t g = 0; g < sums.size(); ++g) {
-        between += counts[g] * std::pow(sums[g] / counts[g] - total / n, 2);
-        squares += counts[g] * counts[g];
-    }
-    for (std::size_t i = 0; i < groups->of.size(); ++i) {
-        if (groups->of[i] >= 0) {
-            const auto g = static_cast<std::size_t>(groups->of[i]);
-            within += std::pow(e(static_cast<Index>(i)) - sums[g] / counts[g], 2);
-        }
+    for (std::size_t g = 0; g < all.sums.size(); ++g) {
+        between += all.counts[g] * std::pow(all.sums[g] / all.counts[g] - total / n, 2);
     }
     const double msb = between / (clusters - 1.0);
-    const double msw = within / (n - clusters);
+    const double msw = all.within / (n - clusters);
     const double size = (n - squares / n) / (clusters - 1.0);
     const double share = (msb - msw) / (msb + (size - 1.0) * msw);
     CheckResult result;
@@ -259,19 +238,16 @@ CheckResult checkIntraclass(const CheckInput& in) {
                   pClause(*result.p) +
                   "). Errors that do not know of the clusters are too small, the more so for terms "
                   "that are the same within a cluster.";
-    result.exhibit = residualExhibit(in);
+    result.exhibit.zeroLine = true;
     result.exhibit.title =
         result.verdict == Verdict::Fine ? "Clusters leave no mark" : "Clusters leave their mark";
     result.exhibit.subtitle =
-        "mean residual of each cluster of " + by + " · " + countText(sums.size()) + " clusters";
-    result.exhibit.x.clear();
-    result.exhibit.y.clear();
-    result.exhibit.rows.clear();
+        "mean residual of each cluster of " + by + " · " + countText(all.sums.size()) + " clusters";
     result.exhibit.xTitle = "clusters by their mean";
     result.exhibit.yTitle = "mean residual";
     std::vector<double> means;
-    for (std::size_t g = 0; g < sums.size(); ++g) {
-        means.push_back(sums[g] / counts[g]);
+    for (std::size_t g = 0; g < all.sums.size(); ++g) {
+        means.push_back(all.sums[g] / all.counts[g]);
     }
     std::sort(means.begin(), means.end());
     for (std::size_t g = 0; g < means.size(); ++g) {
@@ -291,6 +267,35 @@ CheckResult checkIntraclass(const CheckInput& in) {
             {"Cluster by " + by, "standard errors that allow for the resemblance", variant});
     }
     return result;
+}
+
+CheckResult checkIntraclass(const CheckInput& in) {
+    const std::string by = clustersBy(in);
+    if (by.empty()) {
+        return notApplicable(
+            "No clusters are named: not by the errors, not by the layout, not for this check.");
+    }
+    const auto groups = groupsFor(in, by);
+    if (!groups) {
+        return notApplicable(groups.error());
+    }
+    const VectorXd e = scaledResiduals(in);
+    ClusterSums all{by, std::vector<double>(groups->labels.size(), 0.0),
+                    std::vector<double>(groups->labels.size(), 0.0)};
+    for (std::size_t i = 0; i < groups->of.size(); ++i) {
+        if (groups->of[i] >= 0) {
+            const auto g = static_cast<std::size_t>(groups->of[i]);
+            all.sums[g] += e(static_cast<Index>(i));
+            all.counts[g] += 1.0;
+        }
+    }
+    for (std::size_t i = 0; i < groups->of.size(); ++i) {
+        if (groups->of[i] >= 0) {
+            const auto g = static_cast<std::size_t>(groups->of[i]);
+            all.within += std::pow(e(static_cast<Index>(i)) - all.sums[g] / all.counts[g], 2);
+        }
+    }
+    return intraclassOf(in, all);
 }
 
 }  // namespace rapporto

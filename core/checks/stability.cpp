@@ -1,6 +1,7 @@
 // Is it stable? A known break or groups, and recursive residuals along a series.
 #include "core/base/format.h"
 #include "core/checks/common.h"
+#include "core/checks/told.h"
 #include "core/numerics/distributions.h"
 
 #include <algorithm>
@@ -190,7 +191,54 @@ void offerPartsInside(const CheckInput& in, const Recursive& recursive, std::siz
 
 }  // namespace
 
-// Chow (1960), Econometrica 28, 591–605.
+std::string partsBy(const CheckInput& in) {
+    return in.options.by.empty() ? firstGrouping(in) : in.options.by;
+}
+
+CheckResult chowOf(const CheckInput& in, const PartFits& fits) {
+    double rss = 0.0;
+    double columns = 0.0;
+    for (const PartFits::One& part : fits.parts) {
+        if (!part.solved || !fits.pooled.solved) {
+            return notApplicable("‘" + part.label + "’ has too few rows for a model of its own.");
+        }
+        rss += part.rss;
+        columns += part.columns;
+    }
+    const PartFits::One& pooled = fits.pooled;
+    const double df1 = columns - pooled.columns;
+    const double df2 = pooled.rows - columns;
+    if (df1 < 1.0 || df2 < 1.0 || rss <= 0.0) {
+        return notApplicable("The parts have nothing to differ in.");
+    }
+    CheckResult result;
+    const double f = std::max((pooled.rss - rss) / df1 / (rss / df2), 0.0);
+    const double share = (pooled.rss - rss) / pooled.rss;
+    result.statistic = f;
+    result.statisticName = "Chow F";
+    result.df = {df1, df2};
+    result.distribution = "F";
+    result.p = fTail(f, df1, df2);
+    const std::size_t parts = fits.parts.size();
+    result.details = {{"share of residual variance", share}, {"parts", static_cast<double>(parts)}};
+    result.verdict = judge(*result.p, in.alpha, share, 0.01, 0.05);
+    result.headline = pClause(*result.p);
+    const std::string names = parts == 2 ? fits.parts[0].label + " and " + fits.parts[1].label
+                                         : plural(parts, "part", "parts");
+    result.reading =
+        *result.p >= in.alpha
+            ? "One model for " + names + " does no worse than one each (" + pClause(*result.p) +
+                  "). This does not prove that the effects are the same."
+            : "A model each for " + names + " explains " + fixedNumber(100.0 * share, 1) +
+                  " % of what one model leaves (" + pClause(*result.p) +
+                  "): some effects differ between them. The test asks for one spread in all parts.";
+    const bool byGroups = !in.options.atRow && in.options.at.empty();
+    if (result.verdict != Verdict::Fine && byGroups && !partsBy(in).empty()) {
+        offerEffectsBy(in, partsBy(in), result);
+    }
+    return result;
+}
+
 CheckResult checkChow(const CheckInput& in) {
     const auto parts = partsFor(in);
     if (!parts) {
@@ -204,44 +252,19 @@ CheckResult checkChow(const CheckInput& in) {
             rows[static_cast<std::size_t>(parts->of[i])].push_back(static_cast<Index>(i));
         }
     }
-    const auto pooled = fitPart(in, all);
-    double rss = 0.0;
-    double columns = 0.0;
+    const auto fitOf = [&in](const std::string& label, const std::vector<Index>& own) {
+        const auto fit = fitPart(in, own);
+        return fit ? PartFits::One{label, fit->n, fit->rss, fit->columns}
+                   : PartFits::One{label, 0.0, 0.0, 0.0, false};
+    };
+    PartFits fits{fitOf({}, all), {}};
     for (std::size_t g = 0; g < rows.size(); ++g) {
-        const auto part = fitPart(in, rows[g]);
-        if (!part || !pooled) {
-            return notApplicable("‘" + parts->labels[g] +
-                                 "’ has too few rows for a model of its own.");
-        }
-        rss += part->rss;
-        columns += part->columns;
+        fits.parts.push_back(fitOf(parts->labels[g], rows[g]));
     }
-    const double df1 = columns - pooled->columns;
-    const double df2 = pooled->n - columns;
-    if (df1 < 1.0 || df2 < 1.0 || rss <= 0.0) {
-        return notApplicable("The parts have nothing to differ in.");
+    CheckResult result = chowOf(in, fits);
+    if (!result.p) {
+        return result;
     }
-    CheckResult result;
-    const double f = std::max((pooled->rss - rss) / df1 / (rss / df2), 0.0);
-    const double share = (pooled->rss - rss) / pooled->rss;
-    result.statistic = f;
-    result.statisticName = "Chow F";
-    result.df = {df1, df2};
-    result.distribution = "F";
-    result.p = fTail(f, df1, df2);
-    result.details = {{"share of residual variance", share},
-                      {"parts", static_cast<double>(rows.size())}};
-    result.verdict = judge(*result.p, in.alpha, share, 0.01, 0.05);
-    result.headline = pClause(*result.p);
-    const std::string names = rows.size() == 2 ? parts->labels[0] + " and " + parts->labels[1]
-                                               : plural(rows.size(), "part", "parts");
-    result.reading =
-        *result.p >= in.alpha
-            ? "One model for " + names + " does no worse than one each (" + pClause(*result.p) +
-                  "). This does not prove that the effects are the same."
-            : "A model each for " + names + " explains " + fixedNumber(100.0 * share, 1) +
-                  " % of what one model leaves (" + pClause(*result.p) +
-                  "): some effects differ between them. The test asks for one spread in all parts.";
     result.exhibit = residualExhibit(in);
     result.exhibit.title = result.verdict == Verdict::Fine ? "One model serves all parts"
                                                            : "The parts want models of their own";
@@ -261,20 +284,14 @@ CheckResult checkChow(const CheckInput& in) {
         }
         e.seriesNames = parts->labels;
     }
-    if (result.verdict != Verdict::Fine) {
-        const std::string by = in.options.by.empty() ? firstGrouping(in) : in.options.by;
-        if (in.options.atRow || !in.options.at.empty()) {
-            // The first row of the second part along time.
-            if (orderProblem(in).empty()) {
-                for (const Index i : rowsInTime(in)) {
-                    if (parts->of[static_cast<std::size_t>(i)] == 1) {
-                        offerParts(in, i, result);
-                        break;
-                    }
-                }
+    const bool byGroups = !in.options.atRow && in.options.at.empty();
+    if (result.verdict != Verdict::Fine && !byGroups && orderProblem(in).empty()) {
+        // The first row of the second part along time.
+        for (const Index i : rowsInTime(in)) {
+            if (parts->of[static_cast<std::size_t>(i)] == 1) {
+                offerParts(in, i, result);
+                break;
             }
-        } else if (!by.empty()) {
-            offerEffectsBy(in, by, result);
         }
     }
     return result;

@@ -13,14 +13,26 @@
 namespace rapporto {
 namespace {
 
-double meanOf(const std::vector<double>& x) {
-    return std::accumulate(x.begin(), x.end(), 0.0) / static_cast<double>(x.size());
+/// What analysis of variance looks at in a group.
+struct GroupMoments {
+    double n = 0.0;
+    double mean = 0.0;
+    double squares = 0.0;  ///< Σ (x − mean)².
+};
+
+GroupMoments momentsOf(const std::vector<double>& x) {
+    GroupMoments out;
+    out.n = static_cast<double>(x.size());
+    out.mean = std::accumulate(x.begin(), x.end(), 0.0) / out.n;
+    for (const double value : x) {
+        out.squares += (value - out.mean) * (value - out.mean);
+    }
+    return out;
 }
 
-double squaresOf(const std::vector<double>& x, double about) {
-    return std::accumulate(x.begin(), x.end(), 0.0, [about](double sum, double value) {
-        return sum + (value - about) * (value - about);
-    });
+GroupMoments momentsOf(const Summary& s) {
+    const auto n = static_cast<double>(s.n);
+    return {n, s.mean, s.sd * s.sd * (n - 1.0)};
 }
 
 /// One-way analysis of variance: F, degrees of freedom, p; and the share between groups.
@@ -29,20 +41,19 @@ struct OneWay {
     double share = 0.0;
 };
 
-OneWay oneWay(const char* name, const std::vector<std::vector<double>>& groups) {
+OneWay oneWay(const char* name, const std::vector<GroupMoments>& groups) {
     double all = 0.0;
     double count = 0.0;
-    for (const auto& group : groups) {
-        all += std::accumulate(group.begin(), group.end(), 0.0);
-        count += static_cast<double>(group.size());
+    for (const GroupMoments& group : groups) {
+        all += group.n * group.mean;
+        count += group.n;
     }
     const double grand = all / count;
     double between = 0.0;
     double within = 0.0;
-    for (const auto& group : groups) {
-        const double mean = meanOf(group);
-        between += static_cast<double>(group.size()) * (mean - grand) * (mean - grand);
-        within += squaresOf(group, mean);
+    for (const GroupMoments& group : groups) {
+        between += group.n * (group.mean - grand) * (group.mean - grand);
+        within += group.squares;
     }
     const double df1 = static_cast<double>(groups.size()) - 1.0;
     const double df2 = count - static_cast<double>(groups.size());
@@ -57,47 +68,43 @@ OneWay oneWay(const char* name, const std::vector<std::vector<double>>& groups) 
 
 /// Levene's F about medians.
 GroupTest brownForsythe(const std::vector<std::vector<double>>& groups) {
-    std::vector<std::vector<double>> distances = groups;
-    for (auto& group : distances) {
-        std::vector<double> sorted = group;
-        std::sort(sorted.begin(), sorted.end());
-        const double middle = sortedQuantile(sorted, 0.5);
+    std::vector<GroupMoments> distances;
+    for (std::vector<double> group : groups) {
+        std::sort(group.begin(), group.end());
+        const double middle = sortedQuantile(group, 0.5);
         for (double& value : group) {
             value = std::abs(value - middle);
         }
+        distances.push_back(momentsOf(group));
     }
     return oneWay("Levene, about medians", distances).test;
 }
 
 /// Welch's F of means with spreads of their own (1951); for two groups its root is Welch's t.
-GroupTest welch(const std::vector<std::vector<double>>& groups) {
+GroupTest welch(const std::vector<GroupMoments>& groups) {
     const auto k = static_cast<double>(groups.size());
     std::vector<double> weights;
-    std::vector<double> means;
-    for (const auto& group : groups) {
-        const double mean = meanOf(group);
-        const auto n = static_cast<double>(group.size());
-        weights.push_back(n / (squaresOf(group, mean) / (n - 1.0)));
-        means.push_back(mean);
+    for (const GroupMoments& group : groups) {
+        weights.push_back(group.n / (group.squares / (group.n - 1.0)));
     }
     const double total = std::accumulate(weights.begin(), weights.end(), 0.0);
     if (!std::isfinite(total)) {
         return {"Welch", {}, {}, {}, {}};  // A group without any spread.
     }
     double grand = 0.0;
-    for (std::size_t g = 0; g < means.size(); ++g) {
-        grand += weights[g] * means[g] / total;
+    for (std::size_t g = 0; g < groups.size(); ++g) {
+        grand += weights[g] * groups[g].mean / total;
     }
     double between = 0.0;
     double lambda = 0.0;
-    for (std::size_t g = 0; g < means.size(); ++g) {
-        between += weights[g] * (means[g] - grand) * (means[g] - grand);
+    for (std::size_t g = 0; g < groups.size(); ++g) {
+        between += weights[g] * (groups[g].mean - grand) * (groups[g].mean - grand);
         const double rest = 1.0 - weights[g] / total;
-        lambda += rest * rest / (static_cast<double>(groups[g].size()) - 1.0);
+        lambda += rest * rest / (groups[g].n - 1.0);
     }
     const double df2 = (k * k - 1.0) / (3.0 * lambda);
     if (groups.size() == 2) {
-        const double t = std::copysign(std::sqrt(between), means[1] - means[0]);
+        const double t = std::copysign(std::sqrt(between), groups[1].mean - groups[0].mean);
         return {"Welch’s t", t, df2, {}, twoSidedP(t, df2)};
     }
     const double f = between / (k - 1.0) / (1.0 + 2.0 * (k - 2.0) / (k * k - 1.0) * lambda);
@@ -153,40 +160,38 @@ GroupTest rankTest(const std::vector<std::vector<double>>& groups) {
 
 }  // namespace
 
-Result<GroupComparison> compareGroups(const std::vector<std::string>& labels,
-                                      const std::vector<std::vector<double>>& values,
-                                      double alpha) {
+Result<GroupComparison> compareSummaries(const std::vector<std::string>& labels,
+                                         const std::vector<Summary>& summaries, double alpha) {
     GroupComparison out;
-    std::vector<std::vector<double>> kept;
-    for (std::size_t g = 0; g < values.size(); ++g) {
-        if (values[g].empty()) {
+    std::vector<const Summary*> kept;
+    std::vector<GroupMoments> moments;
+    for (std::size_t g = 0; g < summaries.size(); ++g) {
+        const Summary& one = summaries[g];
+        if (one.n == 0) {
             continue;
         }
-        GroupComparison::Group group{labels[g], summarise(values[g]), 0.0, 0.0};
-        const auto n = static_cast<double>(values[g].size());
-        const double reach = values[g].size() > 1
-                                 ? criticalValue(alpha, n - 1.0) * group.summary.sd / std::sqrt(n)
-                                 : std::nan("");
-        group.low = group.summary.mean - reach;
-        group.high = group.summary.mean + reach;
-        out.groups.push_back(group);
-        if (values[g].size() > 1) {
-            kept.push_back(values[g]);
+        const auto n = static_cast<double>(one.n);
+        const double reach =
+            one.n > 1 ? criticalValue(alpha, n - 1.0) * one.sd / std::sqrt(n) : std::nan("");
+        out.groups.push_back({labels[g], one, one.mean - reach, one.mean + reach});
+        if (one.n > 1) {
+            kept.push_back(&one);
+            moments.push_back(momentsOf(one));
         }
     }
     if (kept.size() < 2) {
         return refuse(ErrorCode::TooFewRows, "fewer than two groups have two values", "",
                       "Choose a grouping with more rows in each level.");
     }
-    out.means = welch(kept);
-    const OneWay pooled = oneWay("one-way F", kept);
+    out.means = welch(moments);
+    const OneWay pooled = oneWay("one-way F", moments);
     out.pooled = pooled.test;
     out.etaSquared = pooled.share;
-    out.spread = brownForsythe(kept);
-    out.ranks = rankTest(kept);
+    out.spread.name = "Levene, about medians";
+    out.ranks.name = kept.size() == 2 ? "rank sum" : "Kruskal–Wallis";
     if (kept.size() == 2) {
-        const Summary a = summarise(kept[0]);
-        const Summary b = summarise(kept[1]);
+        const Summary& a = *kept[0];
+        const Summary& b = *kept[1];
         out.meanDifference = b.mean - a.mean;
         const double se = std::sqrt(a.sd * a.sd / static_cast<double>(a.n) +
                                     b.sd * b.sd / static_cast<double>(b.n));
@@ -194,6 +199,25 @@ Result<GroupComparison> compareGroups(const std::vector<std::string>& labels,
             out.means.df1 ? criticalValue(alpha, *out.means.df1) * se : std::nan("");
         out.differenceLow = out.meanDifference - reach;
         out.differenceHigh = out.meanDifference + reach;
+    }
+    return out;
+}
+
+Result<GroupComparison> compareGroups(const std::vector<std::string>& labels,
+                                      const std::vector<std::vector<double>>& values,
+                                      double alpha) {
+    std::vector<Summary> summaries;
+    std::vector<std::vector<double>> kept;
+    for (const auto& group : values) {
+        summaries.push_back(summarise(group));
+        if (group.size() > 1) {
+            kept.push_back(group);
+        }
+    }
+    auto out = compareSummaries(labels, summaries, alpha);
+    if (out) {
+        out->spread = brownForsythe(kept);
+        out->ranks = rankTest(kept);
     }
     return out;
 }

@@ -47,6 +47,11 @@ struct GroupComparison {
                                                     const std::vector<std::vector<double>>& values,
                                                     double alpha);
 
+/// The same from what is known of each group: without `spread` and `ranks`, which take its values.
+[[nodiscard]] Result<GroupComparison> compareSummaries(const std::vector<std::string>& labels,
+                                                       const std::vector<Summary>& summaries,
+                                                       double alpha);
+
 /// Two groupings against each other.
 struct CrossTable {
     std::vector<std::string> rows;

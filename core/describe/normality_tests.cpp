@@ -89,11 +89,14 @@ Lilliefors lilliefors(std::vector<double> values) {
 DAgostino dagostino(std::span<const double> values) {
     const Eigen::Map<const Eigen::VectorXd> x(values.data(),
                                               static_cast<Eigen::Index>(values.size()));
-    const auto n = static_cast<double>(values.size());
     const Moments m = moments(x);
+    return dagostino(static_cast<double>(values.size()), m.skewness, m.kurtosis);
+}
+
+DAgostino dagostino(double n, double skewness, double kurtosis) {
     DAgostino out;
     {
-        const double y = m.skewness * std::sqrt((n + 1.0) * (n + 3.0) / (6.0 * (n - 2.0)));
+        const double y = skewness * std::sqrt((n + 1.0) * (n + 3.0) / (6.0 * (n - 2.0)));
         const double b = 3.0 * (n * n + 27.0 * n - 70.0) * (n + 1.0) * (n + 3.0) /
                          ((n - 2.0) * (n + 5.0) * (n + 7.0) * (n + 9.0));
         const double w2 = std::sqrt(2.0 * (b - 1.0)) - 1.0;
@@ -105,7 +108,7 @@ DAgostino dagostino(std::span<const double> values) {
         const double mean = 3.0 * (n - 1.0) / (n + 1.0);
         const double variance =
             24.0 * n * (n - 2.0) * (n - 3.0) / ((n + 1.0) * (n + 1.0) * (n + 3.0) * (n + 5.0));
-        const double y = (m.kurtosis - mean) / std::sqrt(variance);
+        const double y = (kurtosis - mean) / std::sqrt(variance);
         const double root = 6.0 * (n * n - 5.0 * n + 2.0) / ((n + 7.0) * (n + 9.0)) *
                             std::sqrt(6.0 * (n + 3.0) * (n + 5.0) / (n * (n - 2.0) * (n - 3.0)));
         const double a = 6.0 + 8.0 / root * (2.0 / root + std::sqrt(1.0 + 4.0 / (root * root)));
@@ -116,6 +119,38 @@ DAgostino dagostino(std::span<const double> values) {
     }
     out.k2 = out.zSkewness * out.zSkewness + out.zKurtosis * out.zKurtosis;
     out.p = chiSquareTail(out.k2, 2.0);
+    return out;
+}
+
+namespace {
+
+const NormalityTest kJarqueBera{"jarque-bera", "Jarque–Bera", "JB", {}, {}, {}};
+const NormalityTest kDAgostino{"dagostino", "D’Agostino", "K²", {}, {}, {}};
+
+/// Why a test cannot be asked; empty: it can.
+std::string whyNot(bool varies, std::size_t n, std::size_t least) {
+    return !varies     ? "the values do not vary"
+           : n < least ? "it needs " + std::to_string(least) + " values or more"
+                       : "";
+}
+
+}  // namespace
+
+std::vector<NormalityTest> normalityTestsByMoments(std::size_t n, double skewness,
+                                                   double excessKurtosis) {
+    std::vector<NormalityTest> out = {kJarqueBera, kDAgostino};
+    out[0].why = whyNot(true, n, 3);
+    out[1].why = whyNot(true, n, 20);
+    if (out[0].why.empty()) {
+        out[0].statistic = static_cast<double>(n) / 6.0 *
+                           (skewness * skewness + excessKurtosis * excessKurtosis / 4.0);
+        out[0].p = chiSquareTail(*out[0].statistic, 2.0);
+    }
+    if (out[1].why.empty()) {
+        const DAgostino d = dagostino(static_cast<double>(n), skewness, excessKurtosis + 3.0);
+        out[1].statistic = d.k2;
+        out[1].p = d.p;
+    }
     return out;
 }
 
@@ -130,17 +165,14 @@ std::vector<NormalityTest> normalityTests(std::span<const double> cells,
     std::vector<NormalityTest> out = {{"shapiro-wilk", "Shapiro–Wilk", "W", {}, {}, {}},
                                       {"anderson-darling", "Anderson–Darling", "A²", {}, {}, {}},
                                       {"lilliefors", "Lilliefors", "D", {}, {}, {}},
-                                      {"jarque-bera", "Jarque–Bera", "JB", {}, {}, {}},
-                                      {"dagostino", "D’Agostino", "K²", {}, {}, {}}};
+                                      kJarqueBera,
+                                      kDAgostino};
     const std::size_t n = values.size();
     const auto [low, high] = std::minmax_element(values.begin(), values.end());
     const bool varies = n > 1 && *low != *high;
     const std::array<std::size_t, 5> least = {3, 8, 5, 3, 20};
     for (std::size_t k = 0; k < out.size(); ++k) {
-        if (!varies || n < least[k]) {
-            out[k].why = !varies ? "the values do not vary"
-                                 : "it needs " + std::to_string(least[k]) + " values or more";
-        }
+        out[k].why = whyNot(varies, n, least[k]);
     }
     if (n > 5000) {
         out[0].why = "its approximation ends at 5,000 values";
@@ -162,15 +194,10 @@ std::vector<NormalityTest> normalityTests(std::span<const double> cells,
         const Lilliefors l = lilliefors(values);
         put(2, l.d, l.p);
     }
-    if (out[3].why.empty()) {
+    if (varies) {
         const Moments m = moments(x);
-        const double jb = static_cast<double>(n) / 6.0 *
-                          (m.skewness * m.skewness + (m.kurtosis - 3.0) * (m.kurtosis - 3.0) / 4.0);
-        put(3, jb, chiSquareTail(jb, 2.0));
-    }
-    if (out[4].why.empty()) {
-        const DAgostino d = dagostino(values);
-        put(4, d.k2, d.p);
+        const auto byMoments = normalityTestsByMoments(n, m.skewness, m.kurtosis - 3.0);
+        std::copy(byMoments.begin(), byMoments.end(), out.begin() + 3);
     }
     return out;
 }

@@ -48,9 +48,16 @@ struct DAgostino {
 
 [[nodiscard]] DAgostino dagostino(std::span<const double> values);
 
+/// The same from the moments of n values: skewness m₃/m₂^1.5, kurtosis m₄/m₂².
+[[nodiscard]] DAgostino dagostino(double n, double skewness, double kurtosis);
+
 /// All tests on the values that are not missing.
 [[nodiscard]] std::vector<NormalityTest> normalityTests(std::span<const double> cells,
                                                         const std::vector<bool>& use = {});
+
+/// Those that take no more than the moments of n values, which vary.
+[[nodiscard]] std::vector<NormalityTest> normalityTestsByMoments(std::size_t n, double skewness,
+                                                                 double excessKurtosis);
 
 /// What they say together, in words that cannot be misread, and that a model asks it of residuals.
 [[nodiscard]] std::string normalityReading(const std::vector<NormalityTest>& tests, double alpha,

@@ -1,8 +1,8 @@
 #include "core/describe/summary.h"
 
 #include <algorithm>
+#include <array>
 #include <cmath>
-#include <set>
 
 namespace rapporto {
 
@@ -11,6 +11,14 @@ double sortedQuantile(const std::vector<double>& sorted, double p) {
     const auto below = static_cast<std::size_t>(std::floor(at));
     const std::size_t above = std::min(below + 1, sorted.size() - 1);
     return sorted[below] + (at - static_cast<double>(below)) * (sorted[above] - sorted[below]);
+}
+
+void setShape(Summary& summary, double squares, double cubes, double fourths) {
+    const double n = static_cast<double>(summary.n);
+    const double m2 = squares / n;
+    summary.sd = summary.n > 1 ? std::sqrt(squares / (n - 1.0)) : 0.0;
+    summary.skewness = squares > 0.0 ? (cubes / n) / std::pow(m2, 1.5) : 0.0;
+    summary.kurtosis = squares > 0.0 ? (fourths / n) / (m2 * m2) - 3.0 : 0.0;
 }
 
 Summary summarise(std::span<const double> cells, const std::vector<bool>& use) {
@@ -45,9 +53,7 @@ Summary summarise(std::span<const double> cells, const std::vector<bool>& use) {
         m3 += d * d * d;
         m4 += d * d * d * d;
     }
-    out.sd = values.size() > 1 ? std::sqrt(m2 / (n - 1.0)) : 0.0;
-    out.skewness = m2 > 0.0 ? (m3 / n) / std::pow(m2 / n, 1.5) : 0.0;
-    out.kurtosis = m2 > 0.0 ? (m4 / n) / ((m2 / n) * (m2 / n)) - 3.0 : 0.0;
+    setShape(out, m2, m3, m4);
     out.low = values.front();
     out.high = values.back();
     out.lowerQuartile = sortedQuantile(values, 0.25);
@@ -128,9 +134,11 @@ std::vector<bool> rowsInSample(const Frame& frame) {
 
 namespace {
 
-/// The coarsest of 1, 0.5, 0.25, 0.1 and 0.05 that all values are multiples of; 0: none.
+constexpr std::array kSteps = {1.0, 0.5, 0.25, 0.1, 0.05};
+
+/// The coarsest step that all values are multiples of; 0: none.
 double commonStep(std::span<const double> cells) {
-    for (const double step : {1.0, 0.5, 0.25, 0.1, 0.05}) {
+    for (const double step : kSteps) {
         if (std::all_of(cells.begin(), cells.end(), [step](double x) {
                 return std::isnan(x) ||
                        std::abs(x / step - std::round(x / step)) < 1e-9 * (1.0 + std::abs(x));
@@ -143,63 +151,65 @@ double commonStep(std::span<const double> cells) {
 
 }  // namespace
 
-Histogram histogram(std::span<const double> cells, std::size_t bins) {
+std::span<const double> commonSteps() { return kSteps; }
+
+std::size_t Histogram::binOf(double x) const {
+    return std::min(static_cast<std::size_t>(std::max((x - from) / width, 0.0)), counts.size() - 1);
+}
+
+Histogram binsFor(const BinFacts& facts, std::size_t bins) {
     Histogram out;
-    double low = INFINITY;
-    double high = -INFINITY;
-    std::size_t n = 0;
-    std::set<double> distinct;
-    bool whole = true;
+    const double range = facts.high - facts.low;
+    if (facts.n == 0) {
+        return out;
+    }
+    if (bins == 0 && facts.eachItsOwn()) {
+        out.from = facts.low - 0.5;
+        out.counts.assign(static_cast<std::size_t>(range) + 1, 0);
+        return out;
+    }
+    double step = 0.0;
+    if (bins == 0) {
+        const double width = 2.0 * facts.quartileRange / std::cbrt(static_cast<double>(facts.n));
+        bins = width > 0.0 ? static_cast<std::size_t>(std::clamp(range / width, 5.0, 40.0)) : 10;
+        step = facts.step;
+    }
+    // Bins that hold now two and now three possible values would make teeth.
+    const double plain = range / static_cast<double>(bins);
+    const double wide = step > 0.0 ? std::ceil(plain / step - 1e-9) * step : 0.0;
+    if (range > 0.0 && step > 0.0 && wide <= 4.0 * plain) {
+        out.from = facts.low - 0.5 * step;
+        out.width = wide;
+        out.counts.assign(static_cast<std::size_t>(std::floor((facts.high - out.from) / wide)) + 1,
+                          0);
+        return out;
+    }
+    out.from = facts.low;
+    out.width = range > 0.0 ? range / static_cast<double>(bins) : 1.0;
+    out.counts.assign(range > 0.0 ? bins : 1, 0);
+    return out;
+}
+
+Histogram histogram(std::span<const double> cells, std::size_t bins) {
+    BinFacts facts{0, INFINITY, -INFINITY, true};
     for (const double x : cells) {
         if (std::isnan(x)) {
             continue;
         }
-        low = std::min(low, x);
-        high = std::max(high, x);
-        whole = whole && x == std::floor(x);
-        ++n;
-        if (distinct.size() <= 30) {
-            distinct.insert(x);
-        }
+        facts.low = std::min(facts.low, x);
+        facts.high = std::max(facts.high, x);
+        facts.whole = facts.whole && x == std::floor(x);
+        ++facts.n;
     }
-    if (n == 0) {
-        return out;
+    if (bins == 0 && facts.n > 0 && !facts.eachItsOwn()) {
+        const Summary s = summarise(cells);
+        facts.quartileRange = s.upperQuartile - s.lowerQuartile;
+        facts.step = commonStep(cells);
     }
-    if (bins == 0 && whole && high - low < 30.0) {
-        out.from = low - 0.5;
-        out.counts.assign(static_cast<std::size_t>(high - low) + 1, 0);
-    } else {
-        double step = 0.0;  // Of values that are all multiples of one.
-        if (bins == 0) {
-            const Summary s = summarise(cells);
-            const double width =
-                2.0 * (s.upperQuartile - s.lowerQuartile) / std::cbrt(static_cast<double>(n));
-            bins = width > 0.0
-                       ? static_cast<std::size_t>(std::clamp((high - low) / width, 5.0, 40.0))
-                       : 10;
-            step = commonStep(cells);
-        }
-        // Bins that hold now two and now three possible values would make teeth.
-        const double plain = (high - low) / static_cast<double>(bins);
-        const double wide = step > 0.0 ? std::ceil(plain / step - 1e-9) * step : 0.0;
-        if (high > low && step > 0.0 && wide <= 4.0 * plain) {
-            out.from = low - 0.5 * step;
-            out.width = wide;
-            out.counts.assign(static_cast<std::size_t>(std::floor((high - out.from) / wide)) + 1,
-                              0);
-            bins = 0;
-        }
-        if (bins > 0) {
-            bins = high == low ? 1 : bins;
-            out.from = low;
-            out.width = high > low ? (high - low) / static_cast<double>(bins) : 1.0;
-            out.counts.assign(bins, 0);
-        }
-    }
+    Histogram out = binsFor(facts, bins);
     for (const double x : cells) {
         if (!std::isnan(x)) {
-            const auto bin = static_cast<std::size_t>(std::max((x - out.from) / out.width, 0.0));
-            ++out.counts[std::min(bin, out.counts.size() - 1)];
+            ++out.counts[out.binOf(x)];
         }
     }
     return out;

@@ -23,6 +23,9 @@ struct Summary {
     double kurtosis = 0.0;  ///< m₄/m₂² − 3.
 };
 
+/// Sets sd, skewness and kurtosis from n and the sums of powers of what is left of the mean.
+void setShape(Summary& summary, double squares, double cubes, double fourths);
+
 /// Which rows of a frame are in the sample, for `use`.
 [[nodiscard]] std::vector<bool> rowsInSample(const Frame& frame);
 
@@ -40,7 +43,30 @@ struct Histogram {
     double from = 0.0;
     double width = 1.0;
     std::vector<std::size_t> counts;
+
+    /// The bin of a value within the range.
+    [[nodiscard]] std::size_t binOf(double x) const;
 };
+
+/// What the bins of a histogram are chosen by.
+struct BinFacts {
+    std::size_t n = 0;
+    double low = 0.0;
+    double high = 0.0;
+    bool whole = false;  ///< All values are whole numbers.
+    double quartileRange =
+        0.0;            ///< Looked at unless each value has a bin of its own, as `step` is.
+    double step = 0.0;  ///< The first of commonSteps() that all are multiples of; 0: none.
+
+    /// Few whole numbers: a bin for each.
+    [[nodiscard]] bool eachItsOwn() const { return whole && high - low < 30.0; }
+};
+
+/// Steps that values are looked at for being multiples of, the coarsest first.
+[[nodiscard]] std::span<const double> commonSteps();
+
+/// Bins without counts, as `histogram` chooses them.
+[[nodiscard]] Histogram binsFor(const BinFacts& facts, std::size_t bins = 0);
 
 /// Equal bins over the range; `bins` 0 takes Freedman & Diaconis's width, 5 to 40 bins, and one
 /// bin a value for few whole numbers. Where all values are multiples of 1, 0.5, 0.25, 0.1 or 0.05

@@ -3,6 +3,7 @@
 #include "core/base/format.h"
 #include "core/checks/common.h"
 #include "core/checks/normal_enough.h"
+#include "core/checks/told.h"
 #include "core/numerics/distributions.h"
 
 #include <fmt/format.h>
@@ -249,16 +250,137 @@ Result<CheckResult> jarqueBera(LeftRows& rows, const LeftRests& rests, const Che
     return out;
 }
 
+/// The column that the rows are cut by, or a sentence why there is none.
+tl::expected<const LeftRests::Beside*, std::string> besideFor(const LeftRests& rests,
+                                                              const std::string& by) {
+    for (const LeftRests::Beside& one : rests.beside) {
+        if (one.part.name == by) {
+            return &one;
+        }
+    }
+    return tl::make_unexpected("There is no variable ‘" + by + "’.");
+}
+
+Result<CheckResult> intraclass(LeftRows& rows, const LeftRests& rests, const CheckInput& in) {
+    const std::string by = clustersBy(in);
+    if (by.empty()) {
+        return notApplicable(
+            "No clusters are named: not by the errors, not by the layout, not for this check.");
+    }
+    const auto beside = besideFor(rests, by);
+    if (!beside) {
+        return notApplicable(beside.error());
+    }
+    const std::string& column = (*beside)->column;
+    const auto found = rows.sumsByGroup(
+        column, {"count(e)", "sum(e)", "sum(e * e)"},
+        "(select * from " + rests.from + " where " + column + " is not null) clustered");
+    if (!found) {
+        return tl::make_unexpected(found.error());
+    }
+    if (found->groups.size() < 2) {
+        return notApplicable("‘" + by + "’ has a single level in these rows.");
+    }
+    ClusterSums all{by, {}, {}};
+    for (Index g = 0; g < found->sums.rows(); ++g) {
+        const double n = found->sums(g, 0);
+        const double sum = found->sums(g, 1);
+        all.counts.push_back(n);
+        all.sums.push_back(sum);
+        all.within += std::max(found->sums(g, 2) - sum * sum / n, 0.0);
+    }
+    return intraclassOf(in, all);
+}
+
+/// Least squares of the rows that these sums are of: n, Σ d and Σ d d' of terms and outcome.
+PartFits::One fitOfSums(const std::string& label, const VectorXd& sums, Index p, const Job& job) {
+    PartFits::One out{label, sums(0)};
+    LeftMoments moments = momentsAbout(sums.data(), VectorXd::Zero(p));
+    for (Index j = 0; j < p; ++j) {
+        // What does not vary in a part has rounding for a spread.
+        constexpr double kRounding = 1e-12;
+        if (moments.spread(j, j) <= kRounding * moments.mean(j) * moments.mean(j)) {
+            moments.spread.row(j).setZero();
+            moments.spread.col(j).setZero();
+        }
+    }
+    const MatrixXd made = standInRows(moments, p + 1, VectorXd::Constant(p, kTold));
+    const auto fit = auxiliary(MatrixXd(made.leftCols(p - 1)), VectorXd(made.col(p - 1)), job);
+    out.solved = fit.has_value() && out.rows > static_cast<double>(p);
+    if (out.solved) {
+        out.columns = fit->columns + 1.0;
+        out.rss = fit->rss * out.rows / static_cast<double>(p + 1);
+    }
+    return out;
+}
+
+Result<CheckResult> chow(LeftRows& rows, const LeftRests& rests, const CheckInput& in) {
+    const std::string by = partsBy(in);
+    if (by.empty()) {
+        return notApplicable("Name the groups to compare, or the moment of a break.");
+    }
+    const auto beside = besideFor(rests, by);
+    if (!beside) {
+        return notApplicable(beside.error());
+    }
+    std::vector<std::string> columns = rests.terms;
+    columns.push_back(rests.outcome);
+    const auto p = static_cast<Index>(columns.size());
+    if (columns.size() > kMostColumns) {
+        return notApplicable("There are too many terms for a model of each part by sums.");
+    }
+    std::string named;
+    std::vector<std::string> sums = {"count(*)"};
+    for (Index i = 0; i < p; ++i) {
+        named += fmt::format("{} as d{}, ", columns[static_cast<std::size_t>(i)], i);
+        sums.push_back(fmt::format("sum(d{})", i));
+    }
+    for (Index i = 0; i < p; ++i) {
+        for (Index j = 0; j <= i; ++j) {
+            sums.push_back(fmt::format("sum(d{} * d{})", i, j));
+        }
+    }
+    const std::string& column = (*beside)->column;
+    const auto found = rows.sumsByGroup(
+        "part", sums,
+        "(select * from " + workedOut(named + column + " as part", rests.from, "cut") +
+            " where part is not null) parts");
+    if (!found) {
+        return tl::make_unexpected(found.error());
+    }
+    if (found->groups.size() < 2) {
+        return notApplicable("‘" + by + "’ has a single level in these rows.");
+    }
+    const std::vector<std::optional<std::string>> cells(found->groups.begin(), found->groups.end());
+    const LeftPart& part = (*beside)->part;
+    const bool text = part.value.type == SqlValue::Type::Text;
+    const Column levels = columnOfCells(part.name, cells, text);
+    PartFits fits{fitOfSums({}, found->sums.colwise().sum().transpose(), p, in.job), {}};
+    for (const FoundLevel& level : levelsOf(levels, part.variable)) {
+        for (Index g = 0; g < found->sums.rows(); ++g) {
+            const auto at = static_cast<std::size_t>(g);
+            if ((text ? levels.codes()[at] : levels.numbers()[at]) == level.code) {
+                fits.parts.push_back(
+                    fitOfSums(level.label, found->sums.row(g).transpose(), p, in.job));
+            }
+        }
+    }
+    return chowOf(in, fits);
+}
+
 }  // namespace
 
 std::optional<CheckResult> checkBySums(LeftRows& rows, const LeftRests& rests,
                                        const CheckInput& in) {
     const std::string& id = in.options.id;
+    const bool ofGroups = !in.options.atRow && in.options.at.empty() && in.design.hasConstant;
     const bool asUsual = in.options.powers.empty() && in.design.hasConstant;
     auto found = id == "breusch-pagan"      ? std::optional(breuschPagan(rows, rests, in))
                  : id == "white"            ? std::optional(white(rows, rests, in))
                  : id == "reset" && asUsual ? std::optional(reset(rows, rests, in))
                  : id == "jarque-bera"      ? std::optional(jarqueBera(rows, rests, in))
+                 : id == "intraclass"       ? std::optional(intraclass(rows, rests, in))
+                 : id == "chow" && ofGroups ? std::optional(chow(rows, rests, in))
                                             : std::nullopt;
     if (!found) {
         return std::nullopt;

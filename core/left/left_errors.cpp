@@ -67,7 +67,8 @@ class Meat {
             if (!own) {
                 return tl::make_unexpected(own.error());
             }
-            return std::pair(static_cast<double>(own->rows()), MatrixXd(own->transpose() * *own));
+            return std::pair(static_cast<double>(own->groups.size()),
+                             MatrixXd(own->sums.transpose() * own->sums));
         }
         std::string scores = "(select count(*) as members";
         std::vector<std::string> names;
@@ -111,7 +112,7 @@ class Meat {
 
     [[nodiscard]] Result<double> countOf(const std::string& by) {
         if (isApart()) {
-            const auto all = rows_.distinct(by, scores_.rows, std::numeric_limits<int>::max());
+            const auto all = rows_.distinct(by, scores_.rows, LeftRows::kAll);
             return all ? Result<double>(static_cast<double>(all->size()))
                        : tl::make_unexpected(all.error());
         }

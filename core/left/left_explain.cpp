@@ -6,6 +6,7 @@
 #include "core/left/left_likelihood.h"
 #include "core/left/left_question.h"
 #include "core/left/left_rows.h"
+#include "core/left/left_sample.h"
 #include "core/model/instruments.h"
 #include "core/model/likelihood.h"
 #include "core/model/method_uses.h"
@@ -147,6 +148,9 @@ class LeftExplain {
         }
         if (!columns_.held.empty()) {
             out += columns_.held + " as g, ";
+        }
+        for (std::size_t b = 0; b < columns_.beside.size(); ++b) {
+            out += columns_.beside[b].alias + fmt::format(" as b{}, ", b);
         }
         return out + columns_.outcome + " as y, " + columns_.weight + " as w from " + from +
                ") named";
@@ -718,18 +722,29 @@ class LeftExplain {
         LeftRests rests;
         rests.from = withResiduals(fit);
         rests.rows = fit.n;
-        rests.fitted = "(" + about("y", joint().size() - 1) + " - e)";
+        const std::string y = about("y", joint().size() - 1);
+        rests.outcome = y;
+        rests.fitted = "(" + y + " - e)";
+        for (std::size_t b = 0; b < columns_.beside.size(); ++b) {
+            rests.beside.push_back({columns_.beside[b], fmt::format("b{}", b)});
+        }
         for (const Index column : fit.solution.kept) {
             if (column > 0) {
                 const auto j = static_cast<std::size_t>(column - 1);
                 rests.terms.push_back(about(fmt::format("x{}", j), j));
             }
         }
+        std::map<std::string, std::size_t> seen;
         for (CheckResult& check : answer_.checks) {
             CheckRequest request;
             request.id = check.id;
+            // One check may be asked several times, each with settings of its own, in order.
+            std::size_t turn = seen[check.id]++;
             for (const CheckRequest& asked : question_.checks) {
-                request = asked.id == check.id ? asked : request;
+                if (asked.id == check.id && turn-- == 0) {
+                    request = asked;
+                    break;
+                }
             }
             const CheckInput in{facts_,  question_,     design,     fit,
                                 request, answer_.alpha, making_.job};
@@ -790,16 +805,11 @@ class LeftExplain {
 }  // namespace
 
 Refusal needsRowsAtHand(const Frame& frame, const std::string& what) {
-    const ServerTable& table = frame.left()->table();
-    const std::string key =
-        table.keys.empty() ? table.variables.front().column : table.keys.front();
     return {ErrorCode::BadSetting,
             what + " needs rows, and they stay with the database",
             "",
-            "Fetch the rows, or a sample that anybody draws again alike: query “select * from " +
-                (table.shown == "the query" ? std::string("(…) as asked") : table.shown) +
-                " order by md5(cast(" + ServerConnection::quoted(key) +
-                " as text) || 'seed') limit 100000”.",
+            "Fetch the rows, or a sample that anybody draws again alike: query “" +
+                sampleQuery(frame.left()->table()) + "”.",
             {}};
 }
 

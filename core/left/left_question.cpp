@@ -104,6 +104,7 @@ class LeftQuestion {
             }
             spelled_.columns.held = rows_.part(*held).alias;
         }
+        readBeside();
         spelled_.columns.outcome = rows_.partOf(question_.outcome).alias;
         if (rows_.partOf(question_.outcome).value.type == SqlValue::Type::Text) {
             return refuse(
@@ -112,6 +113,39 @@ class LeftQuestion {
                 "Compare it with a level, as in " + quotedName(question_.outcome) + " = 'yes'.");
         }
         return {};
+    }
+
+    /// What checks cut the rows by: named for a check, clusters and units, groupings of the terms.
+    void readBeside() {
+        std::vector<std::string> names;
+        for (const CheckRequest& check : question_.checks) {
+            names.push_back(check.by.empty() ? "" : quotedName(check.by));
+        }
+        for (const std::string& by : question_.errors.by) {
+            names.push_back(by);
+        }
+        if (frame_.layout().kind == Layout::Kind::Panel) {
+            names.push_back(quotedName(frame_.layout().unit));
+        }
+        for (const Term& term : question_.terms) {
+            for (const std::string& text : textsOf(term).value_or(std::vector<std::string>())) {
+                const LeftPart& part = rows_.partOf(text);
+                if (part.groups || part.variable.measure == Measure::YesNo) {
+                    names.push_back(text);
+                }
+            }
+        }
+        for (const std::string& name : names) {
+            // What cannot be read is said by the check that wants it.
+            const auto place = name.empty() ? Result<std::size_t>(tl::make_unexpected(Refusal{}))
+                                            : rows_.add(name, false);
+            auto& beside = spelled_.columns.beside;
+            if (place && std::none_of(beside.begin(), beside.end(), [&](const LeftPart& one) {
+                    return one.alias == rows_.part(*place).alias;
+                })) {
+                beside.push_back(rows_.part(*place));
+            }
+        }
     }
 
     /// Where the rows go.
@@ -187,19 +221,7 @@ class LeftQuestion {
     /// Cells of one column among rows that were fetched, as the study reads them.
     [[nodiscard]] Column columnOf(const std::string& name,
                                   const std::vector<std::optional<std::string>>& cells) const {
-        if (frame_.left()->variable(name)->kind != ServerKind::Text) {
-            std::vector<double> numbers;
-            for (const auto& cell : cells) {
-                numbers.push_back(cell ? std::strtod(cell->c_str(), nullptr) : std::nan(""));
-            }
-            return Column::ofNumbers(name, std::move(numbers));
-        }
-        TextIndex index;
-        std::vector<std::int32_t> codes;
-        for (const auto& cell : cells) {
-            codes.push_back(cell ? index.add(*cell) : -1);
-        }
-        return Column::ofTexts(name, std::move(codes), index.take());
+        return columnOfCells(name, cells, frame_.left()->variable(name)->kind == ServerKind::Text);
     }
 
     /// Some rows as they are, with every level of every grouping among them: they tell which

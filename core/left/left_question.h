@@ -12,7 +12,8 @@ struct LeftColumns {
     std::string outcome;
     std::string weight = "1";
     std::vector<std::string> clusters;
-    std::string held;  ///< Of the grouping held fixed; empty: none.
+    std::string held;              ///< Of the grouping held fixed; empty: none.
+    std::vector<LeftPart> beside;  ///< What checks cut the rows by; a row may lack it.
 };
 
 /// A question as columns of a statement.

@@ -1,6 +1,7 @@
 #include "core/left/left_rows.h"
 
 #include "core/base/format.h"
+#include "core/data/text_index.h"
 
 #include <fmt/format.h>
 
@@ -202,7 +203,7 @@ Result<SqlValue> LeftRows::nameSql(const Node& node) {
     return value;
 }
 
-Result<std::size_t> LeftRows::add(const std::string& text) {
+Result<std::size_t> LeftRows::add(const std::string& text, bool needed) {
     const auto parsed = Expression::parse(text);
     const auto evaluated = frame_.evaluateText(text);
     if (!evaluated) {
@@ -211,6 +212,7 @@ Result<std::size_t> LeftRows::add(const std::string& text) {
     const std::string canonical = parsed->canonical();
     for (std::size_t i = 0; i < parts_.size(); ++i) {
         if (canonicalText(parts_[i].text) == canonical) {
+            parts_[i].needed = parts_[i].needed || needed;
             return i;
         }
     }
@@ -229,6 +231,7 @@ Result<std::size_t> LeftRows::add(const std::string& text) {
                                                              : Measure::Quantity;
         part.variable.levels = evaluated->levels;
     }
+    part.needed = needed;
     part.groups = isGrouping(part.variable.measure) || part.value.type == SqlValue::Type::Text;
     if (part.value.type != SqlValue::Type::Text) {
         part.value.sql = part.value.number();
@@ -267,7 +270,9 @@ std::string LeftRows::asked() const {
 std::string LeftRows::usedWhere(const std::string& condition) const {
     std::string present;
     for (const LeftPart& part : parts_) {
-        present += (present.empty() ? "" : " and ") + part.alias + " is not null";
+        if (part.needed) {
+            present += (present.empty() ? "" : " and ") + part.alias + " is not null";
+        }
     }
     if (!condition.empty()) {
         present += (present.empty() ? "" : " and ") + condition;
@@ -278,7 +283,9 @@ std::string LeftRows::usedWhere(const std::string& condition) const {
 Result<LeftCounts> LeftRows::count(const std::vector<std::string>& also) {
     std::string whole;
     for (const LeftPart& part : parts_) {
-        whole += (whole.empty() ? "" : " and ") + part.alias + " is not null";
+        if (part.needed) {
+            whole += (whole.empty() ? "" : " and ") + part.alias + " is not null";
+        }
     }
     whole = whole.empty() ? "true" : whole;
     std::vector<std::string> sums = {"count(*)", "count(case when " + whole + " then 1 end)"};
@@ -312,6 +319,9 @@ Result<LeftCounts> LeftRows::withLacks(LeftCounts counts, const std::vector<doub
     std::string lacks = "*";
     std::vector<std::string> sums;
     for (const LeftPart& part : parts_) {
+        if (!part.needed) {
+            continue;
+        }
         const std::string lacking = part.alias + " is null";
         lacks += (sums.empty() ? ", " : " + ") + ("case when " + lacking + " then 1 else 0 end");
         sums.push_back("sum(case when " + lacking + " and lacks = 1 then 1 else 0 end)");
@@ -320,10 +330,15 @@ Result<LeftCounts> LeftRows::withLacks(LeftCounts counts, const std::vector<doub
     if (!alone) {
         return tl::make_unexpected(alone.error());
     }
+    auto own = alone->begin();
     for (std::size_t i = 0; i < parts_.size(); ++i) {
-        if (present[i] < counts.inSample) {
-            counts.lacks.push_back({parts_[i].name, counts.inSample - present[i], (*alone)[i]});
+        if (!parts_[i].needed) {
+            continue;
         }
+        if (present[i] < counts.inSample) {
+            counts.lacks.push_back({parts_[i].name, counts.inSample - present[i], *own});
+        }
+        ++own;
     }
     return counts;
 }
@@ -397,10 +412,31 @@ Result<ServerRows> LeftRows::askEach(const std::string& sql) {
     return out;
 }
 
+Result<bool> LeftRows::hasOver(const std::string& column, const std::string& from,
+                               std::size_t most) {
+    if (!isSpread() || most >= kAll) {
+        return false;
+    }
+    const auto found = askEach("select count(distinct " + column + ") from " + from);
+    if (!found) {
+        return tl::make_unexpected(found.error());
+    }
+    return std::any_of(found->rows.begin(), found->rows.end(), [most](const auto& row) {
+        return std::strtod(row[0].value_or("0").c_str(), nullptr) > static_cast<double>(most);
+    });
+}
+
 Result<std::vector<std::string>> LeftRows::distinct(const std::string& column,
                                                     const std::string& from, std::size_t most) {
+    const auto over = hasOver(column, from, most);
+    if (!over) {
+        return tl::make_unexpected(over.error());
+    }
+    if (*over) {
+        return std::vector<std::string>(most);
+    }
     const auto found = askEach("select " + column + " from " + from + " group by " + column +
-                               fmt::format(" limit {}", most));
+                               (isSpread() ? "" : fmt::format(" limit {}", most)));
     if (!found) {
         return tl::make_unexpected(found.error());
     }
@@ -411,9 +447,9 @@ Result<std::vector<std::string>> LeftRows::distinct(const std::string& column,
     return std::vector<std::string>(out.begin(), out.end());
 }
 
-Result<MatrixXd> LeftRows::sumsByGroup(const std::string& groups,
-                                       const std::vector<std::string>& columns,
-                                       const std::string& from) {
+Result<LeftGroupSums> LeftRows::sumsByGroup(const std::string& groups,
+                                            const std::vector<std::string>& columns,
+                                            const std::string& from) {
     std::string sql = "select cast((" + groups + ") as text)";
     for (const std::string& column : columns) {
         sql += ", " + column;
@@ -431,12 +467,30 @@ Result<MatrixXd> LeftRows::sumsByGroup(const std::string& groups,
                 std::strtod(row[c + 1].value_or("0").c_str(), nullptr);
         }
     }
-    MatrixXd out(static_cast<Index>(byGroup.size()), static_cast<Index>(columns.size()));
-    Index next = 0;
+    LeftGroupSums out;
+    out.sums.resize(static_cast<Index>(byGroup.size()), static_cast<Index>(columns.size()));
     for (const auto& [group, sums] : byGroup) {
-        out.row(next++) = sums.transpose();
+        out.sums.row(static_cast<Index>(out.groups.size())) = sums.transpose();
+        out.groups.push_back(group);
     }
     return out;
+}
+
+Column columnOfCells(const std::string& name, const std::vector<std::optional<std::string>>& cells,
+                     bool text) {
+    if (!text) {
+        std::vector<double> numbers;
+        for (const auto& cell : cells) {
+            numbers.push_back(cell ? std::strtod(cell->c_str(), nullptr) : std::nan(""));
+        }
+        return Column::ofNumbers(name, std::move(numbers));
+    }
+    TextIndex index;
+    std::vector<std::int32_t> codes;
+    for (const auto& cell : cells) {
+        codes.push_back(cell ? index.add(*cell) : -1);
+    }
+    return Column::ofTexts(name, std::move(codes), index.take());
 }
 
 std::string workedOut(const std::string& columns, const std::string& from,

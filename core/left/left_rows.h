@@ -6,6 +6,7 @@
 
 #include <Eigen/Dense>
 
+#include <limits>
 #include <set>
 
 namespace rapporto {
@@ -18,6 +19,7 @@ struct LeftPart {
     SqlValue value;
     Variable variable;  ///< Of a bare name; else its measure alone.
     bool groups = false;
+    bool needed = true;  ///< A row that lacks it is not used.
 };
 
 /// Where the rows of a question went.
@@ -34,6 +36,12 @@ struct LeftCounts {
     };
 
     std::vector<Lack> lacks;  ///< Parts that lack something, as they were added.
+};
+
+/// Sums over rows that fall into groups.
+struct LeftGroupSums {
+    std::vector<std::string> groups;  ///< What each is written as.
+    Eigen::MatrixXd sums;             ///< Groups × columns.
 };
 
 /// The same as an answer tells it, what lacks most first.
@@ -54,8 +62,9 @@ class LeftRows {
 
     /// Adds what is read; the same twice is one.
     ///
+    /// @param needed  of the rows that are used.
     /// @return its place, or what `evaluate` and `sqlOf` refuse.
-    [[nodiscard]] Result<std::size_t> add(const std::string& text);
+    [[nodiscard]] Result<std::size_t> add(const std::string& text, bool needed = true);
 
     [[nodiscard]] const LeftPart& part(std::size_t place) const { return parts_[place]; }
 
@@ -90,20 +99,34 @@ class LeftRows {
     [[nodiscard]] Result<std::vector<double>> sumsOfRows(const std::vector<std::string>& columns,
                                                          const std::string& from);
 
-    /// Rows of values that occur, each once: “select distinct” that every server makes of its own.
+    /// Whether a server of several has over `most` values of a column. A limit would have it hand
+    /// over rows in order instead of its own groups, so it is asked first; where the table has no
+    /// parts the limit tells, and nothing is asked.
+    [[nodiscard]] Result<bool> hasOver(const std::string& column, const std::string& from,
+                                       std::size_t most);
+
+    /// As many values as there are to be told.
+    static constexpr std::size_t kAll = std::numeric_limits<int>::max();
+
+    /// Values that occur, each once, `most` of them at most; where a single server of several has
+    /// more, as many blanks: whoever asks with a bound has too many then.
     [[nodiscard]] Result<std::vector<std::string>> distinct(const std::string& column,
                                                             const std::string& from,
                                                             std::size_t most);
 
     /// Sums over single rows by group, one row a group: where the table is spread over servers.
-    [[nodiscard]] Result<Eigen::MatrixXd> sumsByGroup(const std::string& groups,
-                                                      const std::vector<std::string>& columns,
-                                                      const std::string& from);
+    [[nodiscard]] Result<LeftGroupSums> sumsByGroup(const std::string& groups,
+                                                    const std::vector<std::string>& columns,
+                                                    const std::string& from);
 
     /// Its parts lie with several servers.
     [[nodiscard]] bool isSpread() const { return !table_.table().parts.empty(); }
 
     [[nodiscard]] Result<ServerRows> ask(const std::string& sql);
+
+    /// The same of every part, or of the table that has none: their rows one after the other, for
+    /// those who know how they add up.
+    [[nodiscard]] Result<ServerRows> askEach(const std::string& sql);
 
     /// Statements that were sent, in order.
     [[nodiscard]] const std::vector<std::string>& statements() const { return statements_; }
@@ -119,8 +142,6 @@ class LeftRows {
     [[nodiscard]] Result<std::vector<double>> sumsFrom(const std::vector<std::string>& columns,
                                                        const std::string& from,
                                                        const std::string& table);
-    /// The same of every part, or of the table that has none.
-    [[nodiscard]] Result<ServerRows> askEach(const std::string& sql);
     /// @param table  in place of the table.
     [[nodiscard]] Result<ServerRows> askOf(const std::string& sql, const std::string& table);
 
@@ -136,6 +157,10 @@ class LeftRows {
     std::string rule_;
     std::vector<std::string> statements_;
 };
+
+/// A column of cells that came as texts; none: missing.
+[[nodiscard]] Column columnOfCells(const std::string& name,
+                                   const std::vector<std::optional<std::string>>& cells, bool text);
 
 /// Rows whose columns the engine works out once and not anew wherever they are used: “(select …) as
 /// name”.

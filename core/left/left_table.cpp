@@ -148,6 +148,22 @@ const ServerVariable* LeftTable::variable(const std::string& name) const {
     return at == table_.variables.end() ? nullptr : &*at;
 }
 
+std::shared_ptr<const DrawnPicture> LeftTable::pictureOf(const std::string& name) const {
+    const std::scoped_lock lock(mutex_);
+    const auto at = pictures_.find(name);
+    return at == pictures_.end() ? nullptr : at->second;
+}
+
+void LeftTable::keepPicture(const std::string& name,
+                            std::shared_ptr<const DrawnPicture> picture) const {
+    constexpr std::size_t kMost = 200;  // A desk and a long report; more are asked for anew.
+    const std::scoped_lock lock(mutex_);
+    if (pictures_.size() >= kMost) {
+        pictures_.clear();
+    }
+    pictures_[name] = std::move(picture);
+}
+
 Result<ServerConnection> LeftTable::connect(const Job& job) const {
     // Sums over many rows may take their time, unless somebody set how long.
     const double patience = options_.patience == ReaderOptions().patience ? 0.0 : options_.patience;

@@ -9,6 +9,8 @@
 
 namespace rapporto {
 
+struct DrawnPicture;
+
 /// What is known of a column whose cells stay with the engine.
 struct LeftFacts {
     double present = 0.0;  ///< Rows with a value.
@@ -50,6 +52,13 @@ class LeftTable {
     /// What describe() found; null before.
     [[nodiscard]] std::shared_ptr<const LeftFactsByName> facts() const;
 
+    /// A picture that was asked for before; null: none of that name.
+    /// @param name  all that it hangs on.
+    [[nodiscard]] std::shared_ptr<const DrawnPicture> pictureOf(const std::string& name) const;
+
+    /// Keeps a picture for whoever asks for it next: a page, a stage. From any thread.
+    void keepPicture(const std::string& name, std::shared_ptr<const DrawnPicture> picture) const;
+
     /// A new connection in a transaction of its own.
     [[nodiscard]] Result<ServerConnection> connect(const Job& job) const;
 
@@ -67,6 +76,7 @@ class LeftTable {
     std::set<std::string> endless_;  ///< Columns with a cell that is infinite or not a number.
     mutable std::mutex mutex_;
     mutable std::shared_ptr<const LeftFactsByName> facts_;
+    mutable std::map<std::string, std::shared_ptr<const DrawnPicture>> pictures_;
 };
 
 }  // namespace rapporto

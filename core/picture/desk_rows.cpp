@@ -16,26 +16,47 @@ bool isGroupsOnDesk(const Frame& frame, const std::string& name) {
                                  variable->measure == Measure::YesNo);
 }
 
+std::string titleOnDesk(const Variable& variable) {
+    return variable.shown() + (variable.unit.empty() ? "" : ", " + variable.unit);
+}
+
+std::vector<std::string> levelsOnDesk(const std::vector<FoundLevel>& levels,
+                                      const Variable& variable, bool text) {
+    std::vector<std::string> out;
+    for (const FoundLevel& level : levels) {
+        out.push_back(level.label);
+        if (variable.measure == Measure::YesNo && !text) {
+            // Bare 0 and 1 say nothing beside a share.
+            out.back() = level.label == "0" ? "no" : level.label == "1" ? "yes" : level.label;
+        }
+    }
+    return out;
+}
+
+std::vector<double> numbersOnDesk(const Frame& frame, const std::string& name) {
+    const auto numbers = frame.column(name)->numbers();
+    std::vector<double> out(numbers.begin(), numbers.end());
+    for (std::size_t i = 0; i < out.size(); ++i) {
+        out[i] = frame.states()[i] == RowState::In ? out[i] : std::nan("");
+    }
+    return out;
+}
+
 DeskVariable deskVariable(const Frame& frame, const std::string& name) {
     const Column& column = *frame.column(name);
     const Variable& variable = *frame.variable(name);
     DeskVariable out;
     out.name = name;
-    out.title = variable.shown() + (variable.unit.empty() ? "" : ", " + variable.unit);
+    out.title = titleOnDesk(variable);
     out.groups = isGroupsOnDesk(frame, name);
     out.date = variable.measure == Measure::Date && !column.isText();
     out.cells.assign(frame.rows(), std::nan(""));
     std::map<double, double> place;
     if (out.groups) {
-        for (const FoundLevel& level : levelsOf(column, variable)) {
-            out.levels.push_back(level.label);
-            place.emplace(level.code, static_cast<double>(out.levels.size()));
-        }
-        if (variable.measure == Measure::YesNo && !column.isText()) {
-            // Bare 0 and 1 say nothing beside a share.
-            for (std::string& level : out.levels) {
-                level = level == "0" ? "no" : level == "1" ? "yes" : level;
-            }
+        const auto found = levelsOf(column, variable);
+        out.levels = levelsOnDesk(found, variable, column.isText());
+        for (std::size_t k = 0; k < found.size(); ++k) {
+            place.emplace(found[k].code, static_cast<double>(k) + 1.0);
         }
     }
     for (std::size_t i = 0; i < out.cells.size(); ++i) {

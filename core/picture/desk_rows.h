@@ -19,6 +19,16 @@ struct DeskVariable {
 /// True for texts, groups and yes–no: what is counted, not averaged.
 [[nodiscard]] bool isGroupsOnDesk(const Frame& frame, const std::string& name);
 
+/// Label and unit.
+[[nodiscard]] std::string titleOnDesk(const Variable& variable);
+
+/// The names of levels that occur, as a picture tells them: 0 and 1 of a yes–no say “no” and “yes”.
+[[nodiscard]] std::vector<std::string> levelsOnDesk(const std::vector<FoundLevel>& levels,
+                                                    const Variable& variable, bool text);
+
+/// The numbers of a variable that has some, yes–no as 0 and 1; NaN: missing or not in the sample.
+[[nodiscard]] std::vector<double> numbersOnDesk(const Frame& frame, const std::string& name);
+
 [[nodiscard]] DeskVariable deskVariable(const Frame& frame, const std::string& name);
 
 /// The weights of the rows, or nothing when none are asked for or declared. A row without a weight

@@ -3,6 +3,7 @@
 #include "core/describe/normality_tests.h"
 #include "core/describe/summary.h"
 #include "core/picture/axis.h"
+#include "core/picture/counted.h"
 #include "core/picture/desk_rows.h"
 #include "core/picture/kinds.h"
 
@@ -17,20 +18,63 @@ std::string rangeText(AxisScale scale, double from, double to) {
     return valueOn(scale, from) + " to " + valueOn(scale, to);
 }
 
-/// Tests of normality with what they say; of the rows themselves, whatever their weight.
-void addNormality(DrawnPicture& out, const std::vector<double>& cells, double alpha) {
-    const Summary s = summarise(cells);
-    const auto tests = normalityTests(cells);
-    out.words.push_back(normalityReading(tests, alpha, s.n, s.skewness, s.kurtosis));
+}  // namespace
+
+void addNormality(DrawnPicture& picture, const std::vector<NormalityTest>& tests, const Summary& s,
+                  double alpha) {
+    picture.words.push_back(normalityReading(tests, alpha, s.n, s.skewness, s.kurtosis));
     for (const NormalityTest& test : tests) {
-        out.numbers.push_back({test.name, test.p ? std::string(test.symbol) + " = " +
-                                                       shortNumber(*test.statistic, 4) + ", " +
-                                                       pClause(*test.p)
-                                                 : test.why});
+        picture.numbers.push_back({test.name, test.p ? std::string(test.symbol) + " = " +
+                                                           shortNumber(*test.statistic, 4) + ", " +
+                                                           pClause(*test.p)
+                                                     : test.why});
     }
 }
 
-}  // namespace
+Exhibit histogramExhibit(const CountedBins& counted) {
+    Exhibit e;
+    e.title = counted.title;
+    e.xTitle = counted.title;
+    e.xScale = counted.scale;
+    e.fromZero = true;
+    const bool weighted = !counted.heights.empty();
+    const Histogram& bins = counted.bins;
+    for (std::size_t b = 0; b < bins.counts.size(); ++b) {
+        Exhibit::Bar bar;
+        bar.x0 = bins.from + bins.width * static_cast<double>(b);
+        bar.x1 = bar.x0 + bins.width;
+        bar.y1 = weighted ? counted.heights[b] : static_cast<double>(bins.counts[b]);
+        bar.says = rangeText(e.xScale, bar.x0, bar.x1) + ": " +
+                   plural(bins.counts[b], "row", "rows") +
+                   (weighted ? ", " + fixedNumber(bar.y1, 1) + " %" : "");
+        e.bars.push_back(std::move(bar));
+    }
+    e.yTitle = weighted ? "% of the weight" : "rows";
+    const Summary& shape = counted.shape;
+    const bool date = e.xScale == AxisScale::Date;
+    if (shape.sd > 0.0 && e.bars.size() > 2 && !date) {
+        Exhibit::Line normal{"normal", {}, {}, true};
+        const double from = std::min(e.bars.front().x0, shape.mean - 3.0 * shape.sd);
+        const double to = std::max(bins.from + bins.width * static_cast<double>(bins.counts.size()),
+                                   shape.mean + 3.0 * shape.sd);
+        constexpr int kPlaces = 121;
+        for (int k = 0; k < kPlaces; ++k) {
+            const double x = from + (to - from) * k / (kPlaces - 1);
+            const double z = (x - shape.mean) / shape.sd;
+            normal.x.push_back(x);
+            normal.y.push_back(counted.whole * std::exp(-0.5 * z * z) /
+                               (shape.sd * std::sqrt(2.0 * std::numbers::pi)));
+        }
+        e.lines.push_back(std::move(normal));
+    }
+    e.subtitle = "n = " + countText(counted.n) +
+                 (date ? "" : " · skewness " + fixedNumber(shape.skewness, 1)) +
+                 (counted.notPositive > 0 ? " · " + countText(counted.notPositive) +
+                                                " at or below zero have no place here"
+                                          : "") +
+                 counted.note;
+    return e;
+}
 
 DrawnPicture drawDistribution(const PictureInput& input) {
     DrawnPicture out;
@@ -44,83 +88,62 @@ DrawnPicture drawDistribution(const PictureInput& input) {
             x = x > 0.0 ? std::log10(x) : std::nan("");
         }
     }
-    const Histogram bins = histogram(cells);
     const Summary s = summarise(cells);
     if (s.n == 0) {
         out.nothing = "No row in the sample has a value of " + v.name +
                       (notPositive > 0 ? " above zero." : ".");
         return out;
     }
-    Exhibit e;
-    e.title = v.title;
-    e.xTitle = v.title;
-    e.xScale = input.spec.logX ? AxisScale::Log : v.date ? AxisScale::Date : AxisScale::Number;
-    e.fromZero = true;
+    CountedBins counted;
+    counted.title = v.title;
+    counted.scale = input.spec.logX ? AxisScale::Log : v.date ? AxisScale::Date : AxisScale::Number;
+    counted.bins = histogram(cells);
+    counted.n = s.n;
+    counted.notPositive = notPositive;
+    counted.note = weightsNote(input);
     // The height of a bin: its rows, or what they stand for among as many rows.
     double total = 0.0;
-    std::vector<double> heights(bins.counts.size(), 0.0);
-    e.bars.resize(bins.counts.size());
+    counted.heights.assign(counted.bins.counts.size(), 0.0);
+    std::vector<std::vector<std::uint32_t>> rows(counted.bins.counts.size());
     for (std::size_t i = 0; i < cells.size(); ++i) {
-        if (std::isnan(cells[i])) {
-            continue;
+        if (!std::isnan(cells[i])) {
+            const std::size_t bin = counted.bins.binOf(cells[i]);
+            const double w = weights.empty() ? 1.0 : weights[i];
+            counted.heights[bin] += w;
+            total += w;
+            rows[bin].push_back(static_cast<std::uint32_t>(i));
         }
-        const double place = std::max((cells[i] - bins.from) / bins.width, 0.0);
-        const std::size_t bin = std::min(static_cast<std::size_t>(place), heights.size() - 1);
-        const double w = weights.empty() ? 1.0 : weights[i];
-        heights[bin] += w;
-        total += w;
-        e.bars[bin].rows.push_back(static_cast<std::uint32_t>(i));
     }
     if (!(total > 0.0)) {
         out.nothing = "No row with a value of " + v.name + " has a weight.";
         return out;
     }
     const double scale = weights.empty() ? 1.0 : 100.0 / total;
-    for (std::size_t b = 0; b < heights.size(); ++b) {
-        Exhibit::Bar& bar = e.bars[b];
-        bar.x0 = bins.from + bins.width * static_cast<double>(b);
-        bar.x1 = bar.x0 + bins.width;
-        bar.y1 = heights[b] * scale;
-        bar.says = rangeText(e.xScale, bar.x0, bar.x1) + ": " +
-                   plural(bar.rows.size(), "row", "rows") +
-                   (weights.empty() ? "" : ", " + fixedNumber(bar.y1, 1) + " %");
+    for (double& height : counted.heights) {
+        height *= scale;
     }
-    e.yTitle = weights.empty() ? "rows" : "% of the weight";
-    const double whole = total * scale * bins.width;  // Height of a density of one.
+    if (weights.empty()) {
+        counted.heights.clear();
+    }
+    counted.whole = total * scale * counted.bins.width;
+    counted.shape = weights.empty() ? s : summariseWeighted(cells, weights);
+    Exhibit e = histogramExhibit(counted);
+    for (std::size_t b = 0; b < rows.size(); ++b) {
+        e.bars[b].rows = std::move(rows[b]);
+    }
     const Density density = weights.empty() ? densityOf(cells, sheatherJones(cells))
                                             : densityOf(cells, sheatherJones(cells), weights);
-    if (density.bandwidth > 0.0 && bins.counts.size() > 2) {
+    if (density.bandwidth > 0.0 && e.bars.size() > 2) {
         Exhibit::Line line{"density", density.x, density.y};
         for (double& y : line.y) {
-            y *= whole;
+            y *= counted.whole;
         }
-        e.lines.push_back(std::move(line));
+        e.lines.insert(e.lines.begin(), std::move(line));
     }
-    const Summary shape = weights.empty() ? s : summariseWeighted(cells, weights);
-    if (shape.sd > 0.0 && bins.counts.size() > 2 && !v.date) {
-        Exhibit::Line normal{"normal", {}, {}, true};
-        const double from = std::min(bins.from, shape.mean - 3.0 * shape.sd);
-        const double to = std::max(bins.from + bins.width * static_cast<double>(heights.size()),
-                                   shape.mean + 3.0 * shape.sd);
-        constexpr int kPlaces = 121;
-        for (int k = 0; k < kPlaces; ++k) {
-            const double x = from + (to - from) * k / (kPlaces - 1);
-            const double z = (x - shape.mean) / shape.sd;
-            normal.x.push_back(x);
-            normal.y.push_back(whole * std::exp(-0.5 * z * z) /
-                               (shape.sd * std::sqrt(2.0 * std::numbers::pi)));
-        }
-        e.lines.push_back(std::move(normal));
-    }
-    e.subtitle =
-        "n = " + countText(s.n) + (v.date ? "" : " · skewness " + fixedNumber(shape.skewness, 1)) +
-        (notPositive > 0 ? " · " + countText(notPositive) + " at or below zero have no place here"
-                         : "") +
-        weightsNote(input);
     out.exhibits.push_back(std::move(e));
     if (!v.date) {
         // Of what is drawn: on a logarithmic axis of the logarithms.
-        addNormality(out, cells, input.alpha);
+        addNormality(out, normalityTests(cells), s, input.alpha);
         if (input.spec.logX) {
             out.words.front() = "Of the logarithm: " + out.words.front();
         }

@@ -2,44 +2,72 @@
 #include "core/describe/comparison.h"
 #include "core/describe/survey_mean.h"
 #include "core/numerics/distributions.h"
-#include "core/picture/desk_rows.h"
+#include "core/picture/counted.h"
 #include "core/picture/kinds.h"
 
 #include <algorithm>
 #include <cmath>
 
 namespace rapporto {
+
+void addComparison(DrawnPicture& picture, const Result<GroupComparison>& compared,
+                   const std::string& outcome, double alpha) {
+    if (!compared) {
+        picture.words.push_back("~" + compared.error().text());
+        return;
+    }
+    picture.words.push_back(groupReading(*compared, outcome, alpha));
+    for (const auto& group : compared->groups) {
+        picture.numbers.push_back({group.label, shortNumber(group.summary.mean, 4) + " (sd " +
+                                                    shortNumber(group.summary.sd, 3) + ", n " +
+                                                    countText(group.summary.n) + ")"});
+    }
+    for (const GroupTest* test :
+         {&compared->means, &compared->pooled, &compared->spread, &compared->ranks}) {
+        if (test->p) {
+            picture.numbers.push_back(
+                {test->name, shortNumber(*test->statistic, 4) + ", " + pClause(*test->p)});
+        }
+    }
+}
+
+double onAxis(bool logarithmic, double value) {
+    return !logarithmic ? value : value > 0.0 ? std::log10(value) : std::nan("");
+}
+
+Exhibit::Interval meanInterval(const Summary& group, double at, double alpha) {
+    const auto n = static_cast<double>(group.n);
+    const double reach =
+        group.n > 1 ? criticalValue(alpha, n - 1.0) * group.sd / std::sqrt(n) : 0.0;
+    return {at, group.mean - reach, group.mean, group.mean + reach};
+}
+
+void nameGroups(Exhibit& exhibit, const DeskVariable& y, const DeskVariable& groups,
+                const PictureInput& input, const GroupParts& parts, std::size_t n) {
+    exhibit.title =
+        input.frame.variable(y.name)->shown() + " by " + input.frame.variable(groups.name)->shown();
+    exhibit.subtitle = "n = " + countText(n);
+    exhibit.subtitle += !parts.boxes   ? ""
+                        : parts.points ? " · boxes: quartiles"
+                                       : " · boxes: quartiles, points beyond 1.5 of their length";
+    exhibit.subtitle += !parts.means  ? ""
+                        : parts.boxes ? " · at the right: mean, " + percentLevel(input.alpha)
+                                      : " · means, " + percentLevel(input.alpha) + " intervals";
+    exhibit.xTitle = groups.title;
+    exhibit.yTitle = y.title;
+}
+
 namespace {
 
-struct Parts {
-    bool points = true;
-    bool boxes = true;
-    bool means = true;
-};
-
-constexpr std::size_t kMost = 40;
-
-/// Mean and interval of one group: by the design where there is one, else from the group alone.
-std::optional<Exhibit::Interval> meanOf(const std::vector<double>& cells, double at,
-                                        const std::optional<SurveyRows>& design, double alpha) {
-    Exhibit::Interval out{at};
-    double reach = 0.0;
-    if (design) {
-        const auto mean = meanUnder(*design, cells);
-        if (!mean) {
-            return std::nullopt;
-        }
-        out.estimate = mean->mean;
-        reach = mean->df >= 1.0 ? criticalValue(alpha, mean->df) * mean->se : 0.0;
-    } else {
-        const Summary s = summarise(cells);
-        out.estimate = s.mean;
-        const auto n = static_cast<double>(s.n);
-        reach = s.n > 1 ? criticalValue(alpha, n - 1.0) * s.sd / std::sqrt(n) : 0.0;
+/// Mean and interval of one group by the design.
+std::optional<Exhibit::Interval> meanByDesign(const std::vector<double>& cells, double at,
+                                              const SurveyRows& design, double alpha) {
+    const auto mean = meanUnder(design, cells);
+    if (!mean) {
+        return std::nullopt;
     }
-    out.low = out.estimate - reach;
-    out.high = out.estimate + reach;
-    return out;
+    const double reach = mean->df >= 1.0 ? criticalValue(alpha, mean->df) * mean->se : 0.0;
+    return Exhibit::Interval{at, mean->mean - reach, mean->mean, mean->mean + reach};
 }
 
 Exhibit::Box boxOf(const std::vector<double>& cells, const std::vector<double>& weights,
@@ -76,33 +104,12 @@ void keepOutlying(Exhibit& e) {
     }
 }
 
-void addComparison(DrawnPicture& out, const PictureInput& input) {
-    const auto compared = compareBy(input.frame, input.spec.of[0], input.spec.of[1], input.alpha);
-    if (!compared) {
-        out.words.push_back("~" + compared.error().text());
-        return;
-    }
-    out.words.push_back(groupReading(*compared, input.spec.of[0], input.alpha));
-    for (const auto& group : compared->groups) {
-        out.numbers.push_back({group.label, shortNumber(group.summary.mean, 4) + " (sd " +
-                                                shortNumber(group.summary.sd, 3) + ", n " +
-                                                countText(group.summary.n) + ")"});
-    }
-    for (const GroupTest* test :
-         {&compared->means, &compared->pooled, &compared->spread, &compared->ranks}) {
-        if (test->p) {
-            out.numbers.push_back(
-                {test->name, shortNumber(*test->statistic, 4) + ", " + pClause(*test->p)});
-        }
-    }
-}
-
-DrawnPicture draw(const PictureInput& input, const Parts& parts) {
+DrawnPicture draw(const PictureInput& input, const GroupParts& parts) {
     DrawnPicture out;
     const Frame& frame = input.frame;
     const DeskVariable y = deskVariable(frame, input.spec.of[0]);
     const DeskVariable g = deskVariable(frame, input.spec.of[1]);
-    if (g.levels.size() > kMost) {
+    if (g.levels.size() > kMostBars) {
         out.nothing = g.name + " has " + countText(g.levels.size()) +
                       " levels: too many side by side. Merge levels first.";
         return out;
@@ -137,9 +144,7 @@ DrawnPicture draw(const PictureInput& input, const Parts& parts) {
         return out;
     }
     e.pointsHidden = !parts.points && parts.means;
-    const auto inLog = [&](double v) {
-        return input.spec.logY ? (v > 0.0 ? std::log10(v) : std::nan("")) : v;
-    };
+    const auto inLog = [&](double v) { return onAxis(input.spec.logY, v); };
     std::vector<double> cells(y.cells.size());
     for (std::size_t k = 0; k < g.levels.size(); ++k) {
         const double level = static_cast<double>(k) + 1.0;
@@ -158,8 +163,9 @@ DrawnPicture draw(const PictureInput& input, const Parts& parts) {
             e.boxes.push_back(box);
         }
         if (parts.means) {
-            if (auto mean =
-                    meanOf(cells, parts.boxes ? level + 0.36 : level, design, input.alpha)) {
+            const double at = parts.boxes ? level + 0.36 : level;
+            if (auto mean = design ? meanByDesign(cells, at, *design, input.alpha)
+                                   : meanInterval(summarise(cells), at, input.alpha)) {
                 mean->low = inLog(mean->low);
                 mean->estimate = inLog(mean->estimate);
                 mean->high = inLog(mean->high);
@@ -171,21 +177,10 @@ DrawnPicture draw(const PictureInput& input, const Parts& parts) {
     if (parts.boxes && !parts.points) {
         keepOutlying(e);
     }
-    e.title = frame.variable(y.name)->shown() + " by " + frame.variable(g.name)->shown();
-    e.subtitle = "n = " + countText(n);
-    e.subtitle += !parts.boxes   ? ""
-                  : parts.points ? " · boxes: quartiles"
-                                 : " · boxes: quartiles, points beyond 1.5 of their length";
-    e.subtitle +=
-        !parts.means ? ""
-        : parts.boxes
-            ? " · at the right: mean, " + shortNumber(100.0 * (1.0 - input.alpha), 3) + " %"
-            : " · means, " + shortNumber(100.0 * (1.0 - input.alpha), 3) + " % intervals";
+    nameGroups(e, y, g, input, parts, n);
     e.subtitle += parts.boxes || parts.means ? weightsNote(input) : "";
-    e.xTitle = g.title;
-    e.yTitle = y.title;
     out.exhibits.push_back(std::move(e));
-    addComparison(out, input);
+    addComparison(out, compareBy(frame, y.name, g.name, input.alpha), y.name, input.alpha);
     if (!weights.empty()) {
         out.words.emplace_back(
             "~The picture is weighted by the survey; the tests below count every row alike.");

@@ -37,6 +37,10 @@ namespace rapporto {
 /// groups with a line each.
 [[nodiscard]] DrawnPicture drawScatter(const PictureInput& input);
 
+/// Means of a quantity, or shares of a yes–no, in twenty bins of another of about equal counts,
+/// with the line through all rows. Rows count alike.
+[[nodiscard]] DrawnPicture drawBinned(const PictureInput& input);
+
 /// A quantity over the layout’s time: a line for each unit and the mean of all; a second variable
 /// makes the means of its groups.
 [[nodiscard]] DrawnPicture drawOverTime(const PictureInput& input);
@@ -52,6 +56,12 @@ namespace rapporto {
 
 /// Correlations as shaded tiles, alike variables together.
 [[nodiscard]] DrawnPicture drawMosaic(const PictureInput& input);
+
+/// The same of a summary, which has no rows.
+[[nodiscard]] DrawnPicture mosaicOfSummary(const PictureInput& input);
+
+/// Numbers of a summary: n, mean and standard deviation.
+[[nodiscard]] DrawnPicture numbersOfSummary(const PictureInput& input);
 
 /// Numbers of every variable; a last variable of groups cuts them.
 [[nodiscard]] DrawnPicture drawSummaryTable(const PictureInput& input);

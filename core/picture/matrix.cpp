@@ -3,6 +3,7 @@
 #include "core/describe/correlation.h"
 #include "core/describe/smooth.h"
 #include "core/describe/summary.h"
+#include "core/picture/counted.h"
 #include "core/picture/desk_rows.h"
 #include "core/picture/kinds.h"
 
@@ -88,7 +89,7 @@ Result<CorrelationTable> tableOf(const PictureInput& input) {
     return correlate(columns, {}, rowsInSample(input.frame), settings, Job());
 }
 
-void addStrongest(DrawnPicture& out, const CorrelationTable& table) {
+void addStrongest(DrawnPicture& out, const CorrelationTable& table, bool pairwise) {
     Eigen::Index a = -1;
     Eigen::Index b = -1;
     for (Eigen::Index i = 0; i < table.r.rows(); ++i) {
@@ -108,7 +109,7 @@ void addStrongest(DrawnPicture& out, const CorrelationTable& table) {
         table.variables[static_cast<std::size_t>(a)] +
         "** (r = " + fixedNumber(table.r(a, b), 2, true) + ", " + pClause(table.adjusted(a, b)) +
         " by Holm over all pairs, n = " + countText(static_cast<std::size_t>(table.n(a, b))) +
-        "). Rows differ from pair to pair where values are missing.");
+        ")." + (pairwise ? " Rows differ from pair to pair where values are missing." : ""));
     out.words.emplace_back("~A correlation speaks of straight lines: click a tile for its points.");
 }
 
@@ -147,51 +148,57 @@ DrawnPicture drawScatterMatrix(const PictureInput& input) {
         out.words.emplace_back(
             "~Each small picture draws an even selection of 20,000 rows; r counts all.");
     }
-    addStrongest(out, *table);
+    addStrongest(out, *table, true);
     return out;
 }
 
-DrawnPicture drawMosaic(const PictureInput& input) {
+DrawnPicture mosaicPicture(const CorrelationTable& table, bool pairwise) {
     DrawnPicture out;
-    const auto table = tableOf(input);
-    if (!table) {
-        out.nothing = table.error().text();
-        return out;
-    }
-    const auto order = orderBySimilarity(table->r);
+    const auto order = orderBySimilarity(table.r);
     const std::size_t k = order.size();
     Exhibit e;
     e.tiles = true;
     e.title = "Correlations of " + countText(k) + " variables";
-    e.subtitle = "Pearson, pairwise rows · alike variables stand together";
+    e.subtitle = std::string("Pearson, ") +
+                 (pairwise ? "pairwise rows" : "as the summary has them") +
+                 " · alike variables stand together";
     for (std::size_t row = 0; row < k; ++row) {
         const double top = static_cast<double>(k - row);
         // The first has no row, the last no column: a pair stands once.
         if (row > 0) {
-            e.yTicks.push_back({top - 0.5, table->variables[order[row]]});
+            e.yTicks.push_back({top - 0.5, table.variables[order[row]]});
         }
         if (row + 1 < k) {
-            e.xTicks.push_back({static_cast<double>(row) + 0.5, table->variables[order[row]]});
+            e.xTicks.push_back({static_cast<double>(row) + 0.5, table.variables[order[row]]});
         }
         for (std::size_t column = 0; column < row; ++column) {
             const auto i = static_cast<Eigen::Index>(order[row]);
             const auto j = static_cast<Eigen::Index>(order[column]);
-            const double r = table->r(i, j);
+            const double r = table.r(i, j);
             const auto left = static_cast<double>(column);
             Exhibit::Bar bar{left + 0.02, left + 0.98, top - 0.98, top - 0.02};
             bar.shade = std::isnan(r) ? 0.0 : r;
             bar.label = std::isnan(r) ? "—" : fixedNumber(r, 2, true);
-            bar.of = {table->variables[order[row]], table->variables[order[column]]};
-            bar.says =
-                bar.of[0] + " and " + bar.of[1] + ": r = " + bar.label + ", " +
-                (std::isnan(table->p(i, j)) ? std::string("no p") : pClause(table->p(i, j))) +
-                ", " + plural(static_cast<std::size_t>(table->n(i, j)), "row", "rows");
+            bar.of = {table.variables[order[row]], table.variables[order[column]]};
+            bar.says = bar.of[0] + " and " + bar.of[1] + ": r = " + bar.label + ", " +
+                       (std::isnan(table.p(i, j)) ? std::string("no p") : pClause(table.p(i, j))) +
+                       ", " + plural(static_cast<std::size_t>(table.n(i, j)), "row", "rows");
             e.bars.push_back(std::move(bar));
         }
     }
     out.exhibits.push_back(std::move(e));
-    addStrongest(out, *table);
+    addStrongest(out, table, pairwise);
     return out;
+}
+
+DrawnPicture drawMosaic(const PictureInput& input) {
+    const auto table = tableOf(input);
+    if (!table) {
+        DrawnPicture out;
+        out.nothing = table.error().text();
+        return out;
+    }
+    return mosaicPicture(*table, true);
 }
 
 }  // namespace rapporto

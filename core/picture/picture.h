@@ -69,6 +69,7 @@ struct DrawnPicture {
     std::vector<NamedNumber> numbers;
     std::string nothing;  ///< Why there is nothing to see, and what would help; empty: there is.
     double slope = 0.0;   ///< Of a scatter’s line.
+    std::vector<std::string> asked;  ///< What an engine that keeps the rows was asked for it.
 };
 
 /// Everything that a picture is made from. The frame has rows.
@@ -96,17 +97,26 @@ struct PictureKind {
     unsigned options;
     bool (*fits)(const Frame& frame, std::span<const std::string> of);
     DrawnPicture (*make)(const PictureInput& input);
+    bool bySums = false;  ///< It can be drawn, too, where an engine keeps the rows.
 };
 
 [[nodiscard]] std::span<const PictureKind> allPictureKinds();
 [[nodiscard]] const PictureKind* findPictureKind(const std::string& id);
 
-/// The kinds that fit these variables, the best first; none where the frame lacks one.
+/// The kinds that fit these variables, the best first; none where the frame lacks one. Where the
+/// rows stay with an engine, those that it can be asked for.
 [[nodiscard]] std::vector<const PictureKind*> fittingPictures(const Frame& frame,
                                                               std::span<const std::string> of);
 
+/// The kind that a picture is drawn by, as asked where that fits, else the first that does; null:
+/// none does.
+[[nodiscard]] const PictureKind* kindToDraw(const Frame& frame, const PictureSpec& spec);
+
+/// The picture of a kind that was made, with the title that a person gave it.
+[[nodiscard]] DrawnPicture titled(DrawnPicture picture, PictureSpec spec);
+
 /// Draws the picture by its kind where that fits, else by the first that does. Variables that the
-/// frame does not have are left out; none left: `nothing` says so.
+/// frame does not have are left out; none left, or no row at hand: `nothing` says so.
 [[nodiscard]] DrawnPicture drawPicture(const Frame& frame, PictureSpec spec, const Survey& survey,
                                        double alpha);
 

@@ -38,6 +38,11 @@ bool twoOrGrouped(const Frame& frame, Names of) {
                               !isGroupsOnDesk(frame, of[1]) && isGroupsOnDesk(frame, of[2]));
 }
 
+bool numberAlongQuantity(const Frame& frame, Names of) {
+    return of.size() == 2 && isQuantity(frame, of[1]) && !frame.column(of[0])->isText() &&
+           (isQuantity(frame, of[0]) || frame.variable(of[0])->measure == Measure::YesNo);
+}
+
 bool inTime(const Frame& frame, const std::string& name) {
     return frame.layout().kind != Layout::Kind::CrossSection && isQuantity(frame, name) &&
            name != frame.layout().time;
@@ -73,23 +78,48 @@ bool anything(const Frame& /*frame*/, Names of) { return !of.empty(); }
 constexpr std::array kKinds = {
     PictureKind{"scatter", "scatter", kLogX | kLogY | kSmoothing | kWeights, &twoOrGrouped,
                 &drawScatter},
-    PictureKind{"distribution", "histogram", kLogX | kWeights, &oneNumber, &drawDistribution},
+    PictureKind{"binned", "binned means", kNoOption, &numberAlongQuantity, &drawBinned, true},
+    PictureKind{"distribution", "histogram", kLogX | kWeights, &oneNumber, &drawDistribution, true},
     PictureKind{"quantiles", "quantiles", kNoOption, &oneQuantity, &drawQuantiles},
     PictureKind{"cumulative", "cumulative", kLogX | kWeights, &oneNumber, &drawCumulative},
-    PictureKind{"shares", "shares", kWeights, &oneGrouping, &drawShares},
+    PictureKind{"shares", "shares", kWeights, &oneGrouping, &drawShares, true},
     PictureKind{"groups", "by groups", kLogY | kWeights, &quantityByGroups, &drawGroups},
     PictureKind{"strips", "strips", kLogY, &quantityByGroups, &drawStrips},
-    PictureKind{"boxes", "boxes", kLogY | kWeights, &quantityByGroups, &drawBoxes},
-    PictureKind{"means", "means", kLogY | kWeights, &quantityByGroups, &drawMeans},
-    PictureKind{"cross", "cross-table", kWeights, &twoGroupings, &drawCross},
+    PictureKind{"boxes", "boxes", kLogY | kWeights, &quantityByGroups, &drawBoxes, true},
+    PictureKind{"means", "means", kLogY | kWeights, &quantityByGroups, &drawMeans, true},
+    PictureKind{"cross", "cross-table", kWeights, &twoGroupings, &drawCross, true},
     PictureKind{"over-time", "over time", kLogY | kWeights, &overTime, &drawOverTime},
     PictureKind{"autocorrelation", "autocorrelation", kNoOption, &oneInTime, &drawAutocorrelation},
     PictureKind{"cross-correlation", "cross-correlation", kNoOption, &twoInTime,
                 &drawCrossCorrelation},
     PictureKind{"matrix", "scatter matrix", kNoOption, &severalQuantities, &drawScatterMatrix},
-    PictureKind{"mosaic", "correlations", kNoOption, &manyNumbers, &drawMosaic},
-    PictureKind{"table", "numbers", kWeights, &anything, &drawSummaryTable},
+    PictureKind{"mosaic", "correlations", kNoOption, &manyNumbers, &drawMosaic, true},
+    PictureKind{"table", "numbers", kWeights, &anything, &drawSummaryTable, true},
 };
+
+/// What can be seen of a summary, by the kind that it stands for.
+struct OfSummary {
+    const char* id;
+    std::size_t least;  ///< Variables.
+    DrawnPicture (*make)(const PictureInput& input);
+};
+
+constexpr std::array kOfSummary = {OfSummary{"mosaic", 2, &mosaicOfSummary},
+                                   OfSummary{"table", 1, &numbersOfSummary}};
+
+const OfSummary* findOfSummary(const PictureKind& kind, std::size_t variables) {
+    const auto at = std::find_if(kOfSummary.begin(), kOfSummary.end(), [&](const OfSummary& one) {
+        return std::string_view(one.id) == kind.id && variables >= one.least;
+    });
+    return at == kOfSummary.end() ? nullptr : &*at;
+}
+
+/// Whether a kind can be drawn of these variables, whoever has the rows.
+bool canDraw(const Frame& frame, const PictureKind& kind, Names of) {
+    return frame.left() != nullptr      ? kind.bySums && kind.fits(frame, of)
+           : frame.moments() != nullptr ? findOfSummary(kind, of.size()) != nullptr
+                                        : kind.fits(frame, of);
+}
 
 /// A special picture goes before the general scatter.
 int rank(const Frame& frame, const PictureKind& kind, Names of) {
@@ -118,7 +148,7 @@ std::vector<const PictureKind*> fittingPictures(const Frame& frame,
         return out;
     }
     for (const PictureKind& kind : kKinds) {
-        if (kind.fits(frame, of)) {
+        if (canDraw(frame, kind, of)) {
             out.push_back(&kind);
         }
     }
@@ -128,28 +158,39 @@ std::vector<const PictureKind*> fittingPictures(const Frame& frame,
     return out;
 }
 
-DrawnPicture drawPicture(const Frame& frame, PictureSpec spec, const Survey& survey, double alpha) {
-    std::erase_if(spec.of, [&](const std::string& name) { return frame.column(name) == nullptr; });
+const PictureKind* kindToDraw(const Frame& frame, const PictureSpec& spec) {
     const auto fitting = fittingPictures(frame, spec.of);
-    if (fitting.empty()) {
-        DrawnPicture out;
-        out.spec = std::move(spec);
-        out.nothing = "Put a variable on the desk: click it at the left.";
-        return out;
-    }
     const auto asked = std::find_if(fitting.begin(), fitting.end(),
                                     [&](const auto* kind) { return kind->id == spec.kind; });
-    const PictureKind& kind = asked == fitting.end() ? *fitting.front() : **asked;
-    spec.kind = kind.id;
-    DrawnPicture out = kind.make({frame, spec, survey, alpha});
-    if (!spec.title.empty() && !out.exhibits.empty()) {
-        out.exhibits.front().title = spec.title;
+    return asked != fitting.end() ? *asked : fitting.empty() ? nullptr : fitting.front();
+}
+
+DrawnPicture titled(DrawnPicture picture, PictureSpec spec) {
+    if (!spec.title.empty() && !picture.exhibits.empty()) {
+        picture.exhibits.front().title = spec.title;
     }
-    if (!spec.title.empty() && out.table) {
-        out.table->title = spec.title;
+    if (!spec.title.empty() && picture.table) {
+        picture.table->title = spec.title;
     }
-    out.spec = std::move(spec);
-    return out;
+    picture.spec = std::move(spec);
+    return picture;
+}
+
+DrawnPicture drawPicture(const Frame& frame, PictureSpec spec, const Survey& survey, double alpha) {
+    std::erase_if(spec.of, [&](const std::string& name) { return frame.column(name) == nullptr; });
+    DrawnPicture out;
+    const PictureKind* kind = kindToDraw(frame, spec);
+    if (frame.left() != nullptr) {
+        out.nothing = "The rows stay with the database: it has to be asked for this picture.";
+    } else if (kind == nullptr) {
+        out.nothing = "Put a variable on the desk: click it at the left.";
+    } else {
+        spec.kind = kind->id;
+        const PictureInput input{frame, spec, survey, alpha};
+        out = frame.moments() == nullptr ? kind->make(input)
+                                         : findOfSummary(*kind, spec.of.size())->make(input);
+    }
+    return titled(std::move(out), std::move(spec));
 }
 
 }  // namespace rapporto

@@ -1,29 +1,24 @@
 #include "core/base/format.h"
 #include "core/describe/summary.h"
-#include "core/picture/desk_rows.h"
+#include "core/picture/counted.h"
 #include "core/picture/kinds.h"
 
 #include <algorithm>
 #include <cmath>
 
 namespace rapporto {
-namespace {
 
-constexpr std::size_t kMostGroups = 12;
-constexpr std::size_t kMostLevels = 40;
-
-const std::vector<std::string>& head() {
+const std::vector<std::string>& numbersHead() {
     static const std::vector<std::string> kHead = {"",     "n",       "missing",  "mean",
                                                    "sd",   "lowest",  "25 %",     "median",
                                                    "75 %", "highest", "skewness", "kurtosis"};
     return kHead;
 }
 
-/// A quantity’s row of numbers.
 std::vector<std::string> numbersRow(const std::string& name, const Summary& s, bool date) {
     std::vector<std::string> row{name, countText(s.n), countText(s.missing)};
     if (s.n == 0) {
-        row.resize(head().size());
+        row.resize(numbersHead().size());
         return row;
     }
     const auto value = [&](double v) { return date ? dateText(v) : shortNumber(v, 4); };
@@ -36,6 +31,68 @@ std::vector<std::string> numbersRow(const std::string& name, const Summary& s, b
     row.push_back(fixedNumber(s.kurtosis, 2));
     return row;
 }
+
+std::string numbersNote(std::size_t rows) {
+    return "Rows in the sample: " + countText(rows) +
+           ". Quartiles linear between order statistics; skewness m₃/m₂^1.5, kurtosis m₄/m₂² − 3.";
+}
+
+void addLevelRows(PictureTable& table, const std::string& before,
+                  const std::vector<std::string>& levels, const std::vector<std::size_t>& counts,
+                  const std::vector<double>& masses) {
+    constexpr std::size_t kMostLevels = 40;
+    double total = 0.0;
+    for (const double mass : masses) {
+        total += mass;
+    }
+    for (std::size_t k = 0; k < levels.size() && k < kMostLevels; ++k) {
+        std::vector<std::string> row{
+            before + levels[k], countText(counts[k]), "",
+            total > 0.0 ? fixedNumber(100.0 * masses[k] / total, 1) + " %" : ""};
+        row.resize(numbersHead().size());
+        table.cells.push_back(std::move(row));
+    }
+    if (levels.size() > kMostLevels) {
+        std::vector<std::string> row{before + countText(levels.size() - kMostLevels) +
+                                     " more levels"};
+        row.resize(numbersHead().size());
+        table.cells.push_back(std::move(row));
+    }
+}
+
+void addNumbersReading(DrawnPicture& picture, const std::vector<CountedVariable>& variables,
+                       std::size_t rows) {
+    const CountedVariable* gappy = nullptr;
+    const CountedVariable* skewed = nullptr;
+    double tail = 1.0;
+    bool anyQuantity = false;
+    for (const CountedVariable& v : variables) {
+        if (v.missing > (gappy == nullptr ? 0 : gappy->missing)) {
+            gappy = &v;
+        }
+        anyQuantity = anyQuantity || v.skewness;
+        if (v.skewness && std::abs(*v.skewness) > tail) {
+            tail = std::abs(*v.skewness);
+            skewed = &v;
+        }
+    }
+    if (gappy != nullptr) {
+        picture.words.push_back(
+            "**" + gappy->name + "** lacks " + plural(gappy->missing, "value", "values") + " in " +
+            countText(rows) + " rows" + (variables.size() > 1 ? ", the most of these." : "."));
+    }
+    if (skewed != nullptr) {
+        picture.words.push_back("**" + skewed->name + "** has a long tail (skewness " +
+                                fixedNumber(tail, 1) +
+                                " in size): its median and quartiles say more than mean and sd.");
+    } else if (anyQuantity) {
+        picture.words.emplace_back("No quantity here leans far to one side.");
+    }
+}
+
+namespace {
+
+constexpr std::size_t kMostGroups = 12;
 
 struct Rows {
     const DeskVariable* by = nullptr;
@@ -58,74 +115,19 @@ Summary summaryIn(const Frame& frame, const DeskVariable& v, const std::vector<d
     return weights.empty() ? summarise(cells) : summariseWeighted(cells, kept);
 }
 
-/// Where to look first: the most missing, the longest tail.
-void addReading(DrawnPicture& out, const Frame& frame, const std::vector<DeskVariable>& variables,
-                const std::vector<double>& weights) {
-    const DeskVariable* gappy = nullptr;
-    const DeskVariable* skewed = nullptr;
-    std::size_t most = 0;
-    double tail = 1.0;
-    std::size_t seen = 0;
-    for (const DeskVariable& v : variables) {
-        const auto missing =
-            frame.count(RowState::In) -
-            static_cast<std::size_t>(std::count_if(v.cells.begin(), v.cells.end(),
-                                                   [](double x) { return !std::isnan(x); }));
-        if (missing > most) {
-            most = missing;
-            gappy = &v;
-        }
-        if (!v.groups && !v.date) {
-            ++seen;
-            const double skewness = summaryIn(frame, v, weights, {}).skewness;
-            if (std::abs(skewness) > tail) {
-                tail = std::abs(skewness);
-                skewed = &v;
-            }
-        }
-    }
-    if (gappy != nullptr) {
-        out.words.push_back("**" + gappy->name + "** lacks " + plural(most, "value", "values") +
-                            " in " + countText(frame.count(RowState::In)) + " rows" +
-                            (variables.size() > 1 ? ", the most of these." : "."));
-    }
-    if (skewed != nullptr) {
-        out.words.push_back("**" + skewed->name + "** has a long tail (skewness " +
-                            fixedNumber(tail, 1) +
-                            " in size): its median and quartiles say more than mean and sd.");
-    } else if (seen > 0) {
-        out.words.emplace_back("No quantity here leans far to one side.");
-    }
-}
-
 /// A grouping: each level with its rows and share.
 void addLevels(PictureTable& table, const DeskVariable& v, const std::vector<double>& weights,
                const Rows& rows, const std::string& before) {
     std::vector<double> masses(v.levels.size(), 0.0);
     std::vector<std::size_t> counts(v.levels.size(), 0);
-    double total = 0.0;
     for (std::size_t i = 0; i < v.cells.size(); ++i) {
         if (!std::isnan(v.cells[i]) && rows.has(i)) {
             const auto k = static_cast<std::size_t>(v.cells[i]) - 1;
-            const double w = weights.empty() ? 1.0 : weights[i];
-            masses[k] += w;
-            total += w;
+            masses[k] += weights.empty() ? 1.0 : weights[i];
             ++counts[k];
         }
     }
-    for (std::size_t k = 0; k < v.levels.size() && k < kMostLevels; ++k) {
-        std::vector<std::string> row{
-            before + v.levels[k], countText(counts[k]), "",
-            total > 0.0 ? fixedNumber(100.0 * masses[k] / total, 1) + " %" : ""};
-        row.resize(head().size());
-        table.cells.push_back(std::move(row));
-    }
-    if (v.levels.size() > kMostLevels) {
-        std::vector<std::string> row{before + countText(v.levels.size() - kMostLevels) +
-                                     " more levels"};
-        row.resize(head().size());
-        table.cells.push_back(std::move(row));
-    }
+    addLevelRows(table, before, v.levels, counts, masses);
 }
 
 }  // namespace
@@ -147,19 +149,17 @@ DrawnPicture drawSummaryTable(const PictureInput& input) {
     }
     PictureTable table;
     table.title = by ? "Numbers by " + frame.variable(by->name)->shown() : "Numbers";
-    table.note = "Rows in the sample: " + countText(frame.count(RowState::In)) +
-                 ". Quartiles linear between order statistics; skewness m₃/m₂^1.5, kurtosis "
-                 "m₄/m₂² − 3." +
+    table.note = numbersNote(frame.count(RowState::In)) +
                  (weights.empty()
                       ? ""
                       : " Weighted by " + input.survey.weightShown() + " but for n and missing.");
-    table.cells.push_back(head());
+    table.cells.push_back(numbersHead());
     for (const DeskVariable& v : variables) {
         std::vector<Rows> parts{{}};
         std::vector<std::string> names{v.name};
         if (by) {
             std::vector<std::string> title{v.name};
-            title.resize(head().size());
+            title.resize(numbersHead().size());
             table.cells.push_back(std::move(title));
             parts.clear();
             names.clear();
@@ -178,7 +178,13 @@ DrawnPicture drawSummaryTable(const PictureInput& input) {
         }
     }
     out.table = std::move(table);
-    addReading(out, frame, variables, weights);
+    std::vector<CountedVariable> counted;
+    for (const DeskVariable& v : variables) {
+        const Summary s = summaryIn(frame, v, weights, {});
+        counted.push_back(
+            {v.name, s.missing, v.groups || v.date ? std::nullopt : std::optional(s.skewness)});
+    }
+    addNumbersReading(out, counted, frame.count(RowState::In));
     return out;
 }
 

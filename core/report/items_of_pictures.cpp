@@ -1,5 +1,6 @@
 // Items of the report that are pictures: of Explore, of a check, of an effect's shape.
 #include "core/base/format.h"
+#include "core/left/left_picture.h"
 #include "core/picture/figure.h"
 #include "core/report/named_figures.h"
 #include "core/report/report_items.h"
@@ -42,12 +43,12 @@ void addPicture(const ItemInput& in) {
         in.sheet.put(Kind::Note, "No table is at hand to draw from.");
         return;
     }
-    const DrawnPicture drawn =
-        drawPicture(*in.frame, specOf(in.item), in.study.survey, in.study.alpha);
-    if (!drawn.nothing.empty()) {
-        in.sheet.put(Kind::Note, drawn.nothing);
+    const auto made = pictureOf(in.study, *in.frame, specOf(in.item), in.job);
+    if (!made || !made->nothing.empty()) {
+        in.sheet.put(Kind::Note, made ? made->nothing : made.error().text());
         return;
     }
+    const DrawnPicture& drawn = *made;
     if (drawn.table) {
         putTable(in.sheet, *drawn.table);
         return;

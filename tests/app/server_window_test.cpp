@@ -1,5 +1,7 @@
 // A table of a database server in the real window: reached, looked at, fetched, left there, asked,
 // saved, refused.
+#include "app/plots/plot_view.h"
+#include "app/stages/explore/explore_stage.h"
 #include "tests/app/window_driver.h"
 #include "tests/core/test_server.h"
 
@@ -41,6 +43,12 @@ class ServerWindowTest : public WindowDriver {
         click("import:use");
         QTRY_VERIFY(session().frame() != nullptr && session().hasTable());
         window_->settle();
+    }
+
+    /// What stands where a picture would be.
+    QString drawnNothing() {
+        const auto* view = window_->findChild<ExploreStage*>()->findChild<PlotView*>();
+        return view == nullptr || !view->isEmpty() ? QString() : view->accessibleName();
     }
 
   private slots:
@@ -118,6 +126,72 @@ class ServerWindowTest : public WindowDriver {
         QTRY_VERIFY(session().frame() != nullptr && session().isLeft());
         QTRY_VERIFY(session().isComplete());
         QCOMPARE(answer().fit->coefficients[1].estimate, left);
+    }
+
+    void exploresWhatIsLeft() {
+        takeIn(true);
+        window_->showStage(1);
+        auto* explore = window_->findChild<ExploreStage*>();
+        explore->putOnDesk("yield");
+        QTRY_VERIFY2(reads("median"), qPrintable(readingText()));
+        QVERIFY(!reads("Select where"));
+        // Only what counts and sums can tell is offered.
+        QVERIFY(window_->findChild<QPushButton*>("picture:histogram") != nullptr);
+        QVERIFY(window_->findChild<QPushButton*>("picture:cumulative") == nullptr);
+        explore->putOnDesk("hives", true);
+        QTRY_VERIFY2(reads("slope"), qPrintable(readingText()));
+        QVERIFY(window_->findChild<QPushButton*>("picture:binned means")->isChecked());
+        QVERIFY(window_->findChild<QPushButton*>("picture:scatter") == nullptr);
+        // What was asked is shown on request.
+        QVERIFY(!reads("group by"));
+        click("card:What was asked");
+        QTRY_VERIFY(reads("group by") && reads("orchards"));
+        click("card:Hide what was asked");
+        QTRY_VERIFY(!reads("group by"));
+        click("picture:numbers");
+        QTRY_VERIFY(window_->findChild<QTableWidget*>("pictureTable") != nullptr);
+        auto* numbers = find<QTableWidget>("pictureTable");
+        QTRY_COMPARE(numbers->rowCount(), 2);
+        QCOMPARE(numbers->item(0, 1)->text(), QString("3\u202F000"));
+        // A server that went away is said where the picture would be, and the next ask is a new
+        // one.
+        server_->stop("immediate");
+        explore->putOnDesk("zone");
+        QTRY_VERIFY2(!drawnNothing().isEmpty() && !drawnNothing().contains("being asked"),
+                     qPrintable(drawnNothing()));
+        QVERIFY(server_->start());
+        QTRY_VERIFY(reads("Ask again"));
+        click("card:Ask again");
+        QTRY_VERIFY2(reads("Ridge"), qPrintable(readingText()));
+    }
+
+    void aSampleIsFetchedAtOnePress() {
+        takeIn(true);
+        Question q;
+        q.title = "median";
+        q.outcome = "yield";
+        q.terms = {Term::expression("hives")};
+        q.method = "quantile";
+        session().putQuestion(q, "ask of the median");
+        window_->showStage(2);
+        QTRY_VERIFY(session().isComplete() && answer().refusal);
+        QTRY_VERIFY2(reads("Fetch a sample"), qPrintable(readingText()));
+        click("card:Fetch a sample");
+        MainWindow* further = nullptr;
+        for (QWidget* one : QApplication::topLevelWidgets()) {
+            auto* window = qobject_cast<MainWindow*>(one);
+            further = window != nullptr && window != window_.get() ? window : further;
+        }
+        QVERIFY(further != nullptr);
+        Session& sample = further->session();
+        QTRY_VERIFY2(sample.hasTable() && sample.isComplete(),
+                     sample.sourceRefusal() ? sample.sourceRefusal()->text().c_str() : "");
+        QVERIFY(!sample.isLeft());
+        QCOMPARE(sample.frame()->rows(), std::size_t{3000});  // It has no more.
+        QVERIFY(sample.answer() && sample.answer()->fit);
+        QVERIFY(sample.study().source.reader.query.find("order by md5(") != std::string::npos);
+        QVERIFY(session().isLeft());  // This one is as it was.
+        delete further;
     }
 
     void aStrangersStudyIsAskedAboutFirst() {

@@ -438,6 +438,68 @@ class PictureTest : public QObject {
         QCOMPARE(boxes.boxes[0].high, 18.0);
     }
 
+    void binsHoldEqualCountsAndTheirMeans() {
+        // 400 rows: y = 3x plus a wave that a line leaves out; x uneven.
+        std::vector<double> x;
+        std::vector<double> y;
+        for (int i = 0; i < 400; ++i) {
+            x.push_back(std::pow(0.05 * i, 1.5));
+            y.push_back(3.0 * x.back() + 40.0 * std::sin(0.05 * i));
+        }
+        x.push_back(kNone);
+        y.push_back(7.0);
+        const Frame frame = frameOf(tableOf({{"x", x}, {"y", y}}));
+        const DrawnPicture d = drawn(frame, {"y", "x"}, "binned");
+        const Exhibit& e = d.exhibits.at(0);
+        QCOMPARE(e.intervals.size(), std::size_t{20});
+        double meanX = 0.0;
+        double meanY = 0.0;
+        for (std::size_t k = 0; k < 20; ++k) {
+            // The k-th twenty rows in order of x, by hand.
+            double sumX = 0.0;
+            double sumY = 0.0;
+            double squares = 0.0;
+            for (std::size_t i = 20 * k; i < 20 * k + 20; ++i) {
+                sumX += x[i];
+                sumY += y[i];
+                squares += y[i] * y[i];
+            }
+            QVERIFY(near(e.intervals[k].at, sumX / 20.0, 1e-13));
+            QVERIFY(near(e.intervals[k].estimate, sumY / 20.0, 1e-12));
+            const double sd = std::sqrt((squares - sumY * sumY / 20.0) / 19.0);
+            const double t19 = 2.093024054408263;
+            QVERIFY(near(e.intervals[k].high - e.intervals[k].estimate, t19 * sd / std::sqrt(20.0),
+                         1e-9));
+            meanX += sumX / 400.0;
+            meanY += sumY / 400.0;
+        }
+        // The line is that of the scatter, through all rows.
+        QVERIFY(near(d.slope, drawn(frame, {"y", "x"}, "scatter").slope, 1e-12));
+        const auto* line = named(e, "line");
+        QVERIFY(line != nullptr);
+        QVERIFY(near(line->y[0] + d.slope * (meanX - line->x[0]), meanY, 1e-11));
+        QVERIFY(e.subtitle.find("n = 400 · 20 bins") == 0);
+        // Few values: a bin each; one value: one bin and no line; a yes–no: its share.
+        const Frame few = frameOf(
+            tableOf({{"x", {1, 1, 1, 2, 2, 2, 3, 3, 3}}, {"y", {1, 2, 3, 5, 5, 5, 0, 4, 8}}}));
+        const Exhibit bins = drawn(few, {"y", "x"}, "binned").exhibits.at(0);
+        QCOMPARE(bins.intervals.size(), std::size_t{3});
+        QCOMPARE(bins.intervals[2].at, 3.0);
+        QCOMPARE(bins.intervals[2].estimate, 4.0);
+        const Frame one = frameOf(tableOf({{"x", {4, 4, 4}}, {"y", {1, 2, 6}}}));
+        const Exhibit single = drawn(one, {"y", "x"}, "binned").exhibits.at(0);
+        QCOMPARE(single.intervals.size(), std::size_t{1});
+        QCOMPARE(single.intervals[0].estimate, 3.0);
+        QVERIFY(single.lines.empty());
+        Table yes = tableOf({{"x", {1, 2, 3, 4}}, {"member", {0, 0, 1, 1}}});
+        yes.variables[1].measure = Measure::YesNo;
+        const Exhibit share = drawn(frameOf(yes), {"member", "x"}, "binned").exhibits.at(0);
+        QCOMPARE(share.intervals.back().estimate, 1.0);
+        QCOMPARE(share.intervals.front().estimate, 0.0);
+        const Frame none = frameOf(tableOf({{"x", {1, kNone}}, {"y", {kNone, 2}}}));
+        QCOMPARE(drawn(none, {"y", "x"}, "binned").nothing, std::string("No row has both."));
+    }
+
     void scatterHasItsLinesAndBands() {
         Table t = smallTable();
         const Frame frame = smallFrame();

@@ -6,6 +6,7 @@
 #include "core/base/format.h"
 #include "core/describe/ledger.h"
 #include "core/describe/row_names.h"
+#include "core/left/left_picture.h"
 #include "core/picture/desk_rows.h"
 #include "core/picture/line_fit.h"
 #include "core/report/wording.h"
@@ -27,13 +28,15 @@ namespace {
 
 constexpr std::size_t kMostPictures = 6;
 
-/// What stands beside a lone picture: of one variable its other pictures, of two each one’s own.
+/// What stands beside a lone picture: of one variable its other pictures, of two each one’s own;
+/// nothing of a summary, and nothing where each would have a database read its table again.
 std::vector<PictureSpec> companionsOf(const Frame& frame, const PictureSpec& spec,
                                       const std::string& kind) {
     std::vector<PictureSpec> out;
     const auto* drawn = findPictureKind(kind);
-    if (drawn == nullptr || kind == "table" || kind == "matrix" || kind == "mosaic" ||
-        kind == "autocorrelation" || kind == "over-time" || spec.of.size() > 3) {
+    if (frame.moments() != nullptr || drawn == nullptr || kind == "table" || kind == "matrix" ||
+        kind == "mosaic" || kind == "autocorrelation" || kind == "over-time" ||
+        spec.of.size() > 3) {
         return out;
     }
     const auto add = [&](const std::string& id, std::vector<std::string> of) {
@@ -143,6 +146,8 @@ ExploreStage::ExploreStage(Session& session, QWidget* parent)
         }
     });
 }
+
+ExploreStage::~ExploreStage() { asking_.stop(); }
 
 Desk ExploreStage::shownDesk() const {
     Desk desk = session_.study().desk;
@@ -331,17 +336,15 @@ void ExploreStage::addToggle(const QString& name, const QString& id, bool Pictur
 void ExploreStage::rebuildWords() {
     const auto frame = session_.frame();
     const PictureSpec spec = inHand();
-    const auto fitting = frame && frame->moments() == nullptr ? fittingPictures(*frame, spec.of)
-                                                              : std::vector<const PictureKind*>();
-    const PictureKind* shown = fitting.empty() ? nullptr : fitting.front();
-    for (const PictureKind* kind : fitting) {
-        shown = kind->id == spec.kind ? kind : shown;
-    }
+    const auto fitting =
+        frame ? fittingPictures(*frame, spec.of) : std::vector<const PictureKind*>();
+    const PictureKind* shown = fitting.empty() ? nullptr : kindToDraw(*frame, spec);
     QString signature = shown == nullptr ? QString() : QString(shown->id);
     for (const PictureKind* kind : fitting) {
         signature += QString(" ") + kind->id;
     }
-    const bool surveyed = session_.study().survey.isWeighted();
+    const bool surveyed =
+        session_.study().survey.isWeighted() && frame && frame->moments() == nullptr;
     signature += QString("|%1%2%3%4%5%6%7%8%9")
                      .arg(spec.logX)
                      .arg(spec.logY)
@@ -426,16 +429,13 @@ void ExploreStage::rebuildWords() {
 void ExploreStage::draw() {
     const auto frame = session_.frame();
     const Desk desk = shownDesk();
-    if (!frame || frame->moments() != nullptr) {
+    if (!frame) {
         drawing_.cancel();
+        asking_.stop();
         askedFrame_.reset();
         drawn_.reset();
         placeTiles(1, 0);
-        pictures_[0]->showNothing(!frame ? tr("There are no data yet.")
-                                  : frame->left()
-                                      ? tr("The rows stay with the database: fetch them, "
-                                           "or a sample, to draw them.")
-                                      : tr("A summary has no rows to draw."));
+        pictures_[0]->showNothing(tr("There are no data yet."));
         return;
     }
     if (frame == askedFrame_ && desk.pictures == askedSpecs_ &&
@@ -449,30 +449,46 @@ void ExploreStage::draw() {
     askedSpecs_ = desk.pictures;
     askedSurvey_ = session_.study().survey;
     askedAlpha_ = session_.study().alpha;
-    if (frame->rows() > kRowsAtOnce) {
+    const bool left = frame->left() != nullptr;
+    const bool atOnce = !left && frame->rows() <= kRowsAtOnce;
+    if (!atOnce) {
         for (const auto* tiles : {&pictures_, &companions_}) {
             for (PictureTile* tile : *tiles) {
                 tile->setStale(true);
             }
         }
     }
+    if (left && !drawn_) {
+        placeTiles(1, 0);
+        pictures_[0]->showNothing(tr("The database is being asked…"));
+    }
+    // What a database is still asked for is not wanted any more.
+    asking_.stop();
+    asking_ = Job();
     drawing_.ask(
-        [frame, specs = desk.pictures, survey = askedSurvey_, alpha = askedAlpha_] {
-            Drawn out{frame, specs, {}, {}};
+        [frame, specs = desk.pictures, study = session_.study(), job = asking_] {
+            Drawn out{frame, specs, {}, {}, false};
             for (const PictureSpec& spec : specs) {
-                out.pictures.push_back(
-                    std::make_shared<const DrawnPicture>(drawPicture(*frame, spec, survey, alpha)));
+                auto made = pictureOf(study, *frame, spec, job);
+                out.refused = out.refused || !made;
+                if (!made) {
+                    DrawnPicture none;
+                    none.spec = spec;
+                    none.nothing = made.error().text();
+                    made = std::move(none);
+                }
+                out.pictures.push_back(std::make_shared<const DrawnPicture>(*std::move(made)));
             }
             if (specs.size() == 1) {
                 const DrawnPicture& main = *out.pictures.front();
                 for (const PictureSpec& one : companionsOf(*frame, main.spec, main.spec.kind)) {
                     out.companions.push_back(std::make_shared<const DrawnPicture>(
-                        drawPicture(*frame, one, survey, alpha)));
+                        drawPicture(*frame, one, study.survey, study.alpha)));
                 }
             }
             return out;
         },
-        frame->rows() <= kRowsAtOnce);
+        atOnce);
 }
 
 void ExploreStage::placeTiles(std::size_t pictures, std::size_t companions) {
@@ -674,6 +690,33 @@ void ExploreStage::addActions(ReadingContent& content) const {
     }
 }
 
+/// What the database was asked for the picture, shown on request.
+void ExploreStage::addAsked(ReadingContent& content, const DrawnPicture& picture) const {
+    auto* self = const_cast<ExploreStage*>(this);
+    if (drawn_ && drawn_->refused) {
+        content.actions.push_back({tr("Ask again"), tr("the database may answer now"), [self] {
+                                       self->askedFrame_.reset();
+                                       self->refresh();
+                                   }});
+    }
+    if (picture.asked.empty()) {
+        return;
+    }
+    const QString count = text(plural(picture.asked.size(), "statement was", "statements were"));
+    if (showsAsked_) {
+        content.paragraphs << tr("%1 sent, in one transaction that only reads:").arg(count);
+        for (const std::string& statement : picture.asked) {
+            content.paragraphs << "<span style=\"color:{soft}\">" +
+                                      text(statement).toHtmlEscaped() + "</span>";
+        }
+    }
+    content.actions.push_back({showsAsked_ ? tr("Hide what was asked") : tr("What was asked"),
+                               tr("%1 sent").arg(count), [self] {
+                                   self->showsAsked_ = !self->showsAsked_;
+                                   emit self->readingChanged();
+                               }});
+}
+
 ReadingContent ExploreStage::reading() const {
     ReadingContent content;
     const auto frame = session_.frame();
@@ -691,10 +734,9 @@ ReadingContent ExploreStage::reading() const {
                     : spec.of.empty()     ? tr("explore")
                     : spec.of.size() == 1 ? text(spec.of[0])
                                           : tr("%1 variables").arg(spec.of.size());
-    if (frame->moments() != nullptr) {
-        return content;
-    }
-    if (spec.of.size() <= 2) {
+    const bool left = frame->left() != nullptr;
+    // Of a database the picture itself is what is known.
+    if (spec.of.size() <= 2 && !left) {
         for (const auto& name : spec.of) {
             content.paragraphs << "<b>" + text(name).toHtmlEscaped() + "</b>";
             for (const auto& p : session_.readingOf(name)) {
@@ -704,7 +746,8 @@ ReadingContent ExploreStage::reading() const {
     }
     const DrawnPicture* drawn = drawnInHand();
     if (drawn == nullptr) {
-        content.paragraphs << tr("Drawing the picture…");
+        content.paragraphs << (left ? tr("The database is being asked…")
+                                    : tr("Drawing the picture…"));
         return content;
     }
     const DrawnPicture& picture = *drawn;
@@ -729,17 +772,21 @@ ReadingContent ExploreStage::reading() const {
     for (const NamedNumber& number : picture.numbers) {
         content.fields.push_back({text(number.name), text(number.value), {}, {}, {}});
     }
-    content.fields.push_back({tr("Select where"),
-                              *condition_,
-                              {},
-                              [&session = session_, typed = condition_](const QString& now) {
-                                  *typed = now;
-                                  selectWhere(session, now);
-                              },
-                              spec.of.empty() ? tr("a condition")
-                              : isGroupsOnDesk(*frame, spec.of[0])
-                                  ? tr("%1 = …").arg(text(quotedName(spec.of[0])))
-                                  : tr("%1 > …").arg(text(quotedName(spec.of[0])))});
+    if (frame->moments() != nullptr) {
+        addAsked(content, picture);
+    } else {
+        content.fields.push_back({tr("Select where"),
+                                  *condition_,
+                                  {},
+                                  [&session = session_, typed = condition_](const QString& now) {
+                                      *typed = now;
+                                      selectWhere(session, now);
+                                  },
+                                  spec.of.empty() ? tr("a condition")
+                                  : isGroupsOnDesk(*frame, spec.of[0])
+                                      ? tr("%1 = …").arg(text(quotedName(spec.of[0])))
+                                      : tr("%1 > …").arg(text(quotedName(spec.of[0])))});
+    }
     addActions(content);
     return content;
 }

@@ -20,6 +20,7 @@ class ExploreStage : public Stage {
 
   public:
     ExploreStage(Session& session, QWidget* parent);
+    ~ExploreStage() override;
 
     void refresh() override;
     [[nodiscard]] ReadingContent reading() const override;
@@ -48,8 +49,9 @@ class ExploreStage : public Stage {
     struct Drawn {
         std::shared_ptr<const Frame> frame;
         std::vector<PictureSpec> specs;
-        Pictures pictures;    ///< Of the desk, in order.
-        Pictures companions;  ///< Beside a lone picture.
+        Pictures pictures;     ///< Of the desk, in order.
+        Pictures companions;   ///< Beside a lone picture.
+        bool refused = false;  ///< A database did not answer for one of them.
     };
 
     [[nodiscard]] Desk shownDesk() const;
@@ -65,6 +67,7 @@ class ExploreStage : public Stage {
                    const PictureSpec& spec, const QString& why);
     void draw();
     void showDrawn(const Drawn& drawn);
+    void addAsked(ReadingContent& content, const DrawnPicture& picture) const;
     void placeTiles(std::size_t pictures, std::size_t companions);
     void brush(const RowSet& rows, const QObject* from);
     void askForVariable();
@@ -90,6 +93,8 @@ class ExploreStage : public Stage {
     double askedAlpha_ = 0.0;
     std::optional<Drawn> drawn_;
     std::shared_ptr<QString> condition_ = std::make_shared<QString>();  ///< Typed to select by.
+    bool showsAsked_ = false;
+    Job asking_;  ///< Of a database.
     Later<Drawn> drawing_;
 };
 

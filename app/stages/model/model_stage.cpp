@@ -3,6 +3,7 @@
 #include "app/shell/theme.h"
 #include "core/base/format.h"
 #include "core/defend/ways_to_defend.h"
+#include "core/left/left_sample.h"
 #include "core/model/likelihood.h"
 #include "core/model/multilevel.h"
 #include "core/model/panel.h"
@@ -561,8 +562,16 @@ ReadingContent ModelStage::reading() const {
         KindPages* own = answer ? pagesOf(answer->question) : nullptr;
         if (own != nullptr && answer->refusal) {
             content.actions = own->whenRefused(*answer);
-            content.actionsTitle = content.actions.empty() ? QString() : tr("What you can do");
         }
+        const auto frame = session_.frame();
+        if (answer && answer->refusal && frame && frame->left()) {
+            content.actions.push_back(
+                {tr("Fetch a sample"),
+                 tr("%1 rows that anybody draws again alike, in a window of their own")
+                     .arg(text(countText(kSampleRows))),
+                 [this] { session_.askForSample(); }});
+        }
+        content.actionsTitle = content.actions.empty() ? QString() : tr("What you can do");
         return content;
     }
     if (tabs_->checkedId() == 3 && answer->scenarios) {

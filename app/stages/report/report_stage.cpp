@@ -266,11 +266,10 @@ void ReportStage::renew() {
     const auto frame = session_.frame();
     job_.stop();  // What is being made is of before the change.
     job_ = Job();
-    later_.ask(
-        [study = session_.study(), byId, held, frame, job = job_] {
-            return Made{reportPages(study, byId, frame.get(), job)};
-        },
-        (frame == nullptr || frame->rows() <= kRowsAtOnce) && !fitAnew(session_.study().report));
+    later_.ask([study = session_.study(), byId, held, frame,
+                job = job_] { return Made{reportPages(study, byId, frame.get(), job)}; },
+               (frame == nullptr || (frame->left() == nullptr && frame->rows() <= kRowsAtOnce)) &&
+                   !fitAnew(session_.study().report));
 }
 
 void ReportStage::take(const Made& made) {
