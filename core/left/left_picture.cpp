@@ -369,7 +369,7 @@ Made mosaic(Asking& asking) {
     if (!table) {
         return tl::make_unexpected(table.error());
     }
-    DrawnPicture out = mosaicPicture(*table, true);
+    DrawnPicture out = mosaicPicture(*table, true, false);
     if (answer.asked) {
         out.asked = *answer.asked;
     }

@@ -119,7 +119,11 @@ DrawnPicture drawBinned(const PictureInput& input) {
             counted.bins.push_back(std::move(bin));
         }
     }
-    return binnedPicture(input, counted);
+    DrawnPicture out = binnedPicture(input, counted);
+    if (input.survey.isWeighted()) {
+        out.words.emplace_back("~Every row counts alike here, whatever its weight in the survey.");
+    }
+    return out;
 }
 
 }  // namespace rapporto

@@ -95,7 +95,8 @@ void addComparison(DrawnPicture& picture, const Result<GroupComparison>& compare
 [[nodiscard]] double onAxis(bool logarithmic, double value);
 
 /// @param pairwise  each pair over the rows that have both; else all of one summary.
-[[nodiscard]] DrawnPicture mosaicPicture(const CorrelationTable& table, bool pairwise);
+/// @param points    the rows are at hand: a tile opens their scatter.
+[[nodiscard]] DrawnPicture mosaicPicture(const CorrelationTable& table, bool pairwise, bool points);
 
 /// What the columns of a table of numbers are.
 [[nodiscard]] const std::vector<std::string>& numbersHead();

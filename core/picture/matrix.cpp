@@ -89,7 +89,7 @@ Result<CorrelationTable> tableOf(const PictureInput& input) {
     return correlate(columns, {}, rowsInSample(input.frame), settings, Job());
 }
 
-void addStrongest(DrawnPicture& out, const CorrelationTable& table, bool pairwise) {
+void addStrongest(DrawnPicture& out, const CorrelationTable& table, bool pairwise, bool points) {
     Eigen::Index a = -1;
     Eigen::Index b = -1;
     for (Eigen::Index i = 0; i < table.r.rows(); ++i) {
@@ -110,7 +110,9 @@ void addStrongest(DrawnPicture& out, const CorrelationTable& table, bool pairwis
         "** (r = " + fixedNumber(table.r(a, b), 2, true) + ", " + pClause(table.adjusted(a, b)) +
         " by Holm over all pairs, n = " + countText(static_cast<std::size_t>(table.n(a, b))) +
         ")." + (pairwise ? " Rows differ from pair to pair where values are missing." : ""));
-    out.words.emplace_back("~A correlation speaks of straight lines: click a tile for its points.");
+    out.words.emplace_back(points ? "~A correlation speaks of straight lines: click a tile for its "
+                                    "points."
+                                  : "~A correlation speaks of straight lines alone.");
 }
 
 }  // namespace
@@ -148,11 +150,11 @@ DrawnPicture drawScatterMatrix(const PictureInput& input) {
         out.words.emplace_back(
             "~Each small picture draws an even selection of 20,000 rows; r counts all.");
     }
-    addStrongest(out, *table, true);
+    addStrongest(out, *table, true, true);
     return out;
 }
 
-DrawnPicture mosaicPicture(const CorrelationTable& table, bool pairwise) {
+DrawnPicture mosaicPicture(const CorrelationTable& table, bool pairwise, bool points) {
     DrawnPicture out;
     const auto order = orderBySimilarity(table.r);
     const std::size_t k = order.size();
@@ -187,7 +189,7 @@ DrawnPicture mosaicPicture(const CorrelationTable& table, bool pairwise) {
         }
     }
     out.exhibits.push_back(std::move(e));
-    addStrongest(out, table, pairwise);
+    addStrongest(out, table, pairwise, points);
     return out;
 }
 
@@ -198,7 +200,7 @@ DrawnPicture drawMosaic(const PictureInput& input) {
         out.nothing = table.error().text();
         return out;
     }
-    return mosaicPicture(*table, true);
+    return mosaicPicture(*table, true, true);
 }
 
 }  // namespace rapporto

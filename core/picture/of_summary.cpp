@@ -16,7 +16,7 @@ DrawnPicture mosaicOfSummary(const PictureInput& input) {
         out.nothing = table.error().text();
         return out;
     }
-    return mosaicPicture(*table, false);
+    return mosaicPicture(*table, false, false);
 }
 
 DrawnPicture numbersOfSummary(const PictureInput& input) {

@@ -395,6 +395,7 @@ class LeftPictureTest : public QObject {
         QCOMPARE(pair.spec.kind, std::string("mosaic"));
         QCOMPARE(pair.exhibits.at(0).bars.at(0).label, std::string(".50"));
         QVERIFY(pair.exhibits.at(0).x.empty());
+        QVERIFY(pair.words.back().find("points") == std::string::npos);
         const DrawnPicture one = drawPicture(summary->frame, specOf("", {"x"}), {}, 0.05);
         QCOMPARE(one.spec.kind, std::string("table"));
         QCOMPARE(one.table->cells.at(1), (std::vector<std::string>{"x", "50", "2", "2"}));

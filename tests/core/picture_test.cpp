@@ -479,6 +479,11 @@ class PictureTest : public QObject {
         QVERIFY(line != nullptr);
         QVERIFY(near(line->y[0] + d.slope * (meanX - line->x[0]), meanY, 1e-11));
         QVERIFY(e.subtitle.find("n = 400 · 20 bins") == 0);
+        QVERIFY(d.words.back().find("counts alike") == std::string::npos);
+        Survey survey;
+        survey.weight = "x";
+        QVERIFY(drawn(frame, {"y", "x"}, "binned", survey).words.back().find("counts alike") !=
+                std::string::npos);
         // Few values: a bin each; one value: one bin and no line; a yes–no: its share.
         const Frame few = frameOf(
             tableOf({{"x", {1, 1, 1, 2, 2, 2, 3, 3, 3}}, {"y", {1, 2, 3, 5, 5, 5, 0, 4, 8}}}));
