@@ -186,12 +186,10 @@ CheckResult checkArch(const CheckInput& in) {
 }
 
 std::string clustersBy(const CheckInput& in) {
-    return !in.options.by.empty()           ? in.options.by
-           : !in.question.errors.by.empty() ? in.question.errors.by.front()
-           : in.frame.layout().kind == Layout::Kind::Panel &&
-                   in.design.layout == Layout::Kind::Panel
-               ? in.frame.layout().unit
-               : std::string();
+    return !in.options.by.empty()                    ? in.options.by
+           : !in.question.errors.by.empty()          ? in.question.errors.by.front()
+           : in.design.layout == Layout::Kind::Panel ? in.frame.layout().unit
+                                                     : std::string();
 }
 
 CheckResult intraclassOf(const CheckInput& in, const ClusterSums& all) {

@@ -115,7 +115,7 @@ Made distribution(Asking& asking) {
     out.exhibits.push_back(histogramExhibit(counted));
     const Summary& s = counted.shape;
     const auto value = [&](double number) { return valueOn(counted.scale, number); };
-    out.numbers = {{"mean", value(s.mean)},
+    out.numbers = {{log ? "geometric mean" : "mean", value(s.mean)},
                    {"standard deviation", log || v.date ? "" : shortNumber(s.sd, 4)},
                    {"lowest", value(s.low)},
                    {"25 %", value(s.lowerQuartile)},
@@ -179,7 +179,7 @@ Result<void> addWhiskers(Asking& asking, const LeftCut& cut, const std::string& 
     }
     for (const auto& row : found->rows) {
         for (Exhibit::Box& box : boxes) {
-            if (fmt::format("{}", box.at - 1.0) == *row[0]) {
+            if (box.at - 1.0 == std::stod(*row[0])) {
                 box.low = std::min(box.low, std::stod(*row[1]));
                 box.high = std::max(box.high, std::stod(*row[2]));
             }

@@ -161,6 +161,20 @@ class LeftPictureTest : public QObject {
         QVERIFY(a->nothing.empty());
     }
 
+    /// On a logarithmic axis the mean is that of the logarithms, and is called so.
+    void namesTheMeanOfLogarithms() {
+        const auto left = opened(studyOf("left"));
+        QVERIFY(left.has_value());
+        PictureSpec spec = specOf("distribution", {"income"});
+        const auto plain = leftPicture(left->study, left->frame, spec, Job());
+        spec.logX = true;
+        const auto logs = leftPicture(left->study, left->frame, spec, Job());
+        QVERIFY(plain && logs);
+        QCOMPARE(plain->numbers.front().name, std::string("mean"));
+        QCOMPARE(logs->numbers.front().name, std::string("geometric mean"));
+        QVERIFY(plain->numbers.front().value != logs->numbers.front().value);
+    }
+
     /// A picture is asked for once, and anew where what it hangs on is another.
     void isAskedForOnce() {
         auto left = opened(studyOf("left"));
