@@ -2,6 +2,7 @@
 #include "app/shell/main_window.h"
 #include "app/shell/settings.h"
 #include "app/shell/theme.h"
+#include "app/shell/thumbnail.h"
 #include "core/base/parallel.h"
 #include "core/io/column_store.h"
 #include "core/study/journal.h"
@@ -12,6 +13,7 @@
 #include <QIcon>
 
 #include <cstdlib>
+#include <cstring>
 #include <exception>
 
 namespace {
@@ -35,7 +37,12 @@ class Application : public QApplication {
 }  // namespace
 
 int main(int argc, char** argv) {
-    rapporto::app::settings::applySize();
+    const bool card = argc > 1 && std::strcmp(argv[1], "--thumbnail") == 0;
+    if (card) {
+        qputenv("QT_QPA_PLATFORM", "offscreen");  // Nothing of it is shown.
+    } else {
+        rapporto::app::settings::applySize();
+    }
     Application application(argc, argv);
     QApplication::setApplicationName("Rapporto");
     QApplication::setApplicationVersion(RAPPORTO_VERSION);
@@ -44,6 +51,9 @@ int main(int argc, char** argv) {
     rapporto::setThreads(0);
     rapporto::column_store::keepIn(rapporto::column_store::usualFolder());
     rapporto::app::applyTheme(application);
+    if (card) {
+        return rapporto::app::writeThumbnail(QApplication::arguments().mid(2));
+    }
     rapporto::app::useTheme(rapporto::app::settings::theme());
 
     QCommandLineParser parser;
@@ -51,6 +61,10 @@ int main(int argc, char** argv) {
     parser.addHelpOption();
     parser.addVersionOption();
     parser.addOption({"demo", "Open the demo study."});
+    parser.addOption({"thumbnail",
+                      "Alone and first: write the study as a small card, for a desktop’s folders: "
+                      "--thumbnail SIZE STUDY PICTURE.",
+                      "SIZE"});
     parser.addPositionalArgument("FILE", "A study (.rapporto) or a table (.csv).", "[FILE]");
     parser.process(application);
 

@@ -1,10 +1,12 @@
 #include "app/plots/plot_view.h"
 
 #include "app/plots/marks.h"
+#include "app/plots/plot_access.h"
 #include "app/shell/theme.h"
 #include "core/base/format.h"
 #include "core/picture/axis.h"
 
+#include <QAccessible>
 #include <QApplication>
 #include <QClipboard>
 #include <QFileDialog>
@@ -23,6 +25,7 @@
 #include <algorithm>
 #include <array>
 #include <cmath>
+#include <numeric>
 
 namespace rapporto::app {
 namespace {
@@ -45,6 +48,7 @@ PlotView::PlotView(QWidget* parent) : QWidget(parent), exhibit_(std::make_shared
     setFocusPolicy(Qt::StrongFocus);
     setMinimumSize(60, 50);
     setContextMenuPolicy(Qt::DefaultContextMenu);
+    tellPictures();
 }
 
 void PlotView::showExhibit(Exhibit exhibit) {
@@ -95,7 +99,40 @@ void PlotView::showBefore(std::vector<Exhibit::Line> lines) {
     changed();
 }
 
+const MarkTable& PlotView::marks() const {
+    if (!marks_) {
+        MarkTable::RowNamer namer;
+        if (namer_) {
+            namer = [own = namer_](std::size_t row) { return utf8(own(row)); };
+        }
+        marks_ = std::make_unique<const MarkTable>(exhibit_, std::move(namer));
+    }
+    return *marks_;
+}
+
+QString PlotView::description() const {
+    if (empty_) {
+        return {};
+    }
+    const Exhibit& e = *exhibit_;
+    QStringList out;
+    if (!accessibleDescription().isEmpty()) {
+        out << accessibleDescription();
+    }
+    if (!e.xTitle.empty() && !e.yTitle.empty()) {
+        out << tr("across: %1; up: %2").arg(text(e.xTitle), text(e.yTitle));
+    }
+    out << text(plural(marks().rows(), "mark", "marks"));
+    if (standing_) {
+        out << text(marks().sentence(order_[*standing_]));
+    }
+    return out.join("; ");
+}
+
 void PlotView::changed() {
+    marks_.reset();
+    order_.clear();
+    standing_.reset();
     baseFresh_ = false;
     update();
 }
@@ -470,6 +507,13 @@ void PlotView::drawBase(QPainter& painter, const QRectF& whole) const {
 
 void PlotView::drawLit(QPainter& painter, const QRectF& whole) const {
     const Exhibit& e = *exhibit_;
+    if (standing_ && hasFocus() && e.barNames.empty()) {
+        const Plane f = planeOf(whole);
+        const Mark mark = marks().mark(order_[*standing_]);
+        painter.setPen(QPen(colour::kInk, 1.5));
+        painter.setBrush(Qt::NoBrush);
+        painter.drawRect(QRectF(f.px(mark.x) - 6.0, f.py(mark.y) - 6.0, 12.0, 12.0));
+    }
     if (empty_ || !e.barNames.empty() || (selection_.empty() && e.marked.empty() && !held_)) {
         return;
     }
@@ -817,7 +861,56 @@ void PlotView::keyPressEvent(QKeyEvent* event) {
         editTitle();
         return;
     }
+    const int key = event->key();
+    if (!empty_ && (key == Qt::Key_Right || key == Qt::Key_Left)) {
+        stepTo(key == Qt::Key_Right ? 1 : -1);
+        return;
+    }
+    if (standing_ && (key == Qt::Key_Return || key == Qt::Key_Enter || key == Qt::Key_Space)) {
+        selectMark();
+        return;
+    }
+    if (event->matches(QKeySequence::Copy) && !empty_) {
+        copyNumbers();
+        return;
+    }
     QWidget::keyPressEvent(event);
+}
+
+void PlotView::stepTo(std::ptrdiff_t step) {
+    const MarkTable& table = marks();
+    if (order_.size() != table.rows()) {
+        order_.resize(table.rows());
+        std::iota(order_.begin(), order_.end(), 0U);
+        std::vector<double> x(order_.size());
+        for (std::size_t row = 0; row < x.size(); ++row) {
+            x[row] = table.mark(row).x;
+        }
+        std::stable_sort(order_.begin(), order_.end(),
+                         [&](std::uint32_t a, std::uint32_t b) { return x[a] < x[b]; });
+    }
+    if (order_.empty()) {
+        return;
+    }
+    const auto last = static_cast<std::ptrdiff_t>(order_.size()) - 1;
+    const std::ptrdiff_t from =
+        standing_ ? static_cast<std::ptrdiff_t>(*standing_) : (step > 0 ? -1 : last + 1);
+    standing_ = static_cast<std::size_t>(std::clamp<std::ptrdiff_t>(from + step, 0, last));
+    const std::size_t row = order_[*standing_];
+    const Mark mark = table.mark(row);
+    QToolTip::showText(mapToGlobal(pixelOf(mark.x, mark.y).toPoint()),
+                       text(table.sentence(row)).toHtmlEscaped(), this);
+    QAccessibleEvent said(this, QAccessible::DescriptionChanged);
+    QAccessible::updateAccessibility(&said);
+    update();
+}
+
+void PlotView::selectMark() {
+    RowSet rows;
+    for (const std::size_t row : marks().sourceRows(order_[*standing_])) {
+        rows.insert(row);
+    }
+    emit rowsSelected(rows);
 }
 
 void PlotView::contextMenuEvent(QContextMenuEvent* event) {
@@ -828,6 +921,7 @@ void PlotView::contextMenuEvent(QContextMenuEvent* event) {
         menu.addAction(tr("Change the title"), this, &PlotView::editTitle);
     }
     menu.addAction(tr("Copy as picture"), this, &PlotView::copy);
+    menu.addAction(tr("Copy its numbers"), this, &PlotView::copyNumbers);
     for (const PrintSize& size : kPrintSizes) {
         menu.addAction(tr("Save, %1…").arg(tr(size.name)), this,
                        [this, width = size.millimetres] { save(width); });
@@ -844,6 +938,11 @@ void PlotView::copy() {
     draw(painter, rect());
     painter.end();
     QApplication::clipboard()->setPixmap(picture);
+}
+
+void PlotView::copyNumbers() {
+    constexpr std::size_t kMost = 100000;  // More no sheet takes at one go.
+    QApplication::clipboard()->setText(text(marks().text(kMost)));
 }
 
 void PlotView::makeCorner() {

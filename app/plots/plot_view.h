@@ -5,6 +5,7 @@
 #include "core/data/row_set.h"
 #include "core/describe/exhibit.h"
 #include "core/picture/figure.h"
+#include "core/picture/mark_table.h"
 
 #include <QPixmap>
 #include <QPolygonF>
@@ -47,7 +48,10 @@ class PlotView : public QWidget {
     [[nodiscard]] const std::vector<Exhibit::Line>& before() const { return before_; }
 
     /// Names a source row for the hover.
-    void setRowNamer(std::function<QString(std::size_t)> namer) { namer_ = std::move(namer); }
+    void setRowNamer(std::function<QString(std::size_t)> namer) {
+        namer_ = std::move(namer);
+        marks_.reset();
+    }
 
     /// A click on the title lets it be changed.
     void setTitleEditable(bool editable) { titleEditable_ = editable; }
@@ -62,6 +66,15 @@ class PlotView : public QWidget {
     [[nodiscard]] QPointF valueAt(QPointF pixel) const;
 
     [[nodiscard]] const Exhibit& exhibit() const { return *exhibit_; }
+
+    /// The picture as a table of its marks.
+    [[nodiscard]] const MarkTable& marks() const;
+
+    [[nodiscard]] const RowSet& selection() const { return selection_; }
+
+    /// What it shows for those who read it: the subtitle, its axes, how many marks, and the mark
+    /// that the keys stand on.
+    [[nodiscard]] QString description() const;
 
     [[nodiscard]] bool isEmpty() const { return empty_; }
 
@@ -122,7 +135,10 @@ class PlotView : public QWidget {
     [[nodiscard]] RowSet rowsWithin() const;
     [[nodiscard]] QString wordsAt(QPointF at) const;
     void editTitle();
+    void stepTo(std::ptrdiff_t step);
+    void selectMark();
     void copy();
+    void copyNumbers();
     void save(double millimetres);
     void offerSizes();
     void makeCorner();
@@ -137,6 +153,10 @@ class PlotView : public QWidget {
     std::shared_ptr<const HeldRows> held_;
     std::vector<Exhibit::Line> before_;
     std::function<QString(std::size_t)> namer_;
+    /// Made when it is asked for; null: of another picture.
+    mutable std::unique_ptr<const MarkTable> marks_;
+    std::vector<std::uint32_t> order_;     ///< Marks from left to right, once the keys walk.
+    std::optional<std::size_t> standing_;  ///< Where the keys stand in that order.
     bool titleEditable_ = false;
     QPixmap base_;  ///< All but what is lit, as it stood at the last painting.
     bool baseFresh_ = false;

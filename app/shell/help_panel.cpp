@@ -46,7 +46,8 @@ std::string shipped(const QString& name) {
 }  // namespace
 
 const Help& HelpPanel::help() {
-    static const Help kHelp({shipped("guide.md"), shipped("methods.md"), shipped("readings.md")});
+    static const Help kHelp({shipped("guide.md"), shipped("methods.md"), shipped("readings.md"),
+                             shipped("data-doubts.md")});
     return kHelp;
 }
 

@@ -106,12 +106,18 @@ std::set<std::string> namesInQuestion(const Session& session) {
             names.merge(parsed->names());
         }
     };
-    add(q->outcome);
+    for (const std::string& text : {q->outcome, q->offset, q->exposure, q->where}) {
+        add(text);
+    }
     for (const PathSpec& path : q->trace.paths) {
         add(path.to);
     }
     for (const auto* list : {&q->variables, &q->holding, &q->fixedEffects, &q->ownSlopes}) {
         std::for_each(list->begin(), list->end(), add);
+    }
+    for (const LevelSpec& level : q->settings.levels) {
+        add(level.by);
+        std::for_each(level.slopes.begin(), level.slopes.end(), add);
     }
     if (q->method == "event-study") {
         add(q->settings.variable);

@@ -15,6 +15,7 @@ QStringList stageNames() {
 
 Route::Route(QWidget* parent) : QWidget(parent) {
     setFocusPolicy(Qt::TabFocus);
+    tellParts();
     setMouseTracking(true);
     setFixedHeight(66);
     setMinimumWidth(520);
@@ -25,11 +26,24 @@ Route::Route(QWidget* parent) : QWidget(parent) {
 void Route::showStage(int stage) {
     stage_ = stage;
     update();
+    tellChosen(*this);
 }
 
 void Route::showStates(const QStringList& states) {
     states_ = states;
     update();
+}
+
+std::vector<ToldPart> Route::toldParts() {
+    std::vector<ToldPart> out;
+    const QStringList names = stageNames();
+    for (int s = 0; s < names.size(); ++s) {
+        const QString state = s < states_.size() && !states_[s].isEmpty() ? ", " + states_[s] : "";
+        const double w = width() / 6.0;
+        out.push_back({names[s] + state, QRectF(centre(s) - w / 2, 0, w, height()).toRect(),
+                       QAccessible::PageTab, s == stage_, [this, s] { emit stageRequested(s); }});
+    }
+    return out;
 }
 
 double Route::centre(int stage) const { return width() * (stage + 0.5) / 6.0; }

@@ -1,12 +1,14 @@
 #pragma once
 
+#include "app/shell/told_parts.h"
+
 #include <QStringList>
 #include <QWidget>
 
 namespace rapporto::app {
 
 /// The strip of six stages with their live states; emits the stage that was asked for.
-class Route : public QWidget {
+class Route : public QWidget, public ToldWidget {
     Q_OBJECT
 
   public:
@@ -16,6 +18,10 @@ class Route : public QWidget {
     void showStates(const QStringList& states);
 
     [[nodiscard]] QSize sizeHint() const override { return {830, 66}; }
+
+    [[nodiscard]] std::vector<ToldPart> toldParts() override;
+
+    [[nodiscard]] QAccessible::Role toldRole() const override { return QAccessible::PageTabList; }
 
   signals:
     void stageRequested(int stage);

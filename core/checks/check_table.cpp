@@ -463,6 +463,28 @@ const std::vector<Check>& allChecks() {
         {"groups-normal", groups, "law of the groups’ effects", "groups’ effects are normal",
          "fine: p at or above alpha; else noted", "Royston 1995; Verbeke & Lesaffre 1997",
          &checkGroupsNormal, true, fits::kLevels},
+        with({"rows-shape", groups, "shape of the terms",
+              "squares and cubes of what the terms give add nothing",
+              "fine: p at or above alpha; else fails", "Ramsey 1969", &checkRowsShape, true,
+              fits::kLevels},
+             traits::kNeedsTerms),
+        with({"rows-spread", groups, "spread along the terms",
+              "rows of a group scatter alike whatever the terms are",
+              "fine: p at or above alpha, or under 2 % of the spread goes with the terms; fails "
+              "from "
+              "10 %",
+              "Koenker 1981; Arellano 1987", &checkRowsSpread, true, fits::kLevels},
+             traits::kNeedsTerms),
+        {"groups-spread", groups, "spread group by group", "rows scatter alike in all groups",
+         "fine: p at or above alpha, or the widest tenth of groups scatters less than twice as "
+         "much "
+         "as the narrowest; else weigh",
+         "Brown & Forsythe 1974", &checkGroupsSpread, true, fits::kLevels},
+        {"rows-normal", groups, "law of the rows", "rows within groups are normal",
+         "fine: p at or above alpha, or little lean and tail; noted with many rows; else weigh, "
+         "fails "
+         "from strong lean or tail",
+         "Jarque & Bera 1980", &checkRowsNormal, true, fits::kLevels},
         {"overdispersion", count, "spread beyond the mean", "the variance is the mean",
          "fine: p at or above alpha, the extra under a twentieth, or errors that allow for it; "
          "fails from half as much again",

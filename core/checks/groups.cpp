@@ -1,3 +1,5 @@
+#include "core/checks/groups.h"
+
 #include "core/base/format.h"
 #include "core/checks/common.h"
 #include "core/checks/groups_picture.h"
@@ -150,28 +152,6 @@ void offerWithoutPart(const CheckInput& in, const PartTest& part, CheckResult& r
                                std::move(variant)});
 }
 
-/// The same groups held fixed, and by errors that only allow for them.
-void offerOtherViews(const CheckInput& in, CheckResult& result) {
-    const DesignLevel& inner = in.design.levels.front();
-    const DesignLevel& outer = in.design.levels.back();
-    Question fixed = variantBase(in, "holding " + inner.name + " fixed");
-    makePlain(in, fixed, true);
-    fixed.fixedEffects = {specOf(in, inner)};
-    fixed.errors = fixed.method == "conditional-logit" ? ErrorSpec{}
-                                                       : ErrorSpec::clusteredBy(specOf(in, outer));
-    result.remedies.push_back({"Hold " + inner.name + " fixed",
-                               "each group with itself: what groups differ in cannot mislead, and "
-                               "what never changes within them drops out",
-                               std::move(fixed)});
-    Question clustered = variantBase(in, "clustered by " + outer.name);
-    makePlain(in, clustered);
-    clustered.errors = ErrorSpec::clusteredBy(specOf(in, outer));
-    result.remedies.push_back({"Errors clustered by " + outer.name,
-                               "no law for the groups’ effects: one mix of within and between, "
-                               "with errors that allow for the groups",
-                               std::move(clustered)});
-}
-
 /// Few groups as levels of a term: they need no law.
 void offerAsTerm(const CheckInput& in, const DesignLevel& level, CheckResult& result) {
     const std::string by = specOf(in, level);
@@ -247,6 +227,27 @@ void offerMeans(const CheckInput& in, CheckResult& result) {
 
 }  // namespace
 
+void offerOtherViews(const CheckInput& in, CheckResult& result) {
+    const DesignLevel& inner = in.design.levels.front();
+    const DesignLevel& outer = in.design.levels.back();
+    Question fixed = variantBase(in, "holding " + inner.name + " fixed");
+    makePlain(in, fixed, true);
+    fixed.fixedEffects = {specOf(in, inner)};
+    fixed.errors = fixed.method == "conditional-logit" ? ErrorSpec{}
+                                                       : ErrorSpec::clusteredBy(specOf(in, outer));
+    result.remedies.push_back({"Hold " + inner.name + " fixed",
+                               "each group with itself: what groups differ in cannot mislead, and "
+                               "what never changes within them drops out",
+                               std::move(fixed)});
+    Question clustered = variantBase(in, "clustered by " + outer.name);
+    makePlain(in, clustered);
+    clustered.errors = ErrorSpec::clusteredBy(specOf(in, outer));
+    result.remedies.push_back({"Errors clustered by " + outer.name,
+                               "no law for the groups’ effects: one mix of within and between, "
+                               "with errors that allow for the groups",
+                               std::move(clustered)});
+}
+
 CheckResult checkRandomPart(const CheckInput& in) {
     const auto tests = partTests(in);
     if (!tests) {
@@ -291,6 +292,53 @@ CheckResult checkRandomPart(const CheckInput& in) {
     return result;
 }
 
+Result<Fit> fitWithMore(const CheckInput& in, const MatrixXd& columns,
+                        const std::vector<std::string>& named) {
+    Design wide = in.design;
+    const Index k = wide.X.cols();
+    wide.X.conservativeResize(Eigen::NoChange, k + columns.cols());
+    wide.X.rightCols(columns.cols()) = columns;
+    for (std::size_t j = 0; j < named.size(); ++j) {
+        DesignTerm term;
+        term.name = term.label = named[j];
+        term.columns = {k + static_cast<Index>(j)};
+        wide.columns.push_back({term.name, term.name, static_cast<int>(wide.terms.size()), false});
+        wide.terms.push_back(std::move(term));
+    }
+    return in.fit.levels->outcome == "normal"
+               ? fitMultilevel(wide, in.question.settings, ErrorSpec{}, in.alpha, in.job.quiet())
+               : fitLevelOutcome(wide, in.question.settings, in.alpha, in.job.quiet(), false);
+}
+
+std::optional<MoreTest> testOfMore(const CheckInput& in, const Fit& fit, bool joint) {
+    MoreTest out;
+    double df = std::numeric_limits<double>::infinity();
+    for (std::size_t j = 0; j < fit.coefficients.size(); ++j) {
+        if (fit.coefficients[j].column >= in.design.X.cols()) {
+            out.of.push_back(static_cast<Index>(j));
+            df = std::min(df, fit.coefficients[j].df.value_or(df));
+        }
+    }
+    const auto q = static_cast<double>(out.of.size());
+    VectorXd b(static_cast<Index>(out.of.size()));
+    MatrixXd each = MatrixXd::Zero(fit.covariance.rows(), b.size());
+    for (Index j = 0; j < b.size(); ++j) {
+        const Index at = out.of[static_cast<std::size_t>(j)];
+        b(j) = fit.coefficients[static_cast<std::size_t>(at)].estimate;
+        each(at, j) = 1.0;
+    }
+    const auto f = out.of.empty() ? std::nullopt : waldF(b, fit.covariance(out.of, out.of));
+    if (!f) {
+        return std::nullopt;
+    }
+    const ContrastLaw law = joint ? lawOf(fit, each) : ContrastLaw{df, 1.0};
+    out.chiSquare = !std::isfinite(law.df);
+    out.statistic = out.chiSquare ? *f * q : *f * law.scale;
+    out.df = out.chiSquare ? std::vector<double>{q} : std::vector<double>{q, law.df};
+    out.p = out.chiSquare ? chiSquareTail(out.statistic, q) : fTail(out.statistic, q, law.df);
+    return out;
+}
+
 CheckResult checkWithinBetween(const CheckInput& in) {
     std::vector<std::string> names;
     const MatrixXd means = meansOf(in, names);
@@ -298,54 +346,27 @@ CheckResult checkWithinBetween(const CheckInput& in) {
         return notApplicable(
             "No term varies both within and between groups, so its effects cannot differ.");
     }
-    Design wide = in.design;
-    const Index k = wide.X.cols();
-    wide.X.conservativeResize(Eigen::NoChange, k + means.cols());
-    wide.X.rightCols(means.cols()) = means;
-    for (std::size_t j = 0; j < names.size(); ++j) {
-        DesignTerm term;
-        term.name = term.label = "mean of " + names[j];
-        term.columns = {k + static_cast<Index>(j)};
-        wide.columns.push_back({term.name, term.name, static_cast<int>(wide.terms.size()), false});
-        wide.terms.push_back(std::move(term));
+    std::vector<std::string> named;
+    for (const std::string& name : names) {
+        named.push_back("mean of " + name);
     }
-    const auto fit =
-        in.fit.levels->outcome == "normal"
-            ? fitMultilevel(wide, in.question.settings, ErrorSpec{}, in.alpha, in.job.quiet())
-            : fitLevelOutcome(wide, in.question.settings, in.alpha, in.job.quiet(), false);
+    const auto fit = fitWithMore(in, means, named);
     if (!fit) {
         return notApplicable("The groups’ means could not be told apart: " + fit.error().what +
                              ".");
     }
-    std::vector<Index> of;
-    double df = std::numeric_limits<double>::infinity();
-    for (std::size_t j = 0; j < fit->coefficients.size(); ++j) {
-        if (fit->coefficients[j].column >= k) {
-            of.push_back(static_cast<Index>(j));
-            df = std::min(df, fit->coefficients[j].df.value_or(df));
-        }
-    }
-    if (of.empty()) {
-        return notApplicable("The groups’ means are told by the other terms.");
-    }
-    VectorXd b(static_cast<Index>(of.size()));
-    for (std::size_t j = 0; j < of.size(); ++j) {
-        b(static_cast<Index>(j)) = fit->coefficients[static_cast<std::size_t>(of[j])].estimate;
-    }
-    const auto f = waldF(b, fit->covariance(of, of));
-    if (!f) {
+    const auto test = testOfMore(in, *fit, false);
+    if (!test) {
         return notApplicable("The groups’ means are told by the other terms.");
     }
     CheckResult result;
-    const auto q = static_cast<double>(of.size());
-    const bool normal = !std::isfinite(df);
-    result.statistic = normal ? *f * q : *f;
-    result.statisticName = normal ? "χ²" : "F";
-    result.distribution = normal ? "chi2" : "F";
-    result.df = normal ? std::vector<double>{q} : std::vector<double>{q, df};
-    result.p = normal ? chiSquareTail(*f * q, q) : fTail(*f, q, df);
+    result.statistic = test->statistic;
+    result.statisticName = test->chiSquare ? "χ²" : "F";
+    result.distribution = test->chiSquare ? "chi2" : "F";
+    result.df = test->df;
+    result.p = test->p;
     result.headline = pClause(*result.p);
-    for (const Index j : of) {
+    for (const Index j : test->of) {
         const Coefficient& c = fit->coefficients[static_cast<std::size_t>(j)];
         result.details.emplace_back(c.term, c.estimate);
         result.details.emplace_back("se " + c.term, c.se);

@@ -504,6 +504,16 @@ Prediction pooledPrediction(const std::vector<const Prediction*>& sets, double a
         out.difference =
             pool([](const Prediction& p) { return p.difference.value_or(Estimate{}); });
     }
+    if (out.overGroups) {
+        out.overGroups =
+            pool([](const Prediction& p) { return p.overGroups.value_or(Estimate{}); });
+    }
+    for (std::size_t k = 0; k < out.groups.size(); ++k) {
+        out.groups[k].adds = 0.0;
+        for (const Prediction* one : sets) {
+            out.groups[k].adds += one->groups[k].adds / m;
+        }
+    }
     for (std::size_t k = 0; k < out.shares.size(); ++k) {
         out.shares[k].second = pool([&](const Prediction& p) { return p.shares[k].second; });
     }

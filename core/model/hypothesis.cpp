@@ -2,6 +2,7 @@
 
 #include "core/base/format.h"
 #include "core/expression/expression.h"
+#include "core/model/multilevel.h"
 #include "core/numerics/distributions.h"
 
 #include <algorithm>
@@ -349,7 +350,8 @@ Result<HypothesisTest> testHypothesis(const Design& design, const Fit& fit, cons
                           "hypothesis", "State something of the terms alone.");
         }
     }
-    out.df2 = fit.coefficients.front().df;
+    const ContrastLaw law = lawOf(fit, out.R.transpose());
+    out.df2 = std::isfinite(law.df) ? std::optional(law.df) : std::nullopt;
     const MatrixXd V = out.R * fit.covariance * out.R.transpose();
     const VectorXd d = out.R * b - out.r;
     if (q == 1) {
@@ -376,8 +378,8 @@ Result<HypothesisTest> testHypothesis(const Design& design, const Fit& fit, cons
                       "the errors can carry",
                       "hypothesis", "Take out the ones that follow from the others.");
     }
-    out.statistic = *f;
-    out.p = fTail(*f, out.df1, out.df2);
+    out.statistic = *f * law.scale;
+    out.p = fTail(out.statistic, out.df1, out.df2);
     return out;
 }
 

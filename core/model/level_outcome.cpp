@@ -1,5 +1,6 @@
 // Random effects of groups of a yes–no outcome or a count.
 #include "core/base/format.h"
+#include "core/model/group_prediction.h"
 #include "core/model/level_likelihood.h"
 #include "core/model/level_parts.h"
 #include "core/model/level_search.h"
@@ -124,6 +125,14 @@ class OutcomeSearch final : public LevelLand {
     }
 
     [[nodiscard]] std::vector<MatrixXd> factors() const { return factorsOf(at_); }
+
+    /// Taken as known: the errors of what hangs on them are the coefficients’ by the curvature.
+    [[nodiscard]] LevelSpreads spreads() const {
+        LevelSpreads out;
+        out.charts = charts_;
+        out.at = at_.tail(parameters_);
+        return out;
+    }
 
     [[nodiscard]] Index parameters() const { return parameters_; }
 
@@ -315,6 +324,7 @@ Result<Fit> fitLevelOutcome(const Design& design, const EstimatorSettings& setti
     out.devianceWithout = -2.0 * plain->likelihood->logLikelihood;
     out.parameters = static_cast<int>(found.parameters());
     out.shift = VectorXd::Zero(design.y.size());
+    out.spreads = std::make_shared<const LevelSpreads>(found.spreads());
     const auto modes = found.modes();
     const auto factors = found.factors();
     constexpr double kLogistic = std::numbers::pi * std::numbers::pi / 3.0;

@@ -1,6 +1,7 @@
 #include "core/model/multilevel.h"
 
 #include "core/base/format.h"
+#include "core/model/group_prediction.h"
 #include "core/model/kenward_roger.h"
 #include "core/model/level_parts.h"
 #include "core/model/level_search.h"
@@ -37,66 +38,47 @@ MatrixXd errorsOf(const MatrixXd& covariances, const LevelChart& chart) {
     return out;
 }
 
-/// Degrees of freedom of coefficients whose covariance hangs on estimated spreads.
-/// Source: Satterthwaite (1946); Fai & Cornelius (1996), Journal of Statistical Computation and
-/// Simulation 54, of several together.
-class Satterthwaite {
-  public:
-    explicit Satterthwaite(const LevelSearch& found) : found_(found) {
-        // Both by central differences.
-        constexpr double kStep = 3e-4;
-        const Index r = found.at().size();
-        VectorXd at(r + 1);
-        at << found.at(), std::log(found.variance());
-        const auto land = found.over(
-            [&found, r](const VectorXd& x) {
-                return LevelPlace{found.factorsAt(x.head(r)), x(r)};
-            },
-            true, 1.0);
-        parameters_ = 2.0 * inverseWhereCurved(curvature(land, at, kStep));
-        const auto seen = [&](const VectorXd& x) {
-            return found.model().look(found.factorsAt(x), found.aim(), false).covariance;
-        };
-        for (Index j = 0; j < r; ++j) {
-            VectorXd to = found.at();
-            to(j) += kStep;
-            const MatrixXd up = seen(to);
-            to(j) -= 2.0 * kStep;
-            slopes_.push_back((up - seen(to)) / (2.0 * kStep));
-        }
-        slopes_.push_back(found.look().covariance);  // Of ln σ².
+/// The rest of a search and how the coefficients hang on it.
+///
+/// @param turn   from the search’s orthonormal columns to the question’s.
+/// @param freed  the spreads are uncertain themselves.
+LevelSpreads spreadsOf(const LevelSearch& found, const MatrixXd& turn, bool freed) {
+    LevelSpreads out;
+    const double sigma2 = found.variance();
+    const auto turned = [&](const MatrixXd& S) {
+        return MatrixXd(sigma2 * turn * S * turn.transpose());
+    };
+    out.charts = found.charts();
+    out.at = found.at();
+    out.logVariance = std::log(sigma2);
+    out.covariance = turned(found.look().covariance);
+    if (!freed) {
+        return out;
     }
-
-    /// Of a contrast of the orthonormal coefficients.
-    [[nodiscard]] double of(const VectorXd& contrast) const {
-        constexpr double kMost = 1e9;
-        const double v = contrast.dot(found_.look().covariance * contrast);
-        VectorXd slope(static_cast<Index>(slopes_.size()));
-        for (Index j = 0; j < slope.size(); ++j) {
-            slope(j) = contrast.dot(slopes_[static_cast<std::size_t>(j)] * contrast);
-        }
-        const double moves = slope.dot(parameters_ * slope);
-        return moves > 0.0 ? std::min(2.0 * v * v / moves, kMost) : kMost;
+    // Both by central differences.
+    constexpr double kStep = 3e-4;
+    const Index r = found.at().size();
+    VectorXd at(r + 1);
+    at << found.at(), out.logVariance;
+    const auto land = found.over(
+        [&found, r](const VectorXd& x) {
+            return LevelPlace{found.factorsAt(x.head(r)), x(r)};
+        },
+        true, 1.0);
+    out.parameters = 2.0 * inverseWhereCurved(curvature(land, at, kStep));
+    const auto seen = [&](const VectorXd& x) {
+        return found.model().look(found.factorsAt(x), found.aim(), false).covariance;
+    };
+    for (Index j = 0; j < r; ++j) {
+        VectorXd to = found.at();
+        to(j) += kStep;
+        const MatrixXd up = seen(to);
+        to(j) -= 2.0 * kStep;
+        out.slopes.push_back(turned((up - seen(to)) / (2.0 * kStep)));
     }
-
-    /// Of several together: the columns of `contrasts`.
-    [[nodiscard]] double together(const MatrixXd& contrasts) const {
-        const Eigen::SelfAdjointEigenSolver<MatrixXd> parts(contrasts.transpose() *
-                                                            found_.look().covariance * contrasts);
-        double expected = 0.0;
-        for (Index k = 0; k < contrasts.cols(); ++k) {
-            const double df = of(contrasts * parts.eigenvectors().col(k));
-            expected += df > 2.0 ? df / (df - 2.0) : 0.0;
-        }
-        const auto q = static_cast<double>(contrasts.cols());
-        return expected > q ? 2.0 * expected / (expected - q) : 2.0;
-    }
-
-  private:
-    const LevelSearch& found_;
-    MatrixXd parameters_;  ///< Covariance of the parameters and ln σ².
-    std::vector<MatrixXd> slopes_;
-};
+    out.slopes.push_back(out.covariance);  // Of ln σ².
+    return out;
+}
 
 class Multilevel {
   public:
@@ -148,7 +130,7 @@ class Multilevel {
                                        ? solution.residuals.cwiseAbs2().dot(design_.weights)
                                        : solution.residuals.squaredNorm();
         const std::vector<Index> kept = solution.kept;
-        auto law = lawOf(turn, kept);
+        auto law = lawOf(turn, kept, out);
         if (!law) {
             return tl::make_unexpected(law.error());
         }
@@ -209,40 +191,42 @@ class Multilevel {
         double scale = 1.0;  ///< Of their F.
     };
 
-    Result<Law> lawOf(const MatrixXd& turn, const std::vector<Index>& kept) const {
+    /// @param told  takes what the law hangs on.
+    Result<Law> lawOf(const MatrixXd& turn, const std::vector<Index>& kept, LevelsFit& told) const {
         Law out;
         const Index k = turn.rows();
         const Index first = design_.hasConstant && !kept.empty() && kept.front() == 0 ? 1 : 0;
-        const bool terms = k > first;
-        if (settings_.lawOfEffects == "kenward-roger") {
-            const auto adjusted = adjustedBy(kept);
-            if (!adjusted) {
-                return tl::make_unexpected(adjusted.error());
-            }
-            out.covariance = adjusted->covariance();
-            out.df.resize(k);
-            const MatrixXd each = MatrixXd::Identity(k, k);
-            for (Index j = 0; j < k; ++j) {
-                out.df(j) = adjusted->law(each.col(j)).df;
-            }
-            const KenwardRoger::Law all = adjusted->law(terms ? each.rightCols(k - first) : each);
-            out.joint = all.df;
-            out.scale = all.scale;
-            return out;
-        }
-        out.covariance = found_.variance() * turn * found_.look().covariance * turn.transpose();
+        const auto spreads = std::make_shared<const LevelSpreads>(
+            spreadsOf(found_, turn, settings_.lawOfEffects != "normal"));
+        told.spreads = spreads;
+        out.covariance = spreads->covariance;
         out.joint = std::numeric_limits<double>::infinity();
         if (settings_.lawOfEffects == "normal") {
             return out;
         }
-        const Satterthwaite freedom(found_);
+        told.lawOf = [spreads](const MatrixXd& contrasts) {
+            return satterthwaite(*spreads, contrasts);
+        };
+        if (settings_.lawOfEffects == "kenward-roger") {
+            auto adjusted = adjustedBy(kept);
+            if (!adjusted) {
+                return tl::make_unexpected(adjusted.error());
+            }
+            out.covariance = adjusted->covariance();
+            const auto shared = std::make_shared<const KenwardRoger>(*std::move(adjusted));
+            told.lawOf = [shared](const MatrixXd& contrasts) {
+                const KenwardRoger::Law law = shared->law(contrasts);
+                return ContrastLaw{law.df, law.scale};
+            };
+        }
+        const MatrixXd each = MatrixXd::Identity(k, k);
         out.df.resize(k);
         for (Index j = 0; j < k; ++j) {
-            out.df(j) = freedom.of(turn.row(j).transpose());
+            out.df(j) = told.lawOf(each.col(j)).df;
         }
-        const Index count = terms ? k - first : k;
-        out.joint =
-            count == 1 ? out.df(k - 1) : freedom.together(turn.bottomRows(count).transpose());
+        const ContrastLaw all = told.lawOf(k > first ? each.rightCols(k - first) : each);
+        out.joint = all.df;
+        out.scale = all.scale;
         return out;
     }
 

@@ -2,9 +2,19 @@
 
 #include "core/model/fit.h"
 
+#include <functional>
 #include <numeric>
 
 namespace rapporto {
+
+struct LevelSpreads;
+
+/// What several contrasts of the coefficients are judged by: F with these degrees of freedom once
+/// it is multiplied by the scale.
+struct ContrastLaw {
+    double df = 0.0;
+    double scale = 1.0;
+};
 
 /// What a fit with random effects tells beside its coefficients.
 struct LevelsFit {
@@ -58,7 +68,14 @@ struct LevelsFit {
     std::string outcome = "normal";  ///< Or logit, poisson …
     int points = 0;         ///< … with so many of quadrature; 1: Laplace’s approximation.
     Eigen::VectorXd shift;  ///< Of each row: what its groups add.
+    /// The law of contrasts of the coefficients, the columns of k × m; empty: the normal law.
+    std::function<ContrastLaw(const Eigen::MatrixXd&)> lawOf;
+    std::shared_ptr<const LevelSpreads> spreads;  ///< See group_prediction.h.
 };
+
+/// The law of contrasts of the coefficients, the columns of k × m: with random effects their own,
+/// else that of the first coefficient. Infinite degrees of freedom: the normal law.
+[[nodiscard]] ContrastLaw lawOf(const Fit& fit, const Eigen::MatrixXd& contrasts);
 
 /// Random constants and slopes of groups, nested in as many groupings as are named: (restricted)
 /// likelihood of a normal outcome at its maximum, exactly. Coefficients by generalised least

@@ -4,6 +4,7 @@
 #include "core/data/frame.h"
 #include "core/model/dynamic_panel.h"
 #include "core/model/event_study.h"
+#include "core/model/group_prediction.h"
 #include "core/model/quantile.h"
 #include "core/model/response.h"
 #include "core/model/retransformed.h"
@@ -26,8 +27,10 @@ Result<std::vector<Prediction>> predictQuantiles(const Fit& fit, const MatrixXd&
                                                  const std::vector<PredictRequest>& requests,
                                                  double alpha);
 
-std::optional<double> dfOf(const Fit& fit) {
-    return fit.coefficients.empty() ? std::optional(fit.dfResidual) : fit.coefficients.front().df;
+/// Of a contrast of the coefficients; absent: the normal law.
+std::optional<double> dfOf(const Fit& fit, const VectorXd& contrast) {
+    const double df = lawOf(fit, contrast).df;
+    return std::isfinite(df) ? std::optional(df) : std::nullopt;
 }
 
 VectorXd kept(const Fit& fit, const VectorXd& row) { return row(fit.solution.kept); }
@@ -91,7 +94,7 @@ Estimate linear(const Fit& fit, const VectorXd& row, double alpha) {
     const MatrixXd V = fit.covariance.topLeftCorner(c.size(), c.size());
     return estimateOf(c.dot(fit.solution.coefficients),
                       hasError(fit, c) ? c.dot(V * c) : std::numeric_limits<double>::quiet_NaN(),
-                      dfOf(fit), alpha);
+                      dfOf(fit, c), alpha);
 }
 
 MarginalEffect effectOf(const EffectRequest& request, const std::string& level,
@@ -189,7 +192,7 @@ class Elasticity {
         gradient /= total;
         const auto k = gradient.size();
         return estimateOf(value, gradient.dot(fit_.covariance.topLeftCorner(k, k) * gradient),
-                          dfOf(fit_), alpha_);
+                          dfOf(fit_, gradient), alpha_);
     }
 
   private:
@@ -222,15 +225,7 @@ Result<std::vector<MarginalEffect>> levelEffects(const Fit& fit, const ScenarioM
         const auto X = map.at({values});
         return X ? Result<VectorXd>(VectorXd(X->row(0))) : tl::make_unexpected(X.error());
     };
-    std::vector<std::pair<Key, std::string>> levels = {{0.0, ""}, {1.0, ""}};
-    if (variable.groups) {
-        levels = {{variable.levels[variable.base].value, ""}};
-        for (std::size_t l = 0; l < variable.levels.size(); ++l) {
-            if (l != variable.base) {
-                levels.emplace_back(variable.levels[l].value, variable.levels[l].label);
-            }
-        }
-    }
+    const auto levels = variable.baseAndOthers();
     const auto base = rowAt(levels.front().first);
     if (!base) {
         return tl::make_unexpected(base.error());
@@ -327,7 +322,14 @@ Result<std::vector<Prediction>> predictAt(const Design& design, const Fit& fit,
     }
     const bool logged = !design.outcomeLogOf.empty() && fit.residuals.size() > 0;
     const double factor = logged ? smearingFactor(design, fit) : 1.0;
-    const double variance = varianceOfRow(fit);
+    std::optional<ScenarioGroups> groups;
+    if (fit.levels) {
+        auto found = ScenarioGroups::make(design, fit, map, requests, *X);
+        if (!found) {
+            return tl::make_unexpected(found.error());
+        }
+        groups.emplace(*std::move(found));
+    }
     const double mostLeverage = fit.leverage.size() > 0 ? fit.leverage.maxCoeff() : 1.0;
     std::vector<Prediction> out;
     for (std::size_t s = 0; s < requests.size(); ++s) {
@@ -335,7 +337,13 @@ Result<std::vector<Prediction>> predictAt(const Design& design, const Fit& fit,
         Prediction p;
         p.label = requests[s].label;
         p.at = requests[s].at;
-        p.mean = linear(fit, row, alpha);
+        p.mean = groups ? groups->estimate(s, alpha) : linear(fit, row, alpha);
+        const double ofNew = groups ? groups->varianceOfNew(s) : 0.0;
+        const double variance =
+            groups ? fit.statistics.sigma * fit.statistics.sigma + ofNew : varianceOfRow(fit);
+        if (groups) {
+            p.groups = groups->known(s);
+        }
         const double reach =
             criticalValue(alpha, p.mean.df) * std::sqrt(p.mean.se * p.mean.se + variance);
         p.rowLow = p.mean.value - reach;
@@ -357,10 +365,12 @@ Result<std::vector<Prediction>> predictAt(const Design& design, const Fit& fit,
                 "each value is within its range, but no row used combines them so far out");
         }
         if (logged) {
-            p.original = carriedBack(p, factor);
+            // Effects of new groups are normal by the model: E exp(u) = exp(Var u/2).
+            p.original = carriedBack(p, factor * std::exp(0.5 * ofNew));
         }
         if (s > 0) {
-            p.difference = linear(fit, row - VectorXd(X->row(0)), alpha);
+            p.difference = groups ? groups->estimate(s, alpha, 0)
+                                  : linear(fit, row - VectorXd(X->row(0)), alpha);
         }
         out.push_back(std::move(p));
     }
@@ -369,10 +379,78 @@ Result<std::vector<Prediction>> predictAt(const Design& design, const Fit& fit,
 
 namespace {
 
+/// The request is about a group of random effects whose own slopes count.
+bool namesGroup(const ScenarioMap& map, const EffectRequest& request) {
+    return request.as == EffectRequest::As::At &&
+           std::any_of(request.at.begin(), request.at.end(),
+                       [&](const auto& value) { return map.grouping(value.first) != nullptr; });
+}
+
+/// An effect in a known group: the coefficients’ and the group’s own slopes together.
+Result<std::vector<MarginalEffect>> effectsInGroup(const Design& design, const Fit& fit,
+                                                   const ScenarioMap& map,
+                                                   const EffectRequest& request, double alpha) {
+    if (fit.likelihood || request.elasticity) {
+        return refuse(ErrorCode::BadSetting,
+                      "effects in one group are told in units of a normal outcome", "effects",
+                      "Leave the group out, or compare two predictions in it.");
+    }
+    const ScenarioVariable* variable = map.find(request.of);
+    std::vector<MarginalEffect> out;
+    const auto add = [&](const std::string& level, const MatrixXd& rows,
+                         const std::vector<MatrixXd>& of) -> Result<void> {
+        ScenarioGroups::Place place{kept(fit, VectorXd(rows.row(0))), {}, request.at};
+        for (const MatrixXd& columns : of) {
+            place.of.emplace_back(columns.row(0).transpose());
+        }
+        const VectorXd gradient = place.row;
+        const auto groups = ScenarioGroups::make(design, fit, map, {std::move(place)});
+        if (!groups) {
+            return tl::make_unexpected(groups.error());
+        }
+        out.push_back({request, level, "", groups->estimate(0, alpha), gradient});
+        return {};
+    };
+    if (variable == nullptr || (!variable->groups && !variable->yesNo())) {
+        const auto D = map.slopesAt(request.of, {request.at});
+        const auto of = D ? map.columnsOfGroups({request.at}, request.of)
+                          : Result<std::vector<MatrixXd>>(tl::make_unexpected(D.error()));
+        if (!of) {
+            return tl::make_unexpected(of.error());
+        }
+        auto added = add("", *D, *of);
+        return added ? Result<std::vector<MarginalEffect>>(std::move(out))
+                     : tl::make_unexpected(added.error());
+    }
+    const auto levels = variable->baseAndOthers();
+    for (std::size_t l = 1; l < levels.size(); ++l) {
+        std::vector<ScenarioValues> two = {request.at, request.at};
+        two[0][request.of] = levels.front().first;
+        two[1][request.of] = levels[l].first;
+        const auto X = map.at(two);
+        const auto of = X ? map.columnsOfGroups(two)
+                          : Result<std::vector<MatrixXd>>(tl::make_unexpected(X.error()));
+        if (!of) {
+            return tl::make_unexpected(of.error());
+        }
+        std::vector<MatrixXd> moved;
+        for (const MatrixXd& columns : *of) {
+            moved.emplace_back(columns.row(1) - columns.row(0));
+        }
+        if (auto added = add(levels[l].second, X->row(1) - X->row(0), moved); !added) {
+            return tl::make_unexpected(added.error());
+        }
+    }
+    return out;
+}
+
 /// The effect in the rows as `weights` count them (empty: alike).
 Result<std::vector<MarginalEffect>> effectsIn(const Design& design, const Fit& fit,
                                               const ScenarioMap& map, const EffectRequest& request,
                                               double alpha, const VectorXd& weights) {
+    if (namesGroup(map, request)) {
+        return effectsInGroup(design, fit, map, request, alpha);
+    }
     if (fit.likelihood) {
         return outcomeEffects(design, fit, map, request, alpha, weights);
     }
@@ -481,9 +559,9 @@ Result<std::vector<MarginalEffect>> marginalEffects(const Design& design, const 
             if (g > 0) {
                 const VectorXd d = effect.gradient - out[e].gradient;
                 const auto k = d.size();
-                effect.contrast = estimateOf(effect.effect.value - out[e].effect.value,
-                                             d.dot(fit.covariance.topLeftCorner(k, k) * d),
-                                             effect.effect.df, alpha);
+                effect.contrast =
+                    estimateOf(effect.effect.value - out[e].effect.value,
+                               d.dot(fit.covariance.topLeftCorner(k, k) * d), dfOf(fit, d), alpha);
             }
         }
         out.insert(out.end(), own->begin(), own->end());

@@ -30,6 +30,14 @@ struct Retransformed {
     double factor = 1.0;  ///< Mean of exp(e).
 };
 
+/// A group whose effect is known, and what it adds to a prediction’s index.
+struct KnownGroup {
+    std::string by;
+    std::string group;
+    std::size_t rows = 0;  ///< That tell of it.
+    double adds = 0.0;
+};
+
 struct Prediction {
     std::string label;
     ScenarioValues at;
@@ -41,12 +49,16 @@ struct Prediction {
     std::optional<Estimate> difference;     ///< From the first scenario.
     /// Probability of each level of an outcome of groups, or of each count from 0; else empty.
     std::vector<std::pair<std::string, Estimate>> shares;
+    std::vector<KnownGroup> groups;  ///< Of random effects, those named; others are new.
+    /// The mean over all groups that there may be, where the middle one’s is another: the spread of
+    /// the groups is taken as known.
+    std::optional<Estimate> overGroups;
 };
 
-/// The outcome at given values with the interval of its mean (x'Vx by the question’s own errors)
-/// and of a single row (x'Vx + σ², normal errors of one spread; σ²/w of a row of weight 1).
-/// Logged outcomes are carried back by smearing.
-/// Source: Duan (1983), Journal of the American Statistical Association 78.
+/// The outcome at given values (of random effects in the groups named) with the interval of its
+/// mean (x'Vx by the question’s own errors) and of a single row (x'Vx + σ², normal errors of one
+/// spread; σ²/w of a row of weight 1). Logged outcomes are carried back by smearing. Source: Duan
+/// (1983), Journal of the American Statistical Association 78.
 ///
 /// @return one prediction a request, or the refusal of ScenarioMap::at.
 [[nodiscard]] Result<std::vector<Prediction>> predictAt(const Design& design, const Fit& fit,

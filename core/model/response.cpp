@@ -1,6 +1,7 @@
 #include "core/model/response.h"
 
 #include "core/base/format.h"
+#include "core/model/group_prediction.h"
 #include "core/model/likelihood.h"
 #include "core/model/outcome_models.h"
 #include "core/numerics/distributions.h"
@@ -479,23 +480,6 @@ class Rows {
     bool two_;
 };
 
-std::optional<std::vector<std::pair<Key, std::string>>> levelsOfVariable(
-    const ScenarioVariable& variable) {
-    if (!variable.groups && !variable.yesNo()) {
-        return std::nullopt;
-    }
-    std::vector<std::pair<Key, std::string>> levels = {{0.0, ""}, {1.0, ""}};
-    if (variable.groups) {
-        levels = {{variable.levels[variable.base].value, ""}};
-        for (std::size_t l = 0; l < variable.levels.size(); ++l) {
-            if (l != variable.base) {
-                levels.emplace_back(variable.levels[l].value, variable.levels[l].label);
-            }
-        }
-    }
-    return levels;
-}
-
 /// Where `share` of the law lies below.
 double countQuantile(CountLaw law, double mean, double dispersion, double share) {
     double sum = 0.0;
@@ -583,14 +567,15 @@ Result<std::vector<MarginalEffect>> outcomeEffects(const Design& design, const F
     const VectorXd& offset = average ? design.offset : none;
     const VectorXd& weights = average ? asked : none;
     std::vector<MarginalEffect> out;
-    if (const auto levels = variable != nullptr ? levelsOfVariable(*variable) : std::nullopt) {
+    if (variable != nullptr && (variable->groups || variable->yesNo())) {
+        const auto levels = variable->baseAndOthers();
         if (request.elasticity) {
             return refuse(ErrorCode::WrongType,
                           "‘" + request.of + "’ has no percent of itself, so no elasticity",
                           "effects", "Ask for its plain effect.", {request.of});
         }
         std::vector<IndexRows> at;
-        for (const auto& [value, label] : *levels) {
+        for (const auto& [value, label] : levels) {
             ScenarioValues here = values;
             here[request.of] = value;
             const auto X = average ? rows.usedWith(request.of, value) : rows.at(here);
@@ -600,12 +585,12 @@ Result<std::vector<MarginalEffect>> outcomeEffects(const Design& design, const F
             at.push_back(engine.keptOf(*X));
         }
         for (std::size_t o = 0; o < names.size(); ++o) {
-            for (std::size_t l = 1; l < levels->size(); ++l) {
+            for (std::size_t l = 1; l < levels.size(); ++l) {
                 double value = 0.0;
                 VectorXd gradient = engine.zero();
                 engine.addValue(o, at[l], offset, weights, 1.0, value, gradient);
                 engine.addValue(o, at[0], offset, weights, -1.0, value, gradient);
-                out.push_back({request, (*levels)[l].second, names[o],
+                out.push_back({request, levels[l].second, names[o],
                                engine.estimate(value, gradient, alpha), gradient});
             }
         }
@@ -642,6 +627,22 @@ Result<std::vector<MarginalEffect>> outcomeEffects(const Design& design, const F
     return out;
 }
 
+namespace {
+
+/// Which groups of random effects the requests are in.
+Result<ScenarioGroups> groupsOf(const Design& design, const Fit& fit, const ScenarioMap& map,
+                                const std::vector<PredictRequest>& requests) {
+    std::vector<ScenarioValues> scenarios;
+    for (const PredictRequest& request : requests) {
+        scenarios.push_back(request.at);
+    }
+    const auto X = map.at(scenarios);
+    return X ? ScenarioGroups::make(design, fit, map, requests, *X)
+             : Result<ScenarioGroups>(tl::make_unexpected(X.error()));
+}
+
+}  // namespace
+
 Result<std::vector<Prediction>> predictOutcome(const Design& design, const Fit& fit,
                                                const ScenarioMap& map,
                                                const std::vector<PredictRequest>& requests,
@@ -655,6 +656,14 @@ Result<std::vector<Prediction>> predictOutcome(const Design& design, const Fit& 
     const LikelihoodFit& told = *fit.likelihood;
     // The law of a plain fit by one index: its interval goes through the curve.
     const bool single = engine.indices() == 1 && names.size() == 1;
+    std::optional<ScenarioGroups> groups;
+    if (fit.levels) {
+        auto found = groupsOf(design, fit, map, requests);
+        if (!found) {
+            return tl::make_unexpected(found.error());
+        }
+        groups.emplace(*std::move(found));
+    }
     std::vector<Prediction> out;
     VectorXd firstGradient;
     double firstValue = 0.0;
@@ -697,12 +706,17 @@ Result<std::vector<Prediction>> predictOutcome(const Design& design, const Fit& 
             }
             p.mean = one;
         }
+        const std::size_t s = out.size();
+        if (groups) {
+            addGroups(*groups, s, alpha, p);
+        }
         if (single) {
             const VectorXd row = Xk[0].row(0);
             const auto k = row.size();
-            const double eta = row.dot(fit.solution.coefficients);
-            const double se =
-                std::sqrt(std::max(row.dot(fit.covariance.topLeftCorner(k, k) * row), 0.0));
+            const double eta = groups ? groups->value(s) : row.dot(fit.solution.coefficients);
+            const double se = std::sqrt(
+                groups ? groups->variance(s)
+                       : std::max(row.dot(fit.covariance.topLeftCorner(k, k) * row), 0.0));
             const double reach = criticalValue(alpha, fit.coefficients.front().df) * se;
             const auto D = static_cast<std::size_t>(1 + engine.response().extras());
             std::vector<double> g(D);
@@ -715,18 +729,24 @@ Result<std::vector<Prediction>> predictOutcome(const Design& design, const Fit& 
             p.mean.low = std::min(a, b);
             p.mean.high = std::max(a, b);
             const bool plain = told.family == "poisson" || told.family == "negative-binomial";
-            if (plain && value < 1e5) {
+            if (plain && groups && groups->varianceOfNew(s) > 0.0) {
+                const double spread = groups->varianceOfNew(s);
+                p.rowLow = countOverGroups(eta, spread, alpha / 2.0);
+                p.rowHigh = countOverGroups(eta, spread, 1.0 - alpha / 2.0);
+            } else if (plain && p.mean.value < 1e5) {
                 const double dispersion = told.dispersion.value_or(0.0);
                 const CountLaw law = dispersion <= 0.0   ? CountLaw::Poisson
                                      : told.linearSpread ? CountLaw::Linear
                                                          : CountLaw::Quadratic;
-                p.rowLow = countQuantile(law, value, dispersion, alpha / 2.0);
-                p.rowHigh = countQuantile(law, value, dispersion, 1.0 - alpha / 2.0);
+                p.rowLow = countQuantile(law, p.mean.value, dispersion, alpha / 2.0);
+                p.rowHigh = countQuantile(law, p.mean.value, dispersion, 1.0 - alpha / 2.0);
             }
         }
         if (out.empty()) {
             firstGradient = gradient;
             firstValue = value;
+        } else if (groups) {
+            p.difference = differenceInGroups(*groups, s, alpha);
         } else {
             p.difference = engine.estimate(value - firstValue, gradient - firstGradient, alpha);
         }

@@ -68,6 +68,19 @@ bool readsOtherRows(const Node& node) {
 
 }  // namespace
 
+std::vector<std::pair<Key, std::string>> ScenarioVariable::baseAndOthers() const {
+    if (!groups) {
+        return {{0.0, ""}, {1.0, ""}};
+    }
+    std::vector<std::pair<Key, std::string>> out = {{levels[base].value, ""}};
+    for (std::size_t l = 0; l < levels.size(); ++l) {
+        if (l != base) {
+            out.emplace_back(levels[l].value, levels[l].label);
+        }
+    }
+    return out;
+}
+
 /// Where X is worked out: columns for the leaves (and for derived variables that are named).
 struct ScenarioMap::Place {
     std::map<std::string, Leaf> columns;
@@ -143,8 +156,98 @@ void ScenarioMap::gather(const Frame& frame, const Node& node) {
     }
 }
 
+void ScenarioMap::addGroupings(const Frame& frame, const Design& design) {
+    Design slopes;
+    slopes.rows = design.rows;
+    slopes.weights = design.weights;
+    for (const DesignLevel& level : design.levels) {
+        ScenarioVariable grouping;
+        grouping.name = level.name;
+        grouping.measure = Measure::Groups;
+        grouping.groups = true;
+        const Variable* known = frame.variable(level.name);
+        grouping.label = known != nullptr ? known->shown() : level.name;
+        for (const std::string& label : level.labels) {
+            FoundLevel group;
+            group.label = label;
+            grouping.levels.push_back(std::move(group));
+        }
+        const auto cells = frame.evaluateText(level.name);
+        for (std::size_t i = 0; cells && i < level.of.size(); ++i) {
+            FoundLevel& group = grouping.levels[static_cast<std::size_t>(level.of[i])];
+            if (group.count++ == 0) {
+                const Column& column = cells->column;
+                const std::size_t row = design.rows[i];
+                group.code = column.isText() ? column.codes()[row] : column.numbers()[row];
+                group.value = column.isText()
+                                  ? column.texts()[static_cast<std::size_t>(column.codes()[row])]
+                                  : keyText(Key(column.numbers()[row]));
+            }
+        }
+        groupings_.push_back(std::move(grouping));
+        slopesOf_.push_back(static_cast<Index>(level.slopeNames.size()));
+        for (const std::string& name : level.slopeNames) {
+            const auto at = static_cast<Index>(slopes.columns.size());
+            DesignTerm term;
+            term.name = name;
+            term.columns = {at};
+            DesignFactor factor;
+            factor.text = name;
+            term.factors = {std::move(factor)};
+            DesignColumn column;
+            column.term = static_cast<int>(slopes.terms.size());
+            slopes.terms.push_back(std::move(term));
+            slopes.columns.push_back(std::move(column));
+        }
+    }
+    if (slopes.terms.empty()) {
+        return;
+    }
+    if (auto map = make(frame, slopes)) {
+        ofGroups_ = std::make_shared<const ScenarioMap>(*std::move(map));
+    }
+}
+
+const ScenarioVariable* ScenarioMap::grouping(const std::string& name) const {
+    const auto at = std::find_if(groupings_.begin(), groupings_.end(),
+                                 [&](const auto& one) { return one.name == name; });
+    return at == groupings_.end() ? nullptr : &*at;
+}
+
+Result<std::vector<MatrixXd>> ScenarioMap::columnsOfGroups(
+    const std::vector<ScenarioValues>& scenarios, const std::string& slopeIn) const {
+    const auto m = static_cast<Index>(scenarios.size());
+    MatrixXd slopes(m, 0);
+    if (ofGroups_) {
+        std::vector<ScenarioValues> own = scenarios;
+        for (ScenarioValues& one : own) {
+            std::erase_if(one, [&](const auto& value) { return !ofGroups_->isTerm(value.first); });
+        }
+        if (!slopeIn.empty() && !ofGroups_->isTerm(slopeIn)) {
+            slopes = MatrixXd::Zero(m, static_cast<Index>(ofGroups_->columns_.size()));
+        } else {
+            auto found = slopeIn.empty() ? ofGroups_->at(own) : ofGroups_->slopesAt(slopeIn, own);
+            if (!found) {
+                return tl::make_unexpected(found.error());
+            }
+            slopes = *std::move(found);
+        }
+    }
+    std::vector<MatrixXd> out;
+    Index from = 0;
+    for (const Index count : slopesOf_) {
+        MatrixXd one(m, count + 1);
+        one.col(0).setConstant(slopeIn.empty() ? 1.0 : 0.0);
+        one.rightCols(count) = slopes.middleCols(from, count);
+        from += count;
+        out.push_back(std::move(one));
+    }
+    return out;
+}
+
 Result<ScenarioMap> ScenarioMap::make(const Frame& frame, const Design& design) {
     ScenarioMap out;
+    out.addGroupings(frame, design);
     if (design.zeroX.cols() > 0) {
         Design zero;
         zero.rows = design.rows;
@@ -320,7 +423,10 @@ Result<ScenarioMap::Place> ScenarioMap::placeOf(
     }
     for (const ScenarioValues& scenario : scenarios) {
         for (const auto& [name, value] : scenario) {
-            if (!leaves_.contains(name) && !derived_.contains(name)) {
+            if (!isTerm(name)) {
+                if (knows(name)) {
+                    continue;  // What is known of a group is added elsewhere.
+                }
                 std::vector<std::string> known;
                 for (const ScenarioVariable& v : variables_) {
                     known.push_back(v.name);

@@ -24,6 +24,9 @@ struct ScenarioVariable {
     std::string derivedFrom;  ///< Not a column but a function of other rows: “lag(price)”.
 
     [[nodiscard]] bool yesNo() const { return measure == Measure::YesNo; }
+
+    /// Of groups or of yes–no: the base (or no), then the others, with the labels of these.
+    [[nodiscard]] std::vector<std::pair<Key, std::string>> baseAndOthers() const;
 };
 
 /// X as a function of the variables behind it: derived variables and terms are followed through to
@@ -40,10 +43,25 @@ class ScenarioMap {
     /// Null when the terms do not hang on it. Derived variables are not listed but can be named.
     [[nodiscard]] const ScenarioVariable* find(const std::string& name) const;
 
-    /// The terms hang on it, or are worked out from it.
+    /// Groupings of random effects, innermost first: where a scenario names a group of one, what
+    /// is known of that group counts; else it speaks of a new group. One may be among the terms as
+    /// well.
+    [[nodiscard]] const std::vector<ScenarioVariable>& groupings() const { return groupings_; }
+
+    /// Of a grouping, or null.
+    [[nodiscard]] const ScenarioVariable* grouping(const std::string& name) const;
+
+    /// The terms (or effects of groups) hang on it, or are worked out from it.
     [[nodiscard]] bool knows(const std::string& name) const {
-        return leaves_.contains(name) || derived_.contains(name);
+        return leaves_.contains(name) || derived_.contains(name) || grouping(name) != nullptr ||
+               (ofGroups_ && ofGroups_->knows(name));
     }
+
+    /// What the effects of groups are in at given values, one row each: of each grouping a one and
+    /// its slopes’ values; of a slope in `slopeIn` (where named) how they move with it.
+    /// @return what at() refuses.
+    [[nodiscard]] Result<std::vector<Eigen::MatrixXd>> columnsOfGroups(
+        const std::vector<ScenarioValues>& scenarios, const std::string& slopeIn = "") const;
 
     /// The map of the terms that tell zeros apart, where these are others; else null.
     [[nodiscard]] const std::shared_ptr<const ScenarioMap>& zero() const { return zero_; }
@@ -85,7 +103,16 @@ class ScenarioMap {
     [[nodiscard]] Result<Column> columnFor(const std::string& name,
                                            const std::vector<const Key*>& values) const;
 
+    void addGroupings(const Frame& frame, const Design& design);
+
+    [[nodiscard]] bool isTerm(const std::string& name) const {
+        return leaves_.contains(name) || derived_.contains(name);
+    }
+
     std::shared_ptr<const ScenarioMap> zero_;
+    std::vector<ScenarioVariable> groupings_;
+    std::shared_ptr<const ScenarioMap> ofGroups_;  ///< Of all slopes of groups; null without.
+    std::vector<Eigen::Index> slopesOf_;           ///< How many each grouping has.
     std::vector<ScenarioVariable> variables_;
     std::vector<DesignTerm> terms_;
     std::vector<DesignColumn> columns_;

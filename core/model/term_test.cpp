@@ -1,6 +1,9 @@
 #include "core/model/term_test.h"
 
+#include "core/model/multilevel.h"
 #include "core/numerics/distributions.h"
+
+#include <cmath>
 
 namespace rapporto {
 
@@ -27,7 +30,16 @@ std::optional<TermTest> testTerm(const Fit& fit, int designTerm) {
         return std::nullopt;
     }
     TermTest out{*f, static_cast<double>(of.size()), df, 1.0};
-    out.p = df ? fTail(*f, out.df1, *df) : chiSquareTail(*f * out.df1, out.df1);
+    if (fit.levels && !fit.pooled) {
+        Eigen::MatrixXd each = Eigen::MatrixXd::Zero(fit.covariance.rows(), b.size());
+        for (std::size_t k = 0; k < of.size(); ++k) {
+            each(of[k], static_cast<Eigen::Index>(k)) = 1.0;
+        }
+        const ContrastLaw law = lawOf(fit, each);
+        out.f *= law.scale;
+        out.df2 = std::isfinite(law.df) ? std::optional(law.df) : std::nullopt;
+    }
+    out.p = out.df2 ? fTail(out.f, out.df1, *out.df2) : chiSquareTail(out.f * out.df1, out.df1);
     return out;
 }
 

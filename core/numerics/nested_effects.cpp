@@ -233,6 +233,12 @@ double NestedEffects::value(const Look& at, const Aim& aim) const {
            freedom(aim.restricted) * std::log(s) + at.squares / s;
 }
 
+MatrixXd NestedEffects::crossProducts(const std::vector<MatrixXd>& factors) const {
+    Eliminated found;
+    (void)eliminate(factors, found);
+    return ConstBlock(found.sums.back().data(), p_ + 1, p_ + 1).selfadjointView<Eigen::Upper>();
+}
+
 NestedEffects::Look NestedEffects::look(const std::vector<MatrixXd>& factors, const Aim& aim,
                                         bool slopes) const {
     Eliminated found;

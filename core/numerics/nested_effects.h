@@ -64,6 +64,9 @@ class NestedEffects {
     [[nodiscard]] Look look(const std::vector<Eigen::MatrixXd>& factors, const Aim& aim,
                             bool slopes) const;
 
+    /// (Q, y)'V⁻¹(Q, y) at factors Λ, (p + 1) × (p + 1); Q may have any columns here.
+    [[nodiscard]] Eigen::MatrixXd crossProducts(const std::vector<Eigen::MatrixXd>& factors) const;
+
     /// The value of a look.
     [[nodiscard]] double value(const Look& at, const Aim& aim) const;
 

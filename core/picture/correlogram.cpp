@@ -108,7 +108,8 @@ DrawnPicture drawCrossCorrelation(const PictureInput& input) {
     const double bound =
         normalQuantile(1.0 - input.alpha / 2.0) / std::sqrt(static_cast<double>(n));
     Exhibit e = correlogram(r, -static_cast<int>(lags), bound);
-    e.title = y.name + " with " + x.name + " earlier or later";
+    e.title = input.frame.variable(y.name)->shown() + " with " +
+              input.frame.variable(x.name)->shown() + " earlier or later";
     e.subtitle = "n = " + countText(n) + boundText(input.alpha, bound);
     e.xTitle = "how many " + momentName(*order) + "s earlier " + x.name + " is";
     e.yTitle = "r";

@@ -179,7 +179,22 @@ struct Sources {
     std::map<std::string, std::string> readings;
     std::map<std::string, std::vector<std::string>> checks;
     std::vector<Section> formulas;
+    std::vector<std::vector<std::string>> doubts;  ///< Kind, told when, check.
 };
+
+/// When a check of the data speaks, kind by kind.
+std::string toldWhen(const std::string& id, const std::vector<std::vector<std::string>>& doubts) {
+    std::string out;
+    for (const std::vector<std::string>& cells : doubts) {
+        const auto checks = cells.size() < 3 ? std::vector<std::string>() : idsIn(cells[2]);
+        if (std::find(checks.begin(), checks.end(), id) != checks.end()) {
+            std::string kind = idsIn(cells[0]).front();
+            std::replace(kind.begin(), kind.end(), '-', ' ');
+            out += "- *" + kind + "*: " + cells[1] + "\n";
+        }
+    }
+    return out.empty() ? out : "**Told when:**\n\n" + out + "\n";
+}
 
 HelpTopic topicOf(const Check& check, const Sources& from) {
     HelpTopic topic{std::string("check:") + check.id, check.name, "Checks", {}};
@@ -192,7 +207,8 @@ HelpTopic topicOf(const Check& check, const Sources& from) {
     } else {
         topic.markdown += formulasThatName(check.id, from.formulas);
     }
-    topic.markdown += paragraph("Source", check.source) + howItReads(from.readings, check.id);
+    topic.markdown += toldWhen(check.id, from.doubts) + paragraph("Source", check.source) +
+                      howItReads(from.readings, check.id);
     return topic;
 }
 
@@ -215,13 +231,19 @@ Help::Help(const HelpTexts& texts) {
     for (std::size_t c = 1; c < guide.size(); ++c) {  // The first is the name of the whole.
         topics_.push_back({"guide:" + guide[c].title, guide[c].title, "Guide", guide[c].body});
     }
-    const Sources from{readingsById(texts.readings), checkRows(texts.methods),
-                       formulasOf(texts.methods)};
+    Sources from{
+        readingsById(texts.readings), checkRows(texts.methods), formulasOf(texts.methods), {}};
+    for (const auto& [kind, cells] : checkRows(texts.doubts)) {
+        from.doubts.push_back(cells);
+    }
     for (const Check& check : allChecks()) {
         topics_.push_back(topicOf(check, from));
     }
     for (const Estimator& estimator : allEstimators()) {
         topics_.push_back(topicOf(estimator, from));
+    }
+    for (const Section& section : sectionsOf(texts.doubts)) {
+        topics_.push_back({"data:" + section.title, section.title, "Data", section.body});
     }
     for (const Section& formula : from.formulas) {
         topics_.push_back({"formula:" + formula.title, formula.title, "Formulas", formula.body});

@@ -10,6 +10,7 @@ struct HelpTexts {
     std::string guide;
     std::string methods;
     std::string readings;
+    std::string doubts;  ///< What looks odd in a table.
 };
 
 /// One thing that help can be asked about.

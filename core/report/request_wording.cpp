@@ -3,6 +3,7 @@
 
 #include "core/base/format.h"
 #include "core/model/likelihood.h"
+#include "core/model/multilevel.h"
 
 #include <fmt/format.h>
 
@@ -93,6 +94,7 @@ std::string scenarioText(const ScenarioMap& map, const ScenarioValues& at) {
     std::string out;
     for (const auto& [name, value] : at) {
         const ScenarioVariable* v = map.find(name);
+        v = v != nullptr ? v : map.grouping(name);
         std::string shown = std::holds_alternative<double>(value)
                                 ? shortNumber(std::get<double>(value), 5)
                                 : std::get<std::string>(value);
@@ -125,9 +127,13 @@ std::vector<std::string> predictionReading(const Answer& answer, std::size_t i) 
                       shortNumber(r.low, 4) + " to " + shortNumber(r.high, 4) +
                       "); a single row lies between " + shortNumber(r.rowLow, 3) + " and " +
                       shortNumber(r.rowHigh, 3) + ".");
-        out.push_back("Carried back from the logarithm by smearing: the mean is " +
-                      fixedNumber(r.factor, 2) + " times exp of the predicted log, " +
-                      shortNumber(r.middle, 4) + ", which is the middle such row.");
+        out.push_back(
+            "Carried back from the logarithm by smearing" +
+            std::string(answer.fit->levels && p.groups.size() < answer.fit->levels->levels.size()
+                            ? " (the spread of new groups counted in)"
+                            : "") +
+            ": the mean is " + fixedNumber(r.factor, 2) + " times exp of the predicted log, " +
+            shortNumber(r.middle, 4) + ", which is the middle such row.");
     } else if (!p.shares.empty()) {
         std::string text = "With " + where + ", ";
         for (std::size_t q = 0; q < p.shares.size(); ++q) {
@@ -163,6 +169,22 @@ std::vector<std::string> predictionReading(const Answer& answer, std::size_t i) 
         const Estimate& d = *p.difference;
         out.push_back("Against the first it is **" + digits(d.value, d.se) + unitOf(answer) +
                       "** (" + digits(d.low, d.se) + " to " + digits(d.high, d.se) + ").");
+    }
+    for (const KnownGroup& group : p.groups) {
+        out.push_back("~" + group.by + " " + group.group + " adds " +
+                      (group.adds >= 0.0 ? "+" : "") + shortNumber(group.adds) +
+                      (answer.fit->likelihood                ? " to the index"
+                       : answer.design->outcomeLogOf.empty() ? ""
+                                                             : " to the logarithm") +
+                      ": " + plural(group.rows, "row tells", "rows tell") +
+                      " of it, and what they tell is drawn to the middle.");
+    }
+    if (p.overGroups) {
+        out.push_back("Over all groups together the mean is **" +
+                      digits(p.overGroups->value, p.overGroups->se) + "** (" +
+                      digits(p.overGroups->low, p.overGroups->se) + " to " +
+                      digits(p.overGroups->high, p.overGroups->se) +
+                      "), their spread taken as known.");
     }
     for (const std::string& warning : p.warnings) {
         out.push_back("~" + warning + ".");

@@ -146,7 +146,7 @@ Result<std::vector<Prediction>> predictionsOf(const Answer& answer, const Frame&
                 "the level is that of the mean effect of what is held fixed: differences hold "
                 "for every group, the level for none in particular");
         }
-        if (fit.levels && fit.likelihood) {
+        if ((*found)[i].overGroups) {
             warnings.emplace_back(
                 "it is that of a group at the middle: over all groups together the mean lies "
                 "elsewhere");

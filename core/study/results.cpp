@@ -356,6 +356,16 @@ Json predictions(const Answer& a) {
             one["difference"] = Json::object();
             putEstimate(one["difference"], *p.difference);
         }
+        for (const KnownGroup& group : p.groups) {
+            one["groups"].push_back(Json{{"by", group.by},
+                                         {"group", group.group},
+                                         {"rows", group.rows},
+                                         {"adds", number(group.adds)}});
+        }
+        if (p.overGroups) {
+            one["over_groups"] = Json::object();
+            putEstimate(one["over_groups"], *p.overGroups);
+        }
         one["warnings"] = p.warnings;
         list.push_back(std::move(one));
     }

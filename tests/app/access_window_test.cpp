@@ -1,5 +1,11 @@
 // What a person without a mouse, with a screen reader or with tired eyes meets on every page.
+#include "app/plots/plot_view.h"
+#include "app/shell/route.h"
 #include "app/shell/theme.h"
+#include "app/shell/told_parts.h"
+#include "app/stages/checks/check_list.h"
+#include "app/stages/compare/compare_stage.h"
+#include "app/stages/model/effect_rows.h"
 #include "tests/app/window_driver.h"
 
 #include <QAccessible>
@@ -62,6 +68,14 @@ class AccessWindowTest : public test::WindowDriver {
     void theTabKeyGoesRoundWithoutATrap_data() { stages(); }
 
     void theTabKeyGoesRoundWithoutATrap();
+
+    void whatIsPaintedIsTold_data() { stages(); }
+
+    void whatIsPaintedIsTold();
+    void theRouteIsTabsThatCanBePressed();
+    void effectsAreReadAndChosen();
+    void checksAreReadAndUnfolded();
+    void variantsAreReadSideBySide();
 
     void everyButtonIsLargeEnough_data() { stages(); }
 
@@ -131,6 +145,135 @@ void AccessWindowTest::everythingThatTakesTheFocusHasAName() {
     QVERIFY(seen > 10);
     without.removeDuplicates();
     QVERIFY2(without.isEmpty(), qPrintable("\n" + without.join("\n")));
+}
+
+/// Lists and pictures that paint their parts themselves have them as children, with words and
+/// places.
+void AccessWindowTest::whatIsPaintedIsTold() {
+    QFETCH(int, stage);
+    QStringList dumb;
+    int told = 0;
+    onEachPage(stage, [&](const QString& page) {
+        for (QWidget* widget : window_->findChildren<QWidget*>()) {
+            const bool parts = dynamic_cast<ToldWidget*>(widget) != nullptr;
+            if (!widget->isVisible() || (!parts && qobject_cast<PlotView*>(widget) == nullptr)) {
+                continue;
+            }
+            QAccessibleInterface* list = QAccessible::queryAccessibleInterface(widget);
+            QVERIFY(list != nullptr);
+            auto* own = dynamic_cast<ToldWidget*>(widget);
+            const int count = parts ? static_cast<int>(own->toldParts().size()) : 0;
+            for (int i = 0; i < count; ++i) {
+                ++told;
+                QAccessibleInterface* part = list->child(i);
+                const bool named = part != nullptr && part->isValid() &&
+                                   !part->text(QAccessible::Name).trimmed().isEmpty();
+                const bool placed = named && part->rect().isValid() && part->parent() == list &&
+                                    list->indexOfChild(part) == i;
+                if (!placed) {
+                    dumb << QString("%1: part %2 of %3").arg(page).arg(i).arg(placeOf(widget));
+                }
+            }
+            QVERIFY(list->child(-1) == nullptr);
+        }
+    });
+    QVERIFY(told >= 6);
+    QVERIFY2(dumb.isEmpty(), qPrintable("\n" + dumb.join("\n")));
+}
+
+void AccessWindowTest::theRouteIsTabsThatCanBePressed() {
+    auto* route = window_->findChild<Route*>();
+    QAccessibleInterface* tabs = QAccessible::queryAccessibleInterface(route);
+    QCOMPARE(tabs->role(), QAccessible::PageTabList);
+    QCOMPARE(tabs->childCount(), 6);
+    QAccessibleInterface* checks = tabs->child(3);
+    QCOMPARE(checks->role(), QAccessible::PageTab);
+    QVERIFY(checks->text(QAccessible::Name).startsWith("Checks"));
+    QVERIFY(!checks->state().selected);
+    QAccessibleActionInterface* action = checks->actionInterface();
+    QVERIFY(action != nullptr);
+    QCOMPARE(action->actionNames(), QStringList{QAccessibleActionInterface::pressAction()});
+    action->doAction(QAccessibleActionInterface::pressAction());
+    window_->settle();
+    QVERIFY(checks->state().selected);
+    QVERIFY(window_->findChild<CheckList*>()->isVisible());
+    QVERIFY(tabs->childAt(checks->rect().center().x(), checks->rect().center().y()) == checks);
+}
+
+void AccessWindowTest::effectsAreReadAndChosen() {
+    window_->showStage(2);
+    window_->settle();
+    auto* rows = window_->findChild<EffectRows*>();
+    QAccessibleInterface* list = QAccessible::queryAccessibleInterface(rows);
+    QAccessibleInterface* effect = nullptr;
+    int coefficient = -1;
+    for (int i = 0; i < list->childCount(); ++i) {
+        QAccessibleInterface* part = list->child(i);
+        if (part->role() == QAccessible::ListItem && !part->state().selected) {
+            effect = part;
+            for (std::size_t c = 0; c < answer().fit->coefficients.size(); ++c) {
+                const QStringList cells = rows->cells(static_cast<int>(c));
+                if (part->text(QAccessible::Name).contains(": " + cells[1] + ", std. error")) {
+                    coefficient = static_cast<int>(c);
+                }
+            }
+            break;
+        }
+    }
+    QVERIFY(effect != nullptr && coefficient >= 0);
+    const QString words = effect->text(QAccessible::Name);
+    QVERIFY2(words.contains(rows->cells(coefficient)[2]) && words.contains(", from "),
+             qPrintable(words));
+    effect->actionInterface()->doAction(QAccessibleActionInterface::pressAction());
+    QCOMPARE(rows->selected(), coefficient);
+    QVERIFY(effect->state().selected);
+    rows->setFocus();
+    QVERIFY(effect->state().focused);
+    QVERIFY(list->focusChild() == effect);
+}
+
+void AccessWindowTest::checksAreReadAndUnfolded() {
+    window_->showStage(3);
+    window_->settle();
+    QAccessibleInterface* list =
+        QAccessible::queryAccessibleInterface(window_->findChild<CheckList*>());
+    QCOMPARE(list->role(), QAccessible::Tree);
+    QAccessibleInterface* folded = nullptr;
+    for (int i = 0; i < list->childCount() && folded == nullptr; ++i) {
+        folded =
+            list->child(i)->text(QAccessible::Name).endsWith("folded") ? list->child(i) : nullptr;
+    }
+    QVERIFY(folded != nullptr);
+    const int before = list->childCount();
+    const int at = list->indexOfChild(folded);
+    folded->actionInterface()->doAction(QAccessibleActionInterface::pressAction());
+    window_->settle();
+    QVERIFY(list->childCount() > before);
+    QVERIFY(list->child(at)->text(QAccessible::Name).endsWith("open"));
+    const QString check = list->child(at + 1)->text(QAccessible::Name);
+    const bool verdict = check.contains("fine") || check.contains("noted") ||
+                         check.contains("weigh") || check.contains("fails") ||
+                         check.contains("allowed") || check.contains("not-applicable");
+    QVERIFY2(verdict, qPrintable(check));
+}
+
+void AccessWindowTest::variantsAreReadSideBySide() {
+    window_->showStage(4);
+    window_->settle();
+    QAccessibleInterface* table =
+        QAccessible::queryAccessibleInterface(window_->findChild<CompareTable*>());
+    int heads = 0;
+    int cells = 0;
+    for (int i = 0; i < table->childCount(); ++i) {
+        const QAccessible::Role role = table->child(i)->role();
+        heads += role == QAccessible::ColumnHeader ? 1 : 0;
+        cells += role == QAccessible::Cell ? 1 : 0;
+        if (role == QAccessible::Cell) {
+            QVERIFY(table->child(i)->text(QAccessible::Name).contains(", std. error "));
+        }
+    }
+    QVERIFY(heads >= 2);
+    QVERIFY(cells > 2 * heads);
 }
 
 void AccessWindowTest::theTabKeyGoesRoundWithoutATrap() {

@@ -1,7 +1,9 @@
 // Random effects of groups in the real window: asked by keys, read, looked at, doubted, kept.
 #include "app/plots/plot_view.h"
+#include "app/shell/theme.h"
 #include "app/stages/checks/checks_stage.h"
 #include "app/stages/model/groups_page.h"
+#include "app/stages/model/predict_page.h"
 #include "core/model/multilevel.h"
 #include "tests/app/window_driver.h"
 
@@ -74,6 +76,29 @@ class LevelsWindowTest : public WindowDriver {
         }));
         openCheck("within-between");
         QVERIFY(!readingText().isEmpty());
+    }
+
+    void aKnownVillageIsForetold() {
+        byMethod("random effects of village");
+        QVERIFY2(!answer().refusal, answer().refusal ? answer().refusal->text().c_str() : "");
+        click("tab:Predict");
+        auto* page = window_->findChild<PredictPage*>();
+        auto* village = find<QComboBox>("predict:0:village");
+        QCOMPARE(village->count(), 49);
+        QCOMPARE(village->itemText(0), QString("a new one"));
+        QVERIFY(page->predictions().front().groups.empty());
+        const double fresh = page->predictions().front().rowHigh;
+        choose("predict:0:village", 3);
+        QTRY_COMPARE(page->predictions().front().groups.size(), std::size_t{1});
+        const KnownGroup& known = page->predictions().front().groups.front();
+        QCOMPARE(QString::fromStdString(known.group), village->itemText(3));
+        QVERIFY(page->predictions().front().rowHigh != fresh);
+        QTRY_VERIFY2(reads("adds"), qPrintable(readingText()));
+        QCOMPARE(session().question()->predict.front().at.at("village"),
+                 Key(utf8(village->itemText(3))));
+        choose("predict:0:village", 0);
+        QTRY_VERIFY(page->predictions().front().groups.empty());
+        QVERIFY(!session().question()->predict.front().at.contains("village"));
     }
 
     void lawsAreChosenFromTheSameWord() {

@@ -3,7 +3,9 @@
 #include "app/plots/plot_view.h"
 #include "app/shell/theme.h"
 
+#include <QAccessible>
 #include <QApplication>
+#include <QClipboard>
 #include <QImage>
 #include <QSignalSpy>
 #include <QTemporaryDir>
@@ -262,6 +264,90 @@ class PlotTest : public QObject {
         QVERIFY(std::abs(png.height() * 480.0 / (png.width() * 360.0) - 1.0) < 0.01);
         QVERIFY(!plot_->saveAs(place.filePath("nowhere/a.png"), 85.0));
         QVERIFY(!plot_->saveAs(place.filePath("nowhere/a.svg"), 85.0));
+    }
+
+    void readersAreGivenATableOfMarks() {
+        Exhibit e = points();
+        e.subtitle = "ten rows";
+        plot_->showExhibit(e);
+        QAccessibleInterface* plot = QAccessible::queryAccessibleInterface(plot_.get());
+        QVERIFY(plot != nullptr);
+        QCOMPARE(plot->role(), QAccessible::Chart);
+        QCOMPARE(plot->text(QAccessible::Name), QString("Points"));
+        QCOMPARE(plot->text(QAccessible::Description),
+                 QString("ten rows; across: x; up: y; 10 marks"));
+        QAccessibleInterface* marks = plot->child(0);
+        QVERIFY(marks != nullptr && marks->role() == QAccessible::Table);
+        QCOMPARE(plot->indexOfChild(marks), 0);
+        QVERIFY(marks->parent() == plot);
+        QAccessibleTableInterface* table = marks->tableInterface();
+        QVERIFY(table != nullptr);
+        QCOMPARE(table->rowCount(), 10);
+        QCOMPARE(table->columnCount(), 4);
+        QCOMPARE(table->columnDescription(3), QString("y"));
+        QCOMPARE(table->rowDescription(3), QString("point, row 104: x 3, y 9"));
+        QAccessibleInterface* cell = table->cellAt(3, 3);
+        QVERIFY(cell != nullptr && cell->parent() == marks);
+        QCOMPARE(cell->text(QAccessible::Name), QString("9"));
+        QCOMPARE(cell->tableCellInterface()->rowIndex(), 3);
+        QVERIFY(cell->rect().contains(plot_->mapToGlobal(plot_->pixelOf(3, 9).toPoint())));
+        QCOMPARE(table->cellAt(3, 3), cell);
+        QCOMPARE(marks->indexOfChild(cell), 15);
+        QVERIFY(table->cellAt(10, 0) == nullptr && table->cellAt(-1, 0) == nullptr);
+
+        // A row that is selected there is selected here.
+        QSignalSpy spy(plot_.get(), &PlotView::rowsSelected);
+        QVERIFY(table->selectRow(3));
+        QCOMPARE(rowsOf(spy), RowSet({103}));
+        plot_->showSelection({103, 105});
+        QCOMPARE(table->selectedRows(), (QList<int>{3, 5}));
+        QVERIFY(cell->state().selected);
+        QVERIFY(table->unselectRow(3));
+        QCOMPARE(rowsOf(spy), RowSet({105}));
+
+        // Another picture has other marks.
+        plot_->showNothing("nothing");
+        QCOMPARE(table->rowCount(), 0);
+        QVERIFY(table->cellAt(0, 0) == nullptr);
+        e.x.resize(2);
+        e.y.resize(2);
+        plot_->showExhibit(e);
+        QCOMPARE(table->rowCount(), 2);
+        QCOMPARE(table->cellAt(1, 3)->text(QAccessible::Name), QString("1"));
+    }
+
+    void keysWalkOverTheMarks() {
+        Exhibit e = points();
+        std::reverse(e.x.begin(), e.x.end());
+        plot_->showExhibit(e);
+        QVERIFY(QTest::qWaitForWindowActive(plot_.get()));
+        plot_->setFocus();
+        const QImage before = painted();
+        QSignalSpy spy(plot_.get(), &PlotView::rowsSelected);
+        QTest::keyClick(plot_.get(), Qt::Key_Return);
+        QVERIFY(spy.empty());
+        QTest::keyClick(plot_.get(), Qt::Key_Right);
+        QTest::keyClick(plot_.get(), Qt::Key_Right);
+        // From left to right: the last point but one stands at 1.
+        QVERIFY(plot_->description().endsWith("point, row 109: x 1, y 64"));
+        QVERIFY(painted() != before);
+        QTest::keyClick(plot_.get(), Qt::Key_Return);
+        QCOMPARE(rowsOf(spy), RowSet({108}));
+        for (int i = 0; i < 5; ++i) {
+            QTest::keyClick(plot_.get(), Qt::Key_Left);
+        }
+        QVERIFY(plot_->description().endsWith("point, row 110: x 0, y 81"));
+        plot_->showExhibit(points());
+        QVERIFY(plot_->description().endsWith("10 marks"));
+    }
+
+    void itsNumbersAreCopied() {
+        plot_->showExhibit(points());
+        plot_->setRowNamer([](std::size_t row) { return QString("grower %1").arg(row); });
+        QTest::keyClick(plot_.get(), Qt::Key_C, Qt::ControlModifier);
+        const QString text = QApplication::clipboard()->text();
+        QVERIFY(text.startsWith("mark\tname\tx\ty\npoint\tgrower 100\t0\t0\n"));
+        QCOMPARE(text.count('\n'), 11);
     }
 
     void nothingSaysWhy() {

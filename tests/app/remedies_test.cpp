@@ -541,6 +541,48 @@ class RemediesTest : public QObject {
         }
         ask(study.arg("name"));
         pressAll();
+        // Amounts that are logarithms at heart: their rows bend, scatter with the terms and with
+        // their group, and lean.
+        QByteArray amounts = "group,y,x\n";
+        for (int g = 0; g < 16; ++g) {
+            const double level = 0.9 * normal();
+            for (int i = 0; i < 11; ++i) {
+                const double x = normal();
+                amounts += QString("g%1,%2,%3\n")
+                               .arg(g)
+                               .arg(std::exp(1.0 + 0.6 * x + level + 0.6 * normal()), 0, 'g', 8)
+                               .arg(x, 0, 'g', 8)
+                               .toUtf8();
+            }
+        }
+        write("amounts.csv", amounts);
+        ask(R"({"format":"rapporto-study","version":1,"title":"amounts",
+            "source":{"kind":"table","file":"amounts.csv"},"questions":[{"id":"q1","outcome":"y",
+            "terms":["x"],"estimator":{"method":"multilevel","levels":[{"by":"group"}]},
+            "checks":["rows-shape","groups-spread","rows-normal"]}]})");
+        pressAll();
+        // Rows that fan out along a term.
+        QByteArray fans = "group,y,x\n";
+        for (int g = 0; g < 40; ++g) {
+            const double level = normal();
+            for (int i = 0; i < 10; ++i) {
+                const double x = normal();
+                fans += QString("g%1,%2,%3\n")
+                            .arg(g)
+                            .arg(30.0 + x + level + std::exp(0.5 * x) * normal(), 0, 'g', 8)
+                            .arg(x, 0, 'g', 8)
+                            .toUtf8();
+            }
+        }
+        write("fans.csv", fans);
+        ask(R"({"format":"rapporto-study","version":1,"title":"fans",
+            "source":{"kind":"table","file":"fans.csv"},"questions":[{"id":"q1","outcome":"y",
+            "terms":["x"],"estimator":{"method":"multilevel","levels":[{"by":"group"}]},
+            "checks":["rows-spread"]}]})");
+        pressAll();
+        for (const char* id : {"rows-shape", "rows-spread", "groups-spread", "rows-normal"}) {
+            QVERIFY2(tried_.contains(id), id);
+        }
     }
 
     /// An effect that somebody has to defend, and cannot: two villages of six have the cause, a

@@ -17,6 +17,7 @@ class HelpTest : public QObject {
     void explainsEveryCheck();
     void explainsEveryEstimator();
     void takesChaptersOfTheGuide();
+    void saysWhenDataAreDoubted();
     void takesFormulasByTheirNames();
     void findsByWordsInAnyCase();
     void standsWithoutTexts();
@@ -29,7 +30,8 @@ class HelpTest : public QObject {
         return all.str();
     }
 
-    const Help help_{{shipped("guide.md"), shipped("methods.md"), shipped("readings.md")}};
+    const Help help_{{shipped("guide.md"), shipped("methods.md"), shipped("readings.md"),
+                      shipped("data-doubts.md")}};
 };
 
 void HelpTest::explainsEveryCheck() {
@@ -82,6 +84,22 @@ void HelpTest::takesChaptersOfTheGuide() {
     }
 }
 
+void HelpTest::saysWhenDataAreDoubted() {
+    for (const Check& check : allChecks()) {
+        const HelpTopic* topic = help_.topic(std::string("check:") + check.id);
+        // Those of series that trend have formulas instead.
+        const bool told = topic->markdown.find("**Told when:**") != std::string::npos;
+        QVERIFY2(told == check.isOfData(), check.id);
+    }
+    const HelpTopic* far = help_.topic("check:far-values");
+    QVERIFY(far->markdown.find("- *slipped digit*: a value off by 10") != std::string::npos);
+    QVERIFY(far->markdown.find("fractional") == std::string::npos);
+    const HelpTopic* odd = help_.topic("data:What looks odd");
+    QVERIFY(odd != nullptr && odd->chapter == "Data");
+    QVERIFY(odd->markdown.find("`copied-column`") != std::string::npos);
+    QVERIFY(help_.topic("data:How often it is right") != nullptr);
+}
+
 void HelpTest::takesFormulasByTheirNames() {
     const HelpTopic* rank = help_.topic("formula:Rank");
     QVERIFY(rank != nullptr);
@@ -103,12 +121,12 @@ void HelpTest::findsByWordsInAnyCase() {
 }
 
 void HelpTest::standsWithoutTexts() {
-    const Help bare({"", "", ""});
+    const Help bare({"", "", "", ""});
     const HelpTopic* reset = bare.topic("check:reset");
     QVERIFY(reset != nullptr);
     QVERIFY(reset->markdown.find("Ramsey 1969") != std::string::npos);
     QVERIFY(reset->markdown.find("How it reads") == std::string::npos);
-    const Help broken({"## Only\n", "**No end\n| `reset` |\n", "### no id\n- x\n"});
+    const Help broken({"## Only\n", "**No end\n| `reset` |\n", "### no id\n- x\n", "| `x` |\n"});
     QVERIFY(broken.topic("guide:Only") == nullptr);
     QVERIFY(broken.topic("check:reset")->markdown.find("Statistic") == std::string::npos);
 }

@@ -809,6 +809,29 @@ class PictureTest : public QObject {
         QVERIFY(!splitVariance(30.0, 70.0, std::nullopt, 4, 3));
         QVERIFY(!splitVariance(130.0, std::nullopt, 100.0, 24, 3));
     }
+
+    /// ./dev gallery draws what stands there: a new kind belongs into it.
+    void everyKindStandsInTheGallery() {
+        std::set<std::string> shown;
+        for (const char* name : {"rows", "moments"}) {
+            const auto study = readStudyFile(std::string(RAPPORTO_SOURCE_DIR) + "/docs/gallery/" +
+                                             name + ".rapporto");
+            QVERIFY2(study.has_value(), name);
+            std::string words;
+            for (const ReportItem& item : study->report) {
+                if (item.picture) {
+                    shown.insert(item.picture->kind);
+                    QVERIFY2(words.starts_with("# " + item.picture->kind), words.c_str());
+                }
+                words = item.text;
+            }
+        }
+        std::set<std::string> kinds;
+        for (const PictureKind& kind : allPictureKinds()) {
+            kinds.insert(kind.id);
+        }
+        QCOMPARE(shown, kinds);
+    }
 };
 
 QTEST_APPLESS_MAIN(PictureTest)

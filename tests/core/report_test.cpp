@@ -7,6 +7,7 @@
 #include "core/describe/survey_mean.h"
 #include "core/report/frozen.h"
 #include "core/report/press/press.h"
+#include "core/report/press/told_pdf.h"
 #include "core/report/references.h"
 #include "core/report/report_fields.h"
 #include "core/report/report_items.h"
@@ -714,6 +715,59 @@ class ReportTest : public QObject {
         }
         // The same report gives the same bytes.
         QCOMPARE(*(*press)->pdf(), *pdf);
+    }
+
+    void thePdfTellsItsFiguresAndItsLanguage() {
+        ReportPages pages;
+        pages.title = "Möwen & <more>";
+        pages.language = "de";
+        for (const char* words : {"Ertrag nach **Zone**", "", "𝛽 over time"}) {
+            ReportBlock figure;
+            figure.kind = ReportBlock::Kind::Figure;
+            figure.text = words;
+            figure.figure.width = 200.0;
+            figure.figure.height = 100.0;
+            pages.blocks.push_back(figure);
+        }
+        const auto pdf = (*Press::make(pages))->pdf();
+        QVERIFY(pdf.has_value());
+        QVERIFY(has(*pdf, "/MarkInfo << /Marked true >>"));
+        QVERIFY(has(*pdf, "/Lang <FEFF00640065>"));
+        // “Ertrag”, and a letter beyond the first plane.
+        QVERIFY(has(*pdf, "/Alt <FEFF004500720074007200610067"));
+        QVERIFY(has(*pdf, "/Alt <FEFFD835DEFD0020"));
+        std::size_t told = 0;
+        for (std::size_t at = pdf->find("/Alt "); at != std::string::npos;
+             at = pdf->find("/Alt ", at + 1)) {
+            ++told;
+        }
+        QCOMPARE(told, std::size_t{2});
+        // Every entry of the later table stands where it says.
+        const std::size_t table = std::stoul(pdf->substr(pdf->rfind("startxref\n") + 10));
+        QCOMPARE(pdf->substr(table, 5), std::string("xref\n"));
+        std::istringstream lines(pdf->substr(table + 5));
+        std::size_t entries = 0;
+        for (std::string line; std::getline(lines, line) && line != "trailer"; ++entries) {
+            const std::string object = line.substr(0, line.find(' '));
+            std::getline(lines, line);
+            QCOMPARE(line.size(), std::size_t{19});
+            QCOMPARE(pdf->substr(std::stoul(line), object.size() + 7), object + " 0 obj\n");
+        }
+        QCOMPARE(entries, std::size_t{3});
+    }
+
+    void whatIsNoSuchPdfStaysAsItIs() {
+        for (const std::string text : {"", "%PDF-1.5\nstartxref\n", "startxref\n7\n%%EOF",
+                                       "%PDF\nxref\n0 9999999\ntrailer\n<<>>\nstartxref\n5\n%%EOF",
+                                       "xref\n0 2\n0000000000 65535 f \n0000099999 00000 n \n"
+                                       "trailer\n<< >>\nstartxref\n0\n%%EOF"}) {
+            QCOMPARE(toldPdf(text, {{"a"}, "en"}), text);
+        }
+        // Counted otherwise, figures have no words rather than wrong ones.
+        const auto pdf = *(*Press::make(hard().pages()))->pdf();
+        const std::string first = pdf.substr(0, pdf.find("%%EOF") + 6);
+        QVERIFY(has(toldPdf(first, {{"a", "b", "c", "d", "e", "f", "g", "h"}, "fr"}), "/Lang"));
+        QVERIFY(!has(toldPdf(first, {{"a", "b", "c", "d", "e", "f", "g", "h"}, "fr"}), "/Alt"));
     }
 
     void aPageIsPaintedAsItIsSet() {

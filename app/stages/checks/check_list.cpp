@@ -54,6 +54,7 @@ bool isUnknown(const CheckResult& result) {
 CheckList::CheckList(QWidget* parent) : QWidget(parent) {
     setFocusPolicy(Qt::StrongFocus);
     setAccessibleName(tr("Checks"));
+    tellParts();
     setMinimumWidth(262);
 }
 
@@ -67,6 +68,7 @@ void CheckList::showChecks(std::shared_ptr<const Answer> answer, bool fresh,
     layOut(asked);
     setAccessibleDescription(text(selected_));
     update();
+    tellChosen(*this);
 }
 
 const CheckResult* CheckList::Asked::leading() const {
@@ -141,6 +143,41 @@ void CheckList::layOut(const std::string& show) {
         }
     }
     setMinimumHeight(y + 8);
+}
+
+std::vector<ToldPart> CheckList::toldParts() {
+    std::vector<ToldPart> out;
+    for (const Row& row : rows_) {
+        ToldPart part;
+        part.place = QRect(0, row.place.top(), width(), row.place.height());
+        if (row.asked == nullptr) {
+            part.name = row.words;
+            if (row.fold) {
+                part.role = QAccessible::Button;
+                part.press = [this] { unfold(!unfolded_); };
+            }
+        } else if (row.result == nullptr) {
+            const bool open = open_.contains(row.asked->key);
+            part.role = QAccessible::TreeItem;
+            part.name =
+                QStringList{text(row.asked->key), text(verdictName(row.asked->verdict.worst)),
+                            text(row.asked->verdict.line), open ? tr("open") : tr("folded")}
+                    .join(", ");
+            part.chosen = !open && row.asked->holds(selected_);
+            part.press = [this, asked = row.asked] { turn(*asked); };
+        } else {
+            part.role = QAccessible::TreeItem;
+            part.name = QStringList{text(nameInList(*row.result)),
+                                    isUnknown(*row.result) ? tr("being worked out")
+                                                           : text(verdictName(row.result->verdict)),
+                                    text(row.result->headline)}
+                            .join(", ");
+            part.chosen = checkKey(*row.result) == selected_;
+            part.press = [this, id = checkKey(*row.result)] { emit checkChosen(id); };
+        }
+        out.push_back(std::move(part));
+    }
+    return out;
 }
 
 void CheckList::unfold(bool open) {

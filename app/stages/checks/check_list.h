@@ -1,5 +1,6 @@
 #pragma once
 
+#include "app/shell/told_parts.h"
 #include "core/checks/check.h"
 #include "core/study/answer.h"
 
@@ -14,7 +15,7 @@ namespace rapporto::app {
 
 /// The questions that are asked of an answer, each with a verdict and a line; under it, unfolded on
 /// demand, its checks: a mark, a name and one line.
-class CheckList : public QWidget {
+class CheckList : public QWidget, public ToldWidget {
     Q_OBJECT
 
   public:
@@ -35,6 +36,10 @@ class CheckList : public QWidget {
     [[nodiscard]] QRect foldPlace() const;
 
     [[nodiscard]] QSize sizeHint() const override;
+
+    [[nodiscard]] std::vector<ToldPart> toldParts() override;
+
+    [[nodiscard]] QAccessible::Role toldRole() const override { return QAccessible::Tree; }
 
   signals:
     void checkChosen(const std::string& id);

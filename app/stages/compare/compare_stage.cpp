@@ -37,6 +37,7 @@ constexpr double kRow = 50.0;
 CompareTable::CompareTable(QWidget* parent) : QWidget(parent) {
     setFocusPolicy(Qt::StrongFocus);
     setAccessibleName(tr("Variants side by side"));
+    tellParts();
 }
 
 void CompareTable::showAnswers(std::vector<std::shared_ptr<const Answer>> answers,
@@ -59,6 +60,48 @@ QRectF CompareTable::columnRect(std::size_t column) const {
         (width() - kNames) / std::max<double>(static_cast<double>(answers_.size()), 1.0);
     const double w = std::min(width_, 300.0);
     return {kNames + w * static_cast<double>(column), 0.0, w, static_cast<double>(height())};
+}
+
+std::vector<ToldPart> CompareTable::toldParts() {
+    std::vector<ToldPart> out;
+    for (std::size_t a = 0; a < answers_.size(); ++a) {
+        if (!answers_[a]) {
+            continue;
+        }
+        const Answer& answer = *answers_[a];
+        const Question& q = answer.question;
+        ToldPart head;
+        head.role = QAccessible::ColumnHeader;
+        head.place = columnRect(a).toRect();
+        head.name = QString("%1 · %2, %3, %4")
+                        .arg(QString::number(a + 1), text(q.title.empty() ? q.id : q.title),
+                             termText(q.outcome), text(q.errors.shown()));
+        head.name += answer.refusal ? tr(", refused: ") + text(answer.refusal->what)
+                                    : tr(", rows: %1").arg(text(countText(answer.rows.used)));
+        head.chosen = a == chosen_;
+        head.press = [this, a] { emit columnChosen(a); };
+        out.push_back(std::move(head));
+        for (std::size_t r = 0; r < rows_.size(); ++r) {
+            const Coefficient* c = effectIn(effects_[a], rows_[r]);
+            if (c == nullptr) {
+                continue;
+            }
+            const int decimals = decimalsFor(c->se);
+            ToldPart part;
+            part.role = QAccessible::Cell;
+            part.place = QRectF(columnRect(a).left(), kHead + kRow * static_cast<double>(r),
+                                columnRect(a).width(), kRow)
+                             .toRect();
+            part.name = tr("%1 in %2: %3, std. error %4, from %5 to %6")
+                            .arg(text(rows_[r].text()), text(q.title.empty() ? q.id : q.title),
+                                 text(fixedNumber(c->estimate, decimals, true)),
+                                 text(fixedNumber(c->se, decimals, true)),
+                                 text(fixedNumber(c->low, decimals, true)),
+                                 text(fixedNumber(c->high, decimals, true)));
+            out.push_back(std::move(part));
+        }
+    }
+    return out;
 }
 
 void CompareTable::paintEvent(QPaintEvent* /*event*/) {

@@ -2,6 +2,7 @@
 
 #include "app/shell/later.h"
 #include "app/shell/stage.h"
+#include "app/shell/told_parts.h"
 #include "app/stages/compare/sweep_view.h"
 #include "core/report/wording.h"
 
@@ -15,7 +16,7 @@ namespace rapporto::app {
 
 /// Terms as rows, the questions of one family as columns: a small lens beside the digits, fit and
 /// verdicts below. A column can be chosen; the reading tells how it differs from the lead.
-class CompareTable : public QWidget {
+class CompareTable : public QWidget, public ToldWidget {
     Q_OBJECT
 
   public:
@@ -24,6 +25,8 @@ class CompareTable : public QWidget {
     void showAnswers(std::vector<std::shared_ptr<const Answer>> answers, std::size_t chosen);
 
     [[nodiscard]] QRectF columnRect(std::size_t column) const;
+
+    [[nodiscard]] std::vector<ToldPart> toldParts() override;
 
   signals:
     void columnChosen(std::size_t column);

@@ -22,6 +22,7 @@ constexpr double kRow = 19.0;
 SweepView::SweepView(QWidget* parent) : QWidget(parent) {
     setFocusPolicy(Qt::StrongFocus);
     setAccessibleName(tr("Sweep"));
+    tellParts();
     setMinimumHeight(300);
 }
 
@@ -43,6 +44,23 @@ void SweepView::showNothing(const QString& why) {
     chosen_ = -1;
     why_ = why;
     update();
+}
+
+std::vector<ToldPart> SweepView::toldParts() {
+    std::vector<ToldPart> out;
+    for (std::size_t i = 0; sweep_ && i < sweep_->results.size(); ++i) {
+        const SweepResult& r = sweep_->results[i];
+        const QRectF area = curve();
+        const double half = 0.5 * area.width() / static_cast<double>(sweep_->results.size());
+        out.push_back({tr("%1 of %2: %3, from %4 to %5, %6")
+                           .arg(text(countText(i + 1)), text(countText(sweep_->results.size())),
+                                text(shortNumber(r.estimate)), text(shortNumber(r.low)),
+                                text(shortNumber(r.high)), text(pClause(r.p))),
+                       QRectF(xOf(i) - half, area.top(), 2.0 * half, area.height()).toRect(),
+                       QAccessible::ListItem, static_cast<int>(i) == chosen_,
+                       [this, i] { choose(static_cast<int>(i)); }});
+    }
+    return out;
 }
 
 QRectF SweepView::curve() const {
@@ -153,6 +171,7 @@ void SweepView::choose(int result) {
     if (sweep_ && result >= 0 && result < static_cast<int>(sweep_->results.size())) {
         chosen_ = result;
         update();
+        tellChosen(*this);
         emit specificationChosen(result);
     }
 }

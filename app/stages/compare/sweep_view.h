@@ -1,5 +1,6 @@
 #pragma once
 
+#include "app/shell/told_parts.h"
 #include "core/study/sweep.h"
 
 #include <QWidget>
@@ -8,7 +9,7 @@ namespace rapporto::app {
 
 /// A sweep as a sorted curve: each specification a dot with its interval, its choices below as
 /// marks in rows. A click or the arrow keys choose one.
-class SweepView : public QWidget {
+class SweepView : public QWidget, public ToldWidget {
     Q_OBJECT
 
   public:
@@ -24,6 +25,8 @@ class SweepView : public QWidget {
 
     /// Where a specification stands, for tests.
     [[nodiscard]] double xOf(std::size_t result) const;
+
+    [[nodiscard]] std::vector<ToldPart> toldParts() override;
 
   signals:
     void specificationChosen(int result);

@@ -17,6 +17,7 @@ LadderView::LadderView(QWidget* parent) : QWidget(parent) {
     setCursor(Qt::PointingHandCursor);
     setFocusPolicy(Qt::StrongFocus);
     setObjectName("data:ladder");
+    tellParts();
 }
 
 void LadderView::showLadder(ShapeLadder ladder) {
@@ -28,6 +29,24 @@ void LadderView::showLadder(ShapeLadder ladder) {
 QRect LadderView::rungRect(std::size_t rung) const {
     const double w = width() / std::max(static_cast<double>(ladder_.rungs.size()), 1.0);
     return QRectF(w * static_cast<double>(rung) + 3, 2, w - 6, height() - 4).toRect();
+}
+
+std::vector<ToldPart> LadderView::toldParts() {
+    std::vector<ToldPart> out;
+    for (std::size_t r = 0; r < ladder_.rungs.size(); ++r) {
+        const LadderRung& rung = ladder_.rungs[r];
+        const int place = static_cast<int>(r);
+        ToldPart part{text(rung.label) + ": " +
+                          (rung.defined ? tr("skewness %1").arg(text(fixedNumber(rung.skewness, 1)))
+                                        : tr("not for all")),
+                      rungRect(r), QAccessible::ListItem, place == current_,
+                      [this, place] { take(place); }};
+        if (place == ladder_.best) {
+            part.name += tr(", the straightest");
+        }
+        out.push_back(std::move(part));
+    }
+    return out;
 }
 
 void LadderView::paintEvent(QPaintEvent* /*event*/) {
@@ -79,6 +98,7 @@ void LadderView::keyPressEvent(QKeyEvent* event) {
         current_ =
             std::clamp(current_ + (event->key() == Qt::Key_Right ? 1 : -1), 0, std::max(last, 0));
         update();
+        tellChosen(*this);
     } else if (event->key() == Qt::Key_Return || event->key() == Qt::Key_Space) {
         take(current_);
     } else {

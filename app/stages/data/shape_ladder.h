@@ -1,5 +1,6 @@
 #pragma once
 
+#include "app/shell/told_parts.h"
 #include "core/describe/ladder.h"
 
 #include <QWidget>
@@ -8,7 +9,7 @@ namespace rapporto::app {
 
 /// Draws a ladder of powers side by side with skewness; a click asks for that rung as a derived
 /// variable. Left and right move, Enter takes.
-class LadderView : public QWidget {
+class LadderView : public QWidget, public ToldWidget {
     Q_OBJECT
 
   public:
@@ -22,6 +23,8 @@ class LadderView : public QWidget {
     [[nodiscard]] QRect rungRect(std::size_t rung) const;
 
     [[nodiscard]] QSize sizeHint() const override { return {600, 112}; }
+
+    [[nodiscard]] std::vector<ToldPart> toldParts() override;
 
   signals:
     void rungChosen(const QString& name, const QString& expression);

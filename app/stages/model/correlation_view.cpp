@@ -35,6 +35,7 @@ CorrelationView::CorrelationView(QWidget* parent) : QWidget(parent) {
     setObjectName("correlations");
     setFocusPolicy(Qt::StrongFocus);
     setAccessibleName(tr("Correlations"));
+    tellParts();
     setSizePolicy(QSizePolicy::Expanding, QSizePolicy::Expanding);
 }
 
@@ -63,6 +64,36 @@ void CorrelationView::choose(int a, int b) {
     chosenA_ = a;
     chosenB_ = b;
     update();
+    tellChosen(*this);
+}
+
+std::vector<ToldPart> CorrelationView::toldParts() {
+    std::vector<ToldPart> out;
+    if (!answer_ || !answer_->correlations) {
+        return out;
+    }
+    const CorrelationTable& t = *answer_->correlations;
+    const int p = static_cast<int>(order_.size());
+    for (int row = 0; row < p; ++row) {
+        for (int column = 0; column < row; ++column) {
+            const int a = order_[static_cast<std::size_t>(row)];
+            const int b = order_[static_cast<std::size_t>(column)];
+            ToldPart part;
+            part.place = cell(row, column).toRect();
+            part.name = tr("%1 and %2: %3")
+                            .arg(text(t.variables[static_cast<std::size_t>(a)]),
+                                 text(t.variables[static_cast<std::size_t>(b)]),
+                                 std::isfinite(t.r(a, b)) ? text(fixedNumber(t.r(a, b), 2, true))
+                                                          : QString("–"));
+            if (std::isfinite(t.p(a, b))) {
+                part.name += ", " + text(pClause(t.p(a, b)));
+            }
+            part.chosen = (a == chosenA_ && b == chosenB_) || (b == chosenA_ && a == chosenB_);
+            part.press = [this, a, b] { emit pairChosen(a, b); };
+            out.push_back(std::move(part));
+        }
+    }
+    return out;
 }
 
 QRectF CorrelationView::cell(int row, int column) const {

@@ -1,5 +1,6 @@
 #pragma once
 
+#include "app/shell/told_parts.h"
 #include "core/study/answer.h"
 
 #include <QWidget>
@@ -8,7 +9,7 @@ namespace rapporto::app {
 
 /// Correlations as a mosaic: below the diagonal a shade with the interval drawn on an axis from −1
 /// to 1, above it the digits with p and n. A click or the arrow keys choose a pair.
-class CorrelationView : public QWidget {
+class CorrelationView : public QWidget, public ToldWidget {
     Q_OBJECT
 
   public:
@@ -24,6 +25,8 @@ class CorrelationView : public QWidget {
 
     /// The cell of two variables of the question, for tests; first the row.
     [[nodiscard]] QRectF cellOf(int a, int b) const;
+
+    [[nodiscard]] std::vector<ToldPart> toldParts() override;
 
   signals:
     void pairChosen(int a, int b);

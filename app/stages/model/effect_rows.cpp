@@ -25,6 +25,7 @@ constexpr double kNumbers = 250.0;
 EffectRows::EffectRows(QWidget* parent) : QWidget(parent) {
     setFocusPolicy(Qt::StrongFocus);
     setAccessibleName(tr("Effects"));
+    tellParts();
 }
 
 void EffectRows::showAnswer(std::shared_ptr<const Answer> answer, bool fresh, EffectScale scale) {
@@ -40,6 +41,7 @@ void EffectRows::showAnswer(std::shared_ptr<const Answer> answer, bool fresh, Ef
 void EffectRows::showSelected(int coefficient) {
     selected_ = coefficient;
     update();
+    tellChosen(*this);
 }
 
 void EffectRows::layoutRows() {
@@ -219,6 +221,42 @@ QSize EffectRows::sizeHint() const {
         height += row.coefficient < 0 ? kHeading : kRow;
     }
     return {640, static_cast<int>(height)};
+}
+
+std::vector<ToldPart> EffectRows::toldParts() {
+    std::vector<ToldPart> out;
+    double top = kHead;
+    for (const Row& row : rows_) {
+        const double height = row.coefficient < 0 ? kHeading : kRow;
+        ToldPart part;
+        part.place = QRectF(0, top, width(), height).toRect();
+        part.name = row.detail.isEmpty() ? row.name : row.name + ", " + row.detail;
+        top += height;
+        if (row.coefficient < 0) {
+            part.role = QAccessible::Heading;
+            if (row.term >= 0) {
+                part.press = [this, term = row.term] { toggle(term); };
+            }
+        } else {
+            const QStringList own = cells(row.coefficient);
+            const Coefficient& raw =
+                answer_->fit->coefficients[static_cast<std::size_t>(row.coefficient)];
+            const Coefficient c = scaled(raw);
+            const int decimals = decimalsFor(c.se);
+            part.name += tr(": %1, std. error %2, p %3").arg(own[1], own[2], own[4]);
+            if (own[1] != "–") {
+                part.name += tr(", from %1 to %2")
+                                 .arg(text(fixedNumber(c.low, decimals, true)),
+                                      text(fixedNumber(c.high, decimals, true)));
+            }
+            part.chosen = row.coefficient == selected_;
+            part.press = [this, coefficient = row.coefficient] {
+                emit coefficientChosen(coefficient);
+            };
+        }
+        out.push_back(std::move(part));
+    }
+    return out;
 }
 
 double EffectRows::rowTop(int coefficient) const {

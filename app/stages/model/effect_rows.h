@@ -1,5 +1,6 @@
 #pragma once
 
+#include "app/shell/told_parts.h"
 #include "core/study/answer.h"
 
 #include <QWidget>
@@ -10,7 +11,7 @@ enum class EffectScale { Raw, Standardised, Percent, Ratio, Outcome };
 
 /// One row a coefficient: name, lens on a common axis, estimate, standard error, t, p. Groups
 /// stand folded out under their variable with the base named. Emits the row that was chosen.
-class EffectRows : public QWidget {
+class EffectRows : public QWidget, public ToldWidget {
     Q_OBJECT
 
   public:
@@ -33,6 +34,8 @@ class EffectRows : public QWidget {
 
     /// The levels of this term are folded away under their heading.
     [[nodiscard]] bool isFolded(const std::string& term) const;
+
+    [[nodiscard]] std::vector<ToldPart> toldParts() override;
 
   signals:
     void coefficientChosen(int coefficient);

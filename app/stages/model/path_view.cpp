@@ -31,6 +31,7 @@ QRectF rectOf(const PathBox& box) {
 PathView::PathView(QWidget* parent) : QWidget(parent) {
     setObjectName("paths");
     setAccessibleName(tr("Paths"));
+    tellParts();
     setFocusPolicy(Qt::StrongFocus);
     setMouseTracking(true);
     setAcceptDrops(true);
@@ -103,7 +104,41 @@ void PathView::choose(int node, int arrow) {
     arrow_ = arrow;
     lit_ = node < 0 && arrow < 0 ? std::set<int>() : waysOf(node, arrow);
     update();
+    tellChosen(*this);
     emit chosen();
+}
+
+std::vector<ToldPart> PathView::toldParts() {
+    std::vector<ToldPart> out;
+    const Trace* t = trace();
+    if (t == nullptr) {
+        return out;
+    }
+    for (const PathBox& box : layout_.boxes) {
+        out.push_back({text(box.below.empty() ? box.name : box.name + ", " + box.below),
+                       QRectF(box.middle.x - 0.5 * box.width, box.middle.y - 0.5 * box.height,
+                              box.width, box.height)
+                           .toRect(),
+                       QAccessible::ListItem, box.node == node_,
+                       [this, node = box.node] { choose(node, -1); }});
+    }
+    constexpr int kHalf = 12;
+    for (const PathCurve& curve : layout_.curves) {
+        const auto name = [&](int box) {
+            return text(layout_.boxes[static_cast<std::size_t>(box)].name);
+        };
+        ToldPart part;
+        part.name = (curve.arrow < 0 ? tr("%1 and %2: %3") : tr("from %1 to %2: %3"))
+                        .arg(name(curve.from), name(curve.to), text(curve.text));
+        part.place = QRect(QPointF(curve.textAt.x, curve.textAt.y).toPoint() - QPoint(kHalf, kHalf),
+                           QSize(2 * kHalf, 2 * kHalf));
+        if (curve.arrow >= 0) {
+            part.chosen = curve.arrow == arrow_;
+            part.press = [this, arrow = curve.arrow] { choose(-1, arrow); };
+        }
+        out.push_back(std::move(part));
+    }
+    return out;
 }
 
 QPointF PathView::placeOf(const std::string& node) const {

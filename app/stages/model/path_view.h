@@ -1,5 +1,6 @@
 #pragma once
 
+#include "app/shell/told_parts.h"
 #include "core/paths/path_picture.h"
 #include "core/study/answer.h"
 
@@ -14,7 +15,7 @@ namespace rapporto::app {
 /// another draws an arrow between them, onto empty ground it stays there. By keys: Tab goes from
 /// node to node and on to the arrows, P then Tab and Return draws one, Delete takes one out, M
 /// mutes a node. Computes nothing: what is wanted is emitted.
-class PathView : public QWidget {
+class PathView : public QWidget, public ToldWidget {
     Q_OBJECT
 
   public:
@@ -38,6 +39,8 @@ class PathView : public QWidget {
     [[nodiscard]] QPointF numberOf(const std::string& from, const std::string& to) const;
 
     [[nodiscard]] QSize sizeHint() const override { return {700, 360}; }
+
+    [[nodiscard]] std::vector<ToldPart> toldParts() override;
 
   signals:
     void chosen();

@@ -5,6 +5,7 @@
 #include "core/picture/axis.h"
 #include "core/report/request_wording.h"
 
+#include <QCollator>
 #include <QComboBox>
 #include <QGridLayout>
 #include <QLabel>
@@ -50,10 +51,22 @@ const QColor& colourOf(std::size_t i) {
     return *kColours[i % 4];
 }
 
+/// What a scenario can name: variables of the terms, then groups of random effects.
+std::vector<ScenarioVariable> rowsOf(const ScenarioMap& map) {
+    std::vector<ScenarioVariable> out = map.variables();
+    for (const ScenarioVariable& grouping : map.groupings()) {
+        if (map.find(grouping.name) == nullptr) {
+            out.push_back(grouping);
+        }
+    }
+    return out;
+}
+
 }  // namespace
 
 PredictionBars::PredictionBars(QWidget* parent) : QWidget(parent) {
     setAccessibleName(tr("Predictions"));
+    tellParts();
 }
 
 void PredictionBars::showPredictions(std::vector<Prediction> predictions, const QString& axis,
@@ -69,6 +82,26 @@ void PredictionBars::showPredictions(std::vector<Prediction> predictions, const 
     }
     setAccessibleDescription(said.join("; "));
     update();
+}
+
+std::vector<ToldPart> PredictionBars::toldParts() {
+    std::vector<ToldPart> out;
+    for (std::size_t i = 0; i < predictions_.size(); ++i) {
+        const Shown s = shownOf(predictions_[i]);
+        ToldPart part;
+        part.place = QRectF(0, kBarRow * static_cast<double>(i) + 4, width(), kBarRow).toRect();
+        part.name = tr("%1: %2, from %3 to %4")
+                        .arg(scenarioName(predictions_[i], i), text(shortNumber(s.value, 4)),
+                             text(shortNumber(s.low, 4)), text(shortNumber(s.high, 4)));
+        if (s.row) {
+            part.name += tr("; a row: %1 to %2")
+                             .arg(text(shortNumber(s.rowLow, 3)), text(shortNumber(s.rowHigh, 3)));
+        }
+        part.chosen = static_cast<int>(i) == chosen_;
+        part.press = [this, i] { emit chosen(static_cast<int>(i)); };
+        out.push_back(std::move(part));
+    }
+    return out;
 }
 
 void PredictionBars::paintEvent(QPaintEvent* /*event*/) {
@@ -188,7 +221,7 @@ void PredictPage::showAnswer(const std::shared_ptr<const Answer>& answer) {
     }
     chosen_ = std::min(chosen_, static_cast<int>(requests_.size()) - 1);
     std::string shape = answer_->question.id + "|" + std::to_string(requests_.size());
-    for (const ScenarioVariable& v : answer_->scenarios->variables()) {
+    for (const ScenarioVariable& v : rowsOf(*answer_->scenarios)) {
         shape += "|" + v.name +
                  (v.groups    ? "g"
                   : v.yesNo() ? "y"
@@ -202,7 +235,7 @@ void PredictPage::showAnswer(const std::shared_ptr<const Answer>& answer) {
     // Values into the cells, but not under the hand that is changing one.
     filling_ = true;
     for (std::size_t s = 0; s < requests_.size(); ++s) {
-        for (const ScenarioVariable& v : answer_->scenarios->variables()) {
+        for (const ScenarioVariable& v : rowsOf(*answer_->scenarios)) {
             const auto at = requests_[s].at.find(v.name);
             const QString key = QString("%1:%2").arg(s).arg(text(v.name));
             if (auto* picker = findChild<QComboBox*>("predict:" + key)) {
@@ -289,7 +322,7 @@ void PredictPage::build() {
     line->addStretch(1);
     grid_->addWidget(buttons, row, 0);
     ++row;
-    for (const ScenarioVariable& v : answer_->scenarios->variables()) {
+    for (const ScenarioVariable& v : rowsOf(*answer_->scenarios)) {
         auto* name = new QLabel(sheet_);
         name->setText(
             themed(QString("<b>%1</b>%2")
@@ -317,7 +350,21 @@ void PredictPage::addCell(int row, int scenario, const ScenarioVariable& v) {
         auto* picker = new QComboBox(sheet_);
         picker->setObjectName("predict:" + key);
         picker->setAccessibleName(tr("%1 in scenario %2").arg(text(v.name)).arg(scenario + 1));
-        if (v.groups) {
+        const bool random = answer_->scenarios->find(name) == nullptr;
+        if (random) {
+            // Of groups that share their name the label says which is meant.
+            picker->addItem(tr("a new one"));
+            QStringList labels;
+            for (const FoundLevel& group : v.levels) {
+                labels << text(group.label);
+            }
+            QCollator order;
+            order.setNumericMode(true);
+            std::sort(labels.begin(), labels.end(), order);
+            for (const QString& label : labels) {
+                picker->addItem(label, label);
+            }
+        } else if (v.groups) {
             picker->addItem(tr("%1 (base)").arg(text(v.levels[v.base].label)));
             for (std::size_t l = 0; l < v.levels.size(); ++l) {
                 if (l != v.base) {

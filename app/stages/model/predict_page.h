@@ -1,6 +1,7 @@
 #pragma once
 
 #include "app/shell/session.h"
+#include "app/shell/told_parts.h"
 
 #include <QWidget>
 
@@ -10,13 +11,15 @@ class QLabel;
 namespace rapporto::app {
 
 /// Predictions as intervals on one axis: a broad bar for the mean, a thin line for a single row.
-class PredictionBars : public QWidget {
+class PredictionBars : public QWidget, public ToldWidget {
     Q_OBJECT
 
   public:
     explicit PredictionBars(QWidget* parent = nullptr);
 
     void showPredictions(std::vector<Prediction> predictions, const QString& axis, int chosen);
+
+    [[nodiscard]] std::vector<ToldPart> toldParts() override;
 
   signals:
     void chosen(int scenario);

@@ -34,6 +34,7 @@ int orderOf(const TraceEffect& effect) {
 WayRows::WayRows(QWidget* parent) : QWidget(parent) {
     setObjectName("wayRows");
     setAccessibleName(tr("Effects by the way they take"));
+    tellParts();
     setFocusPolicy(Qt::StrongFocus);
 }
 
@@ -46,6 +47,7 @@ void WayRows::showAnswer(std::shared_ptr<const Answer> answer, bool fresh) {
 void WayRows::showSelected(int effect) {
     selected_ = effect;
     update();
+    tellChosen(*this);
 }
 
 void WayRows::layOut() {
@@ -139,6 +141,28 @@ QStringList WayRows::cells(int effect) const {
     return {text(effectName(e)), digits(e.estimate),
             tr("%1 to %2").arg(digits(e.low), digits(e.high)),
             e.p ? text(pText(*e.p)) : QString("–")};
+}
+
+std::vector<ToldPart> WayRows::toldParts() {
+    std::vector<ToldPart> out;
+    double top = 0.0;
+    for (const Row& row : rows_) {
+        const double height = row.effect < 0 ? kHead : kHeight;
+        ToldPart part;
+        part.place = QRectF(0, top, width(), height).toRect();
+        part.name = row.name;
+        top += height;
+        if (row.effect < 0) {
+            part.role = QAccessible::Heading;
+        } else {
+            const QStringList own = cells(row.effect);
+            part.name += tr(": %1, from %2, p %3").arg(own[1], own[2], own[3]);
+            part.chosen = row.effect == selected_;
+            part.press = [this, effect = row.effect] { emit effectChosen(effect); };
+        }
+        out.push_back(std::move(part));
+    }
+    return out;
 }
 
 void WayRows::drawRow(QPainter& painter, const Row& row, double top) const {

@@ -1,5 +1,6 @@
 #pragma once
 
+#include "app/shell/told_parts.h"
 #include "core/study/answer.h"
 
 #include <QWidget>
@@ -10,7 +11,7 @@ namespace rapporto::app {
 
 /// The effects of a trace, a row each with its lens: under every pair (and setting of moderators)
 /// total, each way and direct on one axis. Emits the row that was chosen.
-class WayRows : public QWidget {
+class WayRows : public QWidget, public ToldWidget {
     Q_OBJECT
 
   public:
@@ -28,6 +29,8 @@ class WayRows : public QWidget {
     [[nodiscard]] QStringList cells(int effect) const;
 
     [[nodiscard]] QSize sizeHint() const override;
+
+    [[nodiscard]] std::vector<ToldPart> toldParts() override;
 
   signals:
     void effectChosen(int effect);

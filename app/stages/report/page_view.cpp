@@ -58,6 +58,7 @@ QString editable(const ReportBlock& block, const std::string& part) {
 PageView::PageView(QWidget* parent) : QAbstractScrollArea(parent) {
     setFrameShape(QFrame::NoFrame);
     setFocusPolicy(Qt::StrongFocus);
+    tellParts();
     viewport()->setCursor(Qt::ArrowCursor);
     viewport()->setMouseTracking(true);
     setHorizontalScrollBarPolicy(Qt::ScrollBarAsNeeded);
@@ -279,6 +280,35 @@ QString PageView::words() const {
         }
     }
     return out.join('\n');
+}
+
+std::vector<ToldPart> PageView::toldParts() {
+    using Kind = ReportBlock::Kind;
+    std::vector<ToldPart> out;
+    for (std::size_t b = 0; press_ && b < pages_.blocks.size(); ++b) {
+        const ReportBlock& block = pages_.blocks[b];
+        ToldPart part;
+        part.place = boxOf(b).toRect();
+        part.role = block.kind == Kind::Heading  ? QAccessible::Heading
+                    : block.kind == Kind::Figure ? QAccessible::Graphic
+                                                 : QAccessible::Paragraph;
+        part.name = text(withoutMarks(block.text));
+        part.chosen = block.item >= 0 && block.item == item_;
+        part.press = [this, item = block.item] { emit chosen(item); };
+        if (!part.name.isEmpty()) {
+            out.push_back(part);
+        }
+        for (const CellRow& row : block.cells) {
+            QStringList cells;
+            for (const Cell& cell : row) {
+                cells << text(withoutMarks(cell.text));
+            }
+            part.role = QAccessible::Row;
+            part.name = cells.join("; ");
+            out.push_back(part);
+        }
+    }
+    return out;
 }
 
 bool PageView::find(const QString& sought) {

@@ -1,5 +1,6 @@
 #pragma once
 
+#include "app/shell/told_parts.h"
 #include "core/report/press/press.h"
 
 #include <QAbstractScrollArea>
@@ -21,7 +22,7 @@ namespace rapporto::app {
 /// block that is dragged takes its item to another place, a head that is dragged takes its column
 /// along; Esc lets go. Nothing on it is ever cut off: the press sees to
 /// the paper, the zoom to the window.
-class PageView : public QAbstractScrollArea {
+class PageView : public QAbstractScrollArea, public ToldWidget {
     Q_OBJECT
 
   public:
@@ -53,6 +54,11 @@ class PageView : public QAbstractScrollArea {
 
     /// The words of all pages, for search and for those who hear them.
     [[nodiscard]] QString words() const;
+
+    /// Its blocks, of tables their rows.
+    [[nodiscard]] std::vector<ToldPart> toldParts() override;
+
+    [[nodiscard]] QAccessible::Role toldRole() const override { return QAccessible::Document; }
 
     /// Shows the next block that holds the words, from the one shown last; false: none does.
     bool find(const QString& sought);

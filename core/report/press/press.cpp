@@ -2,12 +2,14 @@
 
 #include "core/base/markup.h"
 #include "core/report/press/piece.h"
+#include "core/report/press/told_pdf.h"
 #include "core/report/writers/writer.h"
 
 #include <cairo-pdf.h>
 #include <pango/pangocairo.h>
 
 #include <cmath>
+#include <string_view>
 
 namespace rapporto {
 
@@ -16,6 +18,7 @@ struct Press::Parts {
     SetPages set;
     std::vector<Place> places;
     std::string title;
+    PdfTold told;
 };
 
 namespace {
@@ -146,6 +149,15 @@ Result<std::shared_ptr<const Press>> Press::make(const ReportPages& report) {
     parts->type = *std::move(type);
     parts->set = setPages(*parts->type, report);
     parts->title = report.title;
+    parts->told.language = report.language;
+    for (std::size_t page = 0; page < parts->set.pages.size(); ++page) {
+        for (const Piece& piece : parts->set.pieces) {
+            if (piece.page == page && piece.tag != nullptr &&
+                std::string_view(piece.tag) == "Figure") {
+                parts->told.alternatives.push_back(withoutMarks(report.blocks[piece.block].text));
+            }
+        }
+    }
     for (const Piece& piece : parts->set.pieces) {
         parts->places.push_back(
             {piece.block, piece.page, piece.x, piece.y, piece.width, piece.height, piece.part});
@@ -197,7 +209,7 @@ Result<std::string> Press::pdf() const {
     if (status != CAIRO_STATUS_SUCCESS) {
         return cannotPrint(status);
     }
-    return bytes;
+    return toldPdf(std::move(bytes), parts_->told);
 }
 
 Result<std::string> drawingPdf(const Drawing& drawing, const std::string& title) {
