@@ -1,6 +1,7 @@
 #include "app/plots/plot_access.h"
 
 #include "app/plots/plot_view.h"
+#include "app/shell/bare_access.h"
 #include "app/shell/theme.h"
 #include "core/picture/mark_table.h"
 
@@ -16,7 +17,7 @@ namespace {
 class MarksAccess;
 
 /// One cell of the table of marks. The table makes it, and takes it away with the picture.
-class MarkCell final : public QAccessibleInterface, public QAccessibleTableCellInterface {
+class MarkCell final : public BareAccess, public QAccessibleTableCellInterface {
   public:
     MarkCell(MarksAccess& table, int row, int column) : table_(table), row_(row), column_(column) {}
 
@@ -28,25 +29,9 @@ class MarkCell final : public QAccessibleInterface, public QAccessibleTableCellI
 
     [[nodiscard]] bool isValid() const override;
 
-    [[nodiscard]] QObject* object() const override { return nullptr; }
-
     [[nodiscard]] QAccessibleInterface* parent() const override;
 
-    [[nodiscard]] QAccessibleInterface* child(int /*index*/) const override { return nullptr; }
-
-    [[nodiscard]] QAccessibleInterface* childAt(int /*x*/, int /*y*/) const override {
-        return nullptr;
-    }
-
-    [[nodiscard]] int childCount() const override { return 0; }
-
-    [[nodiscard]] int indexOfChild(const QAccessibleInterface* /*child*/) const override {
-        return -1;
-    }
-
     [[nodiscard]] QString text(QAccessible::Text what) const override;
-
-    void setText(QAccessible::Text /*what*/, const QString& /*words*/) override {}
 
     [[nodiscard]] QRect rect() const override;
 
@@ -84,7 +69,7 @@ class MarkCell final : public QAccessibleInterface, public QAccessibleTableCellI
 };
 
 /// The table of a picture’s marks.
-class MarksAccess final : public QAccessibleInterface, public QAccessibleTableInterface {
+class MarksAccess final : public BareAccess, public QAccessibleTableInterface {
   public:
     explicit MarksAccess(PlotView& plot) : plot_(plot) {}
 
@@ -116,8 +101,6 @@ class MarksAccess final : public QAccessibleInterface, public QAccessibleTableIn
 
     [[nodiscard]] bool isValid() const override { return true; }
 
-    [[nodiscard]] QObject* object() const override { return nullptr; }
-
     [[nodiscard]] QAccessibleInterface* parent() const override {
         return QAccessible::queryAccessibleInterface(&plot_);
     }
@@ -125,10 +108,6 @@ class MarksAccess final : public QAccessibleInterface, public QAccessibleTableIn
     [[nodiscard]] QAccessibleInterface* child(int index) const override {
         const int columns = std::max(columnCount(), 1);
         return cellAt(index / columns, index % columns);
-    }
-
-    [[nodiscard]] QAccessibleInterface* childAt(int /*x*/, int /*y*/) const override {
-        return nullptr;
     }
 
     [[nodiscard]] int childCount() const override { return rowCount() * columnCount(); }
@@ -143,8 +122,6 @@ class MarksAccess final : public QAccessibleInterface, public QAccessibleTableIn
     [[nodiscard]] QString text(QAccessible::Text what) const override {
         return what == QAccessible::Name ? QObject::tr("Marks of the picture") : QString();
     }
-
-    void setText(QAccessible::Text /*what*/, const QString& /*words*/) override {}
 
     [[nodiscard]] QRect rect() const override {
         return {plot_.mapToGlobal(QPoint(0, 0)), plot_.size()};

@@ -25,7 +25,6 @@
 #include <algorithm>
 #include <array>
 #include <cmath>
-#include <numeric>
 
 namespace rapporto::app {
 namespace {
@@ -879,12 +878,15 @@ void PlotView::keyPressEvent(QKeyEvent* event) {
 
 void PlotView::stepTo(std::ptrdiff_t step) {
     const MarkTable& table = marks();
-    if (order_.size() != table.rows()) {
-        order_.resize(table.rows());
-        std::iota(order_.begin(), order_.end(), 0U);
-        std::vector<double> x(order_.size());
+    if (order_.empty()) {
+        std::vector<double> x(table.rows());
         for (std::size_t row = 0; row < x.size(); ++row) {
-            x[row] = table.mark(row).x;
+            const Mark mark = table.mark(row);
+            x[row] = mark.x;
+            // A gap in a line is no place to stand.
+            if (std::isfinite(mark.x) && std::isfinite(mark.y)) {
+                order_.push_back(static_cast<std::uint32_t>(row));
+            }
         }
         std::stable_sort(order_.begin(), order_.end(),
                          [&](std::uint32_t a, std::uint32_t b) { return x[a] < x[b]; });

@@ -1,5 +1,7 @@
 #include "app/shell/told_parts.h"
 
+#include "app/shell/bare_access.h"
+
 #include <QAccessibleWidget>
 #include <QWidget>
 
@@ -9,7 +11,7 @@ namespace rapporto::app {
 namespace {
 
 /// A part by its place in the list; what it says is asked for anew every time.
-class PartAccess final : public QAccessibleInterface, public QAccessibleActionInterface {
+class PartAccess final : public BareAccess, public QAccessibleActionInterface {
   public:
     PartAccess(QWidget& widget, int index) : widget_(widget), index_(index) {}
 
@@ -20,30 +22,14 @@ class PartAccess final : public QAccessibleInterface, public QAccessibleActionIn
 
     [[nodiscard]] bool isValid() const override { return part().has_value(); }
 
-    [[nodiscard]] QObject* object() const override { return nullptr; }
-
     [[nodiscard]] QAccessibleInterface* parent() const override {
         return QAccessible::queryAccessibleInterface(&widget_);
-    }
-
-    [[nodiscard]] QAccessibleInterface* child(int /*index*/) const override { return nullptr; }
-
-    [[nodiscard]] QAccessibleInterface* childAt(int /*x*/, int /*y*/) const override {
-        return nullptr;
-    }
-
-    [[nodiscard]] int childCount() const override { return 0; }
-
-    [[nodiscard]] int indexOfChild(const QAccessibleInterface* /*child*/) const override {
-        return -1;
     }
 
     [[nodiscard]] QString text(QAccessible::Text what) const override {
         const auto own = part();
         return own && what == QAccessible::Name ? own->name : QString();
     }
-
-    void setText(QAccessible::Text /*what*/, const QString& /*words*/) override {}
 
     [[nodiscard]] QRect rect() const override {
         const auto own = part();

@@ -339,6 +339,17 @@ std::optional<MoreTest> testOfMore(const CheckInput& in, const Fit& fit, bool jo
     return out;
 }
 
+CheckResult resultOf(const MoreTest& test) {
+    CheckResult out;
+    out.statistic = test.statistic;
+    out.statisticName = test.chiSquare ? "χ²" : "F";
+    out.distribution = test.chiSquare ? "chi2" : "F";
+    out.df = test.df;
+    out.p = test.p;
+    out.headline = pClause(test.p);
+    return out;
+}
+
 CheckResult checkWithinBetween(const CheckInput& in) {
     std::vector<std::string> names;
     const MatrixXd means = meansOf(in, names);
@@ -359,13 +370,7 @@ CheckResult checkWithinBetween(const CheckInput& in) {
     if (!test) {
         return notApplicable("The groups’ means are told by the other terms.");
     }
-    CheckResult result;
-    result.statistic = test->statistic;
-    result.statisticName = test->chiSquare ? "χ²" : "F";
-    result.distribution = test->chiSquare ? "chi2" : "F";
-    result.df = test->df;
-    result.p = test->p;
-    result.headline = pClause(*result.p);
+    CheckResult result = resultOf(*test);
     for (const Index j : test->of) {
         const Coefficient& c = fit->coefficients[static_cast<std::size_t>(j)];
         result.details.emplace_back(c.term, c.estimate);

@@ -25,4 +25,7 @@ struct MoreTest {
 /// @param joint  one law for all of them; else that of the one with fewest degrees of freedom.
 [[nodiscard]] std::optional<MoreTest> testOfMore(const CheckInput& in, const Fit& fit, bool joint);
 
+/// The statistic, its law and its p as a check has them.
+[[nodiscard]] CheckResult resultOf(const MoreTest& test);
+
 }  // namespace rapporto

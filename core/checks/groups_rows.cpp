@@ -162,13 +162,7 @@ CheckResult checkRowsShape(const CheckInput& in) {
     if (!test) {
         return notApplicable("What the terms give takes too few values to bend.");
     }
-    CheckResult result;
-    result.statistic = test->statistic;
-    result.statisticName = test->chiSquare ? "χ²" : "F";
-    result.distribution = test->chiSquare ? "chi2" : "F";
-    result.df = test->df;
-    result.p = test->p;
-    result.headline = pClause(test->p);
+    CheckResult result = resultOf(*test);
     const bool bends = test->p < in.alpha;
     result.verdict = bends ? Verdict::Fails : Verdict::Fine;
     result.reading =

@@ -140,4 +140,15 @@ enum class CountLaw : std::uint8_t { Poisson, Quadratic, Linear };
 /// True of methods whose effects are not swept before they are estimated.
 [[nodiscard]] bool isLikelihoodMethod(const std::string& method);
 
+/// Two joined equations against the same with unrelated errors: likelihood ratio, chi-square(1).
+struct ApartTest {
+    double statistic = 0.0;
+    double p = 1.0;
+};
+
+/// @return nothing where the fit has no second likelihood, errors are not those of the likelihood,
+///         or weights leave none. Source: Wilks (1938), Annals of Mathematical Statistics 9.
+[[nodiscard]] std::optional<ApartTest> apartTest(const Fit& fit, const Design& design,
+                                                 const ErrorSpec& errors);
+
 }  // namespace rapporto

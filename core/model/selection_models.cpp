@@ -307,15 +307,12 @@ std::string sameTermsNote(const Design& design) {
 std::string apartNote(const Fit& fit, const Design& design, const ErrorSpec& errors, double alpha,
                       const std::string& together, const std::string& apart) {
     const Coefficient& rho = fit.coefficients.back();
-    const bool ratio = errors.kind == "classical" && design.weightKind != WeightKind::Sampling &&
-                       fit.likelihood != nullptr && fit.likelihood->apartLogLikelihood.has_value();
-    const double lr = ratio ? std::max(0.0, 2.0 * (fit.likelihood->logLikelihood -
-                                                   *fit.likelihood->apartLogLikelihood))
-                            : 0.0;
-    const double p = ratio ? chiSquareTail(lr, 1.0) : rho.p.value_or(1.0);
+    const auto ratio = apartTest(fit, design, errors);
+    const double p = ratio ? ratio->p : rho.p.value_or(1.0);
     return "The errors of the two equations have a correlation of " + fixedNumber(rho.estimate, 2) +
            " (" +
-           (ratio ? "likelihood ratio " + shortNumber(lr, 3) + ", " : std::string("z test, ")) +
+           (ratio ? "likelihood ratio " + shortNumber(ratio->statistic, 3) + ", "
+                  : std::string("z test, ")) +
            pClause(p) + "). " + (p < alpha ? together : apart);
 }
 
@@ -326,6 +323,16 @@ std::string unseenNote(const Design& design, std::size_t seen) {
 }
 
 }  // namespace
+
+std::optional<ApartTest> apartTest(const Fit& fit, const Design& design, const ErrorSpec& errors) {
+    if (fit.likelihood == nullptr || !fit.likelihood->apartLogLikelihood ||
+        errors.kind != "classical" || design.weightKind == WeightKind::Sampling) {
+        return std::nullopt;
+    }
+    const double ratio =
+        std::max(0.0, 2.0 * (fit.likelihood->logLikelihood - *fit.likelihood->apartLogLikelihood));
+    return ApartTest{ratio, chiSquareTail(ratio, 1.0)};
+}
 
 bool isSelection(const std::string& method) {
     return method == "heckman" || method == "heckman-two-step";

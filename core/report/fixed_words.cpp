@@ -61,6 +61,7 @@ const std::array kWords = {
     Word{"upper end", "oberes Ende", "extrémité supérieure", "extremo superior",
          "estremo superiore"},
     Word{"one row", "eine Zeile", "une ligne", "una fila", "una riga"},
+    Word{"test", "Test", "test", "prueba", "test"},
     Word{"statement", "Aussage", "énoncé", "enunciado", "enunciato"},
     Word{"Methods", "Methoden", "Méthodes", "Métodos", "Metodi"},
     Word{"References", "Literatur", "Références", "Referencias", "Riferimenti bibliografici"},

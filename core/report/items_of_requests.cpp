@@ -5,6 +5,7 @@
 #include "core/report/request_wording.h"
 #include "core/report/results_table.h"
 #include "core/report/wording.h"
+#include "core/study/model_comparison.h"
 
 #include <algorithm>
 #include <cmath>
@@ -225,6 +226,95 @@ void addHypotheses(const ItemInput& in) {
                 }
             }
         }
+    }
+}
+
+namespace {
+
+/// Whom the item sets against whom: the first that it names against the others; one alone against
+/// what it is a variant of, or its variants against it.
+std::vector<std::pair<const Answer*, const Answer*>> pairsOf(const ItemInput& in) {
+    std::vector<std::pair<const Answer*, const Answer*>> out;
+    for (std::size_t k = 1; k < in.answers.size(); ++k) {
+        out.emplace_back(in.answers.front(), in.answers[k]);
+    }
+    if (in.answers.size() != 1) {
+        return out;
+    }
+    const Answer* alone = in.answers.front();
+    const auto parent = in.all.find(alone->question.variantOf);
+    if (parent != in.all.end() && parent->second != nullptr && parent->second->fit) {
+        return {{parent->second, alone}};
+    }
+    for (const Question& q : in.study.questions) {
+        const auto variant = in.all.find(q.id);
+        if (q.variantOf == alone->question.id && variant != in.all.end() &&
+            variant->second != nullptr && variant->second->fit) {
+            out.emplace_back(alone, variant->second);
+        }
+    }
+    return out;
+}
+
+/// The rows of the tests between two models; none where there is no such test.
+std::vector<CellRow> testRows(const Answer& from, const Answer& to, const Job& job) {
+    using TestKind = ModelComparison::Kind;
+    const auto test = comparedModels(from, to, job);
+    if (!test) {
+        return {};
+    }
+    const std::string title = questionTitle(to);
+    const auto row = [&](const std::string& name, double value, const std::string& df, double p) {
+        return CellRow{title, name, Cell(fixedNumber(value, 2), value), df, Cell(pText(p), p)};
+    };
+    if (test->kind == TestKind::NonNested) {
+        const std::string own = questionTitle(from);
+        return {row("J, against " + own, test->first.t, "", test->first.p),
+                row("J, against " + title, test->second.t, "", test->second.p),
+                row("Cox, against " + own, test->first.n, "", test->first.pCox),
+                row("Cox, against " + title, test->second.n, "", test->second.pCox)};
+    }
+    const std::string df = shortNumber(test->df1, 5);
+    std::vector<CellRow> out;
+    if (test->kind == TestKind::Nested) {
+        out.push_back(row("F", test->statistic, df + ", " + shortNumber(test->df2.value_or(0.0), 5),
+                          test->p));
+    } else {
+        out.push_back(row("likelihood ratio", test->statistic, df, test->p));
+        if (test->score) {
+            out.push_back(row("scores", *test->score, df, *test->scoreP));
+        }
+    }
+    return out;
+}
+
+}  // namespace
+
+void addComparison(const ItemInput& in) {
+    const auto pairs = pairsOf(in);
+    if (pairs.empty()) {
+        in.sheet.put(Kind::Note,
+                     "There is nothing to compare with: name two questions, or open a "
+                     "variant of one.");
+        return;
+    }
+    ReportBlock block = tableOf({"", in.sheet.word("test"), "", "df", "p"});
+    for (const auto& [from, to] : pairs) {
+        for (CellRow& row : testRows(*from, *to, in.job)) {
+            block.cells.push_back(std::move(row));
+        }
+    }
+    if (block.cells.size() > 1) {
+        in.sheet.tableCaption("Models set against " + questionTitle(*pairs.front().first));
+        in.sheet.add(std::move(block));
+    }
+    for (const auto& [from, to] : pairs) {
+        std::vector<std::string> words = differenceReading(*from, *to);
+        if (!words.empty()) {
+            words.front() = "**" + questionTitle(*to) + "** against " + questionTitle(*from) +
+                            ": " + words.front();
+        }
+        sayPlainly(in.sheet, words);
     }
 }
 

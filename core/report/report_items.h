@@ -60,6 +60,7 @@ void addCodebook(const ItemInput& in);
 void addCorrelations(const ItemInput& in);
 void addPredictions(const ItemInput& in);
 void addHypotheses(const ItemInput& in);
+void addComparison(const ItemInput& in);
 void addEffects(const ItemInput& in);
 void addTurningPoints(const ItemInput& in);
 void addLeftOut(const ItemInput& in);

@@ -6,7 +6,6 @@
 #include "core/model/event_study.h"
 #include "core/model/likelihood.h"
 #include "core/model/long_run.h"
-#include "core/model/model_tests.h"
 #include "core/model/multilevel.h"
 #include "core/model/outcome_models.h"
 #include "core/model/quantile.h"
@@ -23,6 +22,7 @@
 #include "core/report/missing_wording.h"
 #include "core/report/request_wording.h"
 #include "core/report/term_choice_picture.h"
+#include "core/study/model_comparison.h"
 
 #include <fmt/format.h>
 
@@ -735,83 +735,31 @@ bool isOfLogs(const Answer& answer) {
 
 namespace {
 
-/// The likelihood ratio of two fits where one holds the other’s equations, or nothing.
-std::string ratioReading(const Answer& from, const Answer& to) {
-    const auto& a = from.fit->likelihood;
-    const auto& b = to.fit->likelihood;
-    if (!a || !b || from.design->outcome != to.design->outcome ||
-        from.design->rows != to.design->rows || from.design->weightKind == WeightKind::Sampling ||
-        to.design->weightKind == WeightKind::Sampling || a->parameters == b->parameters) {
-        return {};
-    }
-    const bool grows = b->parameters > a->parameters;
-    const Answer& small = grows ? from : to;
-    const Answer& large = grows ? to : from;
-    const std::string& family = small.fit->likelihood->family;
-    const bool spread = family == "poisson" && large.fit->likelihood->family == "negative-binomial";
-    if (family != large.fit->likelihood->family && !spread) {
-        return {};
-    }
-    for (const Coefficient& c : small.fit->coefficients) {
-        if (std::none_of(large.fit->coefficients.begin(), large.fit->coefficients.end(),
-                         [&](const Coefficient& other) {
-                             return other.term == c.term && other.equation == c.equation;
-                         })) {
-            return {};
-        }
-    }
-    const double df = std::abs(b->parameters - a->parameters);
-    const double lr = std::max(
-        2.0 * (large.fit->likelihood->logLikelihood - small.fit->likelihood->logLikelihood), 0.0);
-    // A dispersion cannot be below zero: half of the law stands there.
-    const bool half = spread && df == 1.0;
-    const double p = half ? 0.5 * chiSquareTail(lr, 1.0) : chiSquareTail(lr, df);
-    const auto model = spread ? nullptr : plainModel(family, large.design->y);
-    const bool one = model != nullptr && small.fit->likelihood->index.cols() == 1 &&
-                     large.design->effects.empty() && !large.question.settings.penalised;
-    const auto score =
-        one ? scoreStatistic(*model,
-                             Eigen::MatrixXd(large.design->X(Eigen::all, large.fit->solution.kept)),
-                             small.fit->likelihood->index.col(0), large.design->weights)
-            : std::nullopt;
-    return std::string(grows ? "What it adds" : "What it leaves out") +
-           " raises twice the log-likelihood by " + fixedNumber(lr, 2) + " (chi-square(" +
-           shortNumber(df) + ")" + (half ? ", half of it at zero" : "") + ", " + pClause(p) +
-           (score ? "; by the scores of the smaller " + fixedNumber(*score, 2) + ", " +
-                        pClause(chiSquareTail(*score, df))
-                  : std::string()) +
-           (p < to.alpha ? "): the larger model is wanted."
-                         : "): the data do not ask for the larger model, which does not prove the "
-                           "smaller one.");
-}
-
 /// The test between two models of one outcome, where there is one and it does not take long.
 std::string testReading(const Answer& from, const Answer& to) {
-    constexpr Eigen::Index kMostCells = 400000;
-    if (from.fit->likelihood || to.fit->likelihood) {
-        return ratioReading(from, to);
-    }
-    const auto plain = [](const Answer& a) {
-        return a.question.method == "least-squares" && a.question.fixedEffects.empty();
-    };
-    if (!plain(from) || !plain(to) || from.fromMoments || to.fromMoments ||
-        from.rows.used != to.rows.used ||
-        from.design->X.size() + to.design->X.size() > kMostCells) {
+    using Kind = ModelComparison::Kind;
+    const auto test = comparedModels(from, to, Job());
+    if (!test) {
         return {};
     }
-    ErrorSpec errors = to.question.errors;
-    const auto test = testModels(*from.design, *from.fit, *to.design, *to.fit, errors, Job());
-    if (!test || test->kind == ModelTest::Kind::Alike) {
-        return {};
+    const std::string more = test->grows ? "What it adds" : "What it leaves out";
+    const std::string ending = test->p < to.alpha
+                                   ? ": the larger model is wanted."
+                                   : ": the data do not ask for the larger model, which does not "
+                                     "prove the smaller one.";
+    if (test->kind == Kind::LikelihoodRatio) {
+        return more + " raises twice the log-likelihood by " + fixedNumber(test->statistic, 2) +
+               " (chi-square(" + shortNumber(test->df1) + ")" +
+               (test->half ? ", half of it at zero" : "") + ", " + pClause(test->p) +
+               (test->score ? "; by the scores of the smaller " + fixedNumber(*test->score, 2) +
+                                  ", " + pClause(*test->scoreP)
+                            : std::string()) +
+               ")" + ending;
     }
-    if (test->kind == ModelTest::Kind::Nested) {
-        const FTest& f = test->f;
-        const std::string more = test->firstIsSmaller ? "What it adds" : "What it leaves out";
-        return more + " is told apart from nothing with F(" + shortNumber(f.df1) + ", " +
-               shortNumber(f.df2) + ") = " + fixedNumber(f.value, 2) + ", " + pClause(f.p) +
-               (f.p < to.alpha ? ": the larger model is wanted."
-                               : ": the data do not ask for the larger model, which does not prove "
-                                 "the smaller one.");
+    if (test->kind == Kind::Nested) {
+        return more + " is told apart from nothing with F(" + shortNumber(test->df1) + ", " +
+               shortNumber(test->df2.value_or(0.0)) + ") = " + fixedNumber(test->statistic, 2) +
+               ", " + pClause(test->p) + ending;
     }
     const bool againstFrom = test->first.p < to.alpha;
     const bool againstTo = test->second.p < to.alpha;

@@ -12,11 +12,13 @@
 #include "core/model/likelihood.h"
 #include "core/model/long_run.h"
 #include "core/model/multilevel.h"
+#include "core/model/outcome_models.h"
 #include "core/model/panel.h"
 #include "core/model/quantile.h"
 #include "core/model/robust.h"
 #include "core/model/smallest_seen.h"
 #include "core/report/wording.h"
+#include "core/study/model_comparison.h"
 #include "core/study/question_kind.h"
 
 #include <nlohmann/json.hpp>
@@ -674,6 +676,17 @@ void explainResults(Json& one, const Answer& a) {
     if (a.fit->likelihood) {
         putLikelihood(one, *a.fit->likelihood);
     }
+    if (const auto apart = apartTest(*a.fit, *a.design, a.question.errors)) {
+        one["fit"]["apart_test"] =
+            Json{{"statistic", number(apart->statistic)}, {"df", 1}, {"p", number(apart->p)}};
+    }
+    const auto& drawn = a.fit->resampling;
+    for (std::size_t c = 0; drawn && c < a.fit->coefficients.size() &&
+                            c < static_cast<std::size_t>(drawn->together.size());
+         ++c) {
+        one["coefficients"][c]["p_together"] =
+            number(drawn->together(static_cast<Eigen::Index>(c)));
+    }
     if (a.fit->quantile) {
         putQuantiles(one, *a.fit->quantile);
     }
@@ -740,6 +753,58 @@ void correlateResults(Json& one, const Answer& a) {
     one["matrix"] = correlationsJson(*a.correlations);
 }
 
+namespace {
+
+/// What speaks against a model beside another that it does not hold.
+Json sideJson(const ModelTest::Side& side) {
+    return Json{{"t", number(side.t)},
+                {"p", number(side.p)},
+                {"cox", number(side.n)},
+                {"cox_p", number(side.pCox)}};
+}
+
+/// The test of a variant against what it is a variant of.
+void putAgainst(Json& one, const Answer& a, const std::vector<Answer>& answers) {
+    const Answer* other = nullptr;
+    std::optional<ModelComparison> test;
+    for (const Answer* candidate : comparedWith(a, answers)) {
+        if (!test) {
+            test = comparedModels(*candidate, a, Job());
+            other = candidate;
+        }
+    }
+    if (!test) {
+        return;
+    }
+    using Kind = ModelComparison::Kind;
+    Json against{{"question", other->question.id},
+                 {"kind", test->kind == Kind::LikelihoodRatio ? "likelihood-ratio"
+                          : test->kind == Kind::Nested        ? "nested"
+                                                              : "non-nested"}};
+    if (test->kind == Kind::NonNested) {
+        against["against_it"] = sideJson(test->first);
+        against["against_this"] = sideJson(test->second);
+    } else {
+        against["holds_it"] = test->grows;
+        against["statistic"] = number(test->statistic);
+        against["df"] = Json::array({whole(test->df1)});
+        if (test->df2) {
+            against["df"].push_back(whole(*test->df2));
+        }
+        against["p"] = number(test->p);
+        if (test->half) {
+            against["half_at_zero"] = true;
+        }
+        if (test->score) {
+            against["score"] =
+                Json{{"statistic", number(*test->score)}, {"p", number(*test->scoreP)}};
+        }
+    }
+    one["against"] = std::move(against);
+}
+
+}  // namespace
+
 Json resultsJson(const Study& study, const std::vector<Answer>& answers) {
     Json out{{"format", "rapporto-results"},
              {"version", 1},
@@ -765,6 +830,7 @@ Json resultsJson(const Study& study, const std::vector<Answer>& answers) {
         const QuestionKind* kind = findKind(a.question.kind);
         if (!a.refusal && kind != nullptr) {
             kind->results(one, a);
+            putAgainst(one, a, answers);
             one["reading"] = answerReading(a);
         }
         if (a.asked) {

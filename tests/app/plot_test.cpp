@@ -339,6 +339,17 @@ class PlotTest : public QObject {
         QVERIFY(plot_->description().endsWith("point, row 110: x 0, y 81"));
         plot_->showExhibit(points());
         QVERIFY(plot_->description().endsWith("10 marks"));
+        // A gap is passed over.
+        Exhibit gap = points();
+        gap.x.resize(2);
+        gap.y.resize(2);
+        gap.lines = {{"path", {0.5, 0.6, 0.7}, {1.0, std::nan(""), 2.0}}};
+        plot_->showExhibit(gap);
+        for (int i = 0; i < 9; ++i) {
+            QTest::keyClick(plot_.get(), Qt::Key_Right);
+            QVERIFY2(!plot_->description().contains("0.6"), qPrintable(plot_->description()));
+        }
+        QVERIFY(plot_->description().endsWith("point, row 102: x 1, y 1"));
     }
 
     void itsNumbersAreCopied() {

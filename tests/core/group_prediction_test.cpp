@@ -6,7 +6,7 @@
 #include "core/model/term_test.h"
 #include "core/report/request_wording.h"
 #include "core/study/results.h"
-#include "tests/core/fixtures.h"
+#include "tests/core/levels_reference.h"
 
 #include <boost/math/special_functions/gamma.hpp>
 
@@ -29,24 +29,6 @@ Question levelled(const std::vector<LevelSpec>& levels, const std::string& outco
     q.settings.levels = levels;
     q.settings.outcomeLaw = outcome;
     q.allChecks = false;
-    return q;
-}
-
-/// The question of a case of levels_reference.json.
-Question questionOf(const json& one) {
-    std::vector<LevelSpec> levels;
-    for (const json& level : one.at("levels")) {
-        LevelSpec spec{level.at("by").get<std::string>()};
-        spec.slopes = level.value("slopes", std::vector<std::string>{});
-        spec.covariance = level.value("covariance", "full");
-        levels.push_back(std::move(spec));
-    }
-    Question q = levelled(levels);
-    q.settings.likelihood = one.at("restricted").get<bool>() ? "restricted" : "full";
-    if (one.at("weighted").get<bool>()) {
-        q.weightKind = WeightKind::Precision;
-        q.weight = "v";
-    }
     return q;
 }
 
@@ -120,11 +102,12 @@ class GroupPredictionTest : public QObject {
   private slots:
 
     void everyNumberIsThatOfHendersonsEquations() {
-        const json levels = readJson("tests/reference/levels_reference.json");
+        const json& levels = levelsReference();
         for (const json& one : readJson("tests/reference/group_predictions_reference.json")) {
             const json& of = levels.at("cases")[one.at("case").get<std::size_t>()];
             const Table table = tableFrom(levels.at("data").at(of.at("data").get<std::string>()));
-            Question q = questionOf(of);
+            Question q = questionOfLevels(of);
+            q.allChecks = false;
             for (const json& p : one.at("predictions")) {
                 q.predict.push_back(requestAt(p.at("at")));
             }
@@ -167,9 +150,9 @@ class GroupPredictionTest : public QObject {
     }
 
     void severalStatementsShareTheirLaw() {
-        const json levels = readJson("tests/reference/levels_reference.json");
+        const json& levels = levelsReference();
         const json& of = levels.at("cases")[0];
-        Question q = questionOf(of);
+        Question q = questionOfLevels(of);
         q.hypotheses = {"x = 0 and z = 0"};
         for (const char* law : {"satterthwaite", "kenward-roger"}) {
             q.settings.lawOfEffects = law;
@@ -182,7 +165,7 @@ class GroupPredictionTest : public QObject {
 
     /// A grouping among the terms has the law of its levels together, not that of its last one.
     void aGroupingsLevelsShareTheirLaw() {
-        const json levels = readJson("tests/reference/levels_reference.json");
+        const json& levels = levelsReference();
         std::vector<std::pair<std::string, std::vector<double>>> columns;
         std::vector<double> thirds;
         for (const Column& column : tableFrom(levels.at("data").at("one")).columns) {
@@ -245,7 +228,7 @@ class GroupPredictionTest : public QObject {
     }
 
     void unitsAndOrderDoNotMatter() {
-        const json levels = readJson("tests/reference/levels_reference.json");
+        const json& levels = levelsReference();
         Question q = levelled({{"g", {"x"}}});
         q.predict = {{{{"x", 4.0}, {"g", 3.0}}}, {{{"x", 1.0}, {"g", 7.0}}}};
         const Table table = tableFrom(levels.at("data").at("slope"));
@@ -271,7 +254,7 @@ class GroupPredictionTest : public QObject {
     }
 
     void aLoggedOutcomeCountsTheSpreadOfNewGroups() {
-        const json levels = readJson("tests/reference/levels_reference.json");
+        const json& levels = levelsReference();
         Question q = levelled({{"g"}});
         q.outcome = "ln(exp(y / 4))";
         q.predict = {{{{"x", 3.0}}}, {{{"x", 3.0}, {"g", 3.0}}}};
@@ -355,7 +338,7 @@ class GroupPredictionTest : public QObject {
     }
 
     void groupsAreFoundByTheirNames() {
-        const json levels = readJson("tests/reference/levels_reference.json");
+        const json& levels = levelsReference();
         const Table table = tableFrom(levels.at("data").at("nested"));
         const Question q = levelled({{"g"}, {"k"}});
         const ScenarioValues both = {{"g", 1.0}, {"k", 2.0}};

@@ -5,6 +5,7 @@
 #include "core/model/panel.h"
 #include "core/model/quantile.h"
 #include "core/model/response.h"
+#include "core/numerics/distributions.h"
 #include "core/numerics/kernels.h"
 #include "core/numerics/normal_below.h"
 #include "core/numerics/sweep_effects.h"
@@ -12,6 +13,7 @@
 #include "core/report/request_wording.h"
 #include "core/report/wording.h"
 #include "core/study/kept.h"
+#include "core/study/results.h"
 #include "core/study/sources.h"
 #include "tests/core/fixtures.h"
 
@@ -118,6 +120,17 @@ class JoinedTest : public QObject {
             if (expected.contains("apart")) {
                 AGREE("apart", *a.fit->likelihood->apartLogLikelihood,
                       expected["apart"].get<double>(), 1e-9);
+                // As a test it belongs to the likelihood’s own errors, and stands in the results.
+                const auto test = apartTest(*a.fit, *a.design, a.question.errors);
+                QCOMPARE(test.has_value(), errors == "classical" && !weighted);
+                const auto told = resultsJson(Study{}, {a}).at("answers")[0].at("fit");
+                QCOMPARE(told.contains("apart_test"), test.has_value());
+                if (test) {
+                    AGREE("ratio", told.at("apart_test").at("statistic").get<double>(),
+                          2.0 * (expected["ll"].get<double>() - expected["apart"].get<double>()),
+                          1e-6);
+                    AGREE("p", test->p, chiSquareTail(test->statistic, 1.0), 1e-12);
+                }
             }
         }
     }

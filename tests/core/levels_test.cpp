@@ -10,7 +10,7 @@
 #include "core/study/kept.h"
 #include "core/study/results.h"
 #include "core/study/sources.h"
-#include "tests/core/fixtures.h"
+#include "tests/core/levels_reference.h"
 
 #include <QTest>
 
@@ -25,33 +25,11 @@ using nlohmann::json;
 
 namespace {
 
-const json& reference() {
-    static const json kReference = readJson("tests/reference/levels_reference.json");
-    return kReference;
-}
-
 Question levelled(const std::string& outcome, const std::vector<std::string>& terms,
                   std::vector<LevelSpec> levels) {
     Question q = explain(outcome, terms);
     q.method = "multilevel";
     q.settings.levels = std::move(levels);
-    return q;
-}
-
-Question questionOf(const json& one) {
-    std::vector<LevelSpec> levels;
-    for (const json& level : one.at("levels")) {
-        LevelSpec spec{level.at("by").get<std::string>()};
-        spec.slopes = level.value("slopes", std::vector<std::string>{});
-        spec.covariance = level.value("covariance", "full");
-        levels.push_back(std::move(spec));
-    }
-    Question q = levelled("y", {"x", "z"}, std::move(levels));
-    q.settings.likelihood = one.at("restricted").get<bool>() ? "restricted" : "full";
-    if (one.at("weighted").get<bool>()) {
-        q.weightKind = WeightKind::Precision;
-        q.weight = "v";
-    }
     return q;
 }
 
@@ -82,10 +60,10 @@ class LevelsTest : public QObject {
   private slots:
 
     void everyNumberIsThatOfDenseMatrices() {
-        for (const json& one : reference().at("cases")) {
+        for (const json& one : levelsReference().at("cases")) {
             const Table table =
-                tableFrom(reference().at("data").at(one.at("data").get<std::string>()));
-            const Question q = questionOf(one);
+                tableFrom(levelsReference().at("data").at(one.at("data").get<std::string>()));
+            const Question q = questionOfLevels(one);
             const std::string name =
                 one.at("data").get<std::string>() + " " + q.settings.likelihood;
             const Answer a = answer(table, q);
@@ -133,13 +111,13 @@ class LevelsTest : public QObject {
     }
 
     void intervalsAreThoseOfTheProfile() {
-        for (const json& one : reference().at("cases")) {
+        for (const json& one : levelsReference().at("cases")) {
             if (!one.contains("profiles")) {
                 continue;
             }
-            const Answer a =
-                answer(tableFrom(reference().at("data").at(one.at("data").get<std::string>())),
-                       questionOf(one));
+            const Answer a = answer(
+                tableFrom(levelsReference().at("data").at(one.at("data").get<std::string>())),
+                questionOfLevels(one));
             std::size_t at = 0;
             for (const LevelsFit::Level& level : a.fit->levels->levels) {
                 for (const LevelsFit::Variance& v : level.variances) {
@@ -165,14 +143,14 @@ class LevelsTest : public QObject {
 
     void kenwardAndRogerAreTheirPrintedFormulas() {
         std::size_t looked = 0;
-        for (const json& one : reference().at("cases")) {
+        for (const json& one : levelsReference().at("cases")) {
             if (!one.contains("kenward_roger") || one.at("boundary").get<bool>()) {
                 continue;
             }
-            Question q = questionOf(one);
+            Question q = questionOfLevels(one);
             q.settings.lawOfEffects = "kenward-roger";
-            const Answer a =
-                answer(tableFrom(reference().at("data").at(one.at("data").get<std::string>())), q);
+            const Answer a = answer(
+                tableFrom(levelsReference().at("data").at(one.at("data").get<std::string>())), q);
             QVERIFY2(!a.refusal, a.refusal ? a.refusal->text().c_str() : "");
             const json& expected = one.at("kenward_roger");
             for (std::size_t k = 0; k < 3; ++k) {
@@ -312,7 +290,7 @@ class LevelsTest : public QObject {
     }
 
     void orderUnitsAndNamesDoNotMatter() {
-        const Table table = tableFrom(reference().at("data").at("slope"));
+        const Table table = tableFrom(levelsReference().at("data").at("slope"));
         const Question q = levelled("y", {"x", "z"}, {{"g", {"x"}}});
         const Answer plain = answer(table, q);
         std::vector<std::size_t> order(table.rows());
@@ -343,7 +321,7 @@ class LevelsTest : public QObject {
         AGREE("high", *other.fit->levels->levels[0].variances[1].high,
               1e10 * *plain.fit->levels->levels[0].variances[1].high, 1e-5);
         // Levels named the other way round are the same levels.
-        const Table nested = tableFrom(reference().at("data").at("nested"));
+        const Table nested = tableFrom(levelsReference().at("data").at("nested"));
         const std::size_t n = nested.rows();
         std::vector<double> pair(n);
         for (std::size_t i = 0; i < n; ++i) {
@@ -508,8 +486,8 @@ class LevelsTest : public QObject {
         QCOMPARE(check(a, "breusch-pagan").verdict, Verdict::NotApplicable);
         QVERIFY(check(a, "breusch-pagan").reading.find("groups stand") != std::string::npos);
         // Groups that are names alone.
-        const Answer none =
-            answer(tableFrom(reference().at("data").at("none")), levelled("y", {"x"}, {{"g"}}));
+        const Answer none = answer(tableFrom(levelsReference().at("data").at("none")),
+                                   levelled("y", {"x"}, {{"g"}}));
         QCOMPARE(check(none, "random-part").verdict, Verdict::Weigh);
         QCOMPARE(*check(none, "random-part").p, 1.0);
         QCOMPARE(check(none, "few-groups").verdict, Verdict::Weigh);
@@ -520,7 +498,7 @@ class LevelsTest : public QObject {
     }
 
     void whatIsMissingIsToldOnce() {
-        Table table = tableFrom(reference().at("data").at("slope"));
+        Table table = tableFrom(levelsReference().at("data").at("slope"));
         const auto at = static_cast<std::size_t>(table.find("x"));
         std::vector<double> x(table.columns[at].numbers().begin(),
                               table.columns[at].numbers().end());
@@ -533,7 +511,7 @@ class LevelsTest : public QObject {
     }
 
     void wordsPicturesAndKeptEffects() {
-        const Table table = tableFrom(reference().at("data").at("slope"));
+        const Table table = tableFrom(levelsReference().at("data").at("slope"));
         const Question q = levelled("y", {"x", "z"}, {{"g", {"x"}}});
         const Answer a = answer(table, q);
         QCOMPARE(methodText(q), std::string("random effects of g (slope in x)"));
