@@ -52,7 +52,7 @@ std::vector<ModeratorValues> readModerators(const Json& json, JsonReader& in) {
             const auto key =
                 cell.is_boolean() ? std::optional(Key(cell.get<bool>() ? 1.0 : 0.0)) : keyOf(cell);
             key ? one.values.push_back(*key)
-                : in.fault("a value of ‘" + name + "’ is a number or a text");
+                : in.fault("a value of ‘" + one.name + "’ is a number or a text");
         };
         if (value.is_array()) {
             std::for_each(value.begin(), value.end(), add);
