@@ -4,26 +4,28 @@
 Run by ./dev access, with a screen, a session bus and the window on the demo. Goes through the six
 stages by pressing their tabs over the bus, as a screen reader would, and looks at everything that
 shows: whatever takes the keys has a name and a role, pictures have a table of their marks, painted
-lists have parts with words. Prints what it saw; exit 1 with a list of what is wrong.
+lists have parts with words. Prints what it saw; exit 1 with a list of what is wrong; 3 where no window comes to the bus at all, which
+is the machine's doing (tests/app/access_window_test.cpp asks the same questions without a bus).
 """
 import sys
 import time
 
 import pyatspi
 
-PATIENCE = 40.0  # Seconds for the window to come, and for a stage to be there.
+PATIENCE = 90.0  # Seconds for the window to come, and for a stage to be there.
 MOST = 400  # Children of one thing that are looked at.
 DUMB = {"filler", "unknown", "panel", "invalid"}
 
 
-def wait_for(what, look):
+def wait_for(what, look, otherwise=1):
     until = time.time() + PATIENCE
     while time.time() < until:
         found = look()
         if found:
             return found
         time.sleep(0.2)
-    sys.exit(f"audit: {what} did not come within {PATIENCE:.0f} s")
+    print(f"audit: {what} did not come within {PATIENCE:.0f} s", file=sys.stderr)
+    sys.exit(otherwise)
 
 
 def window():
@@ -79,7 +81,7 @@ def faults_of(thing):
 
 
 def main():
-    app = wait_for("the window", window)
+    app = wait_for("the window", window, otherwise=3)
     tabs = wait_for("the route", lambda: tabs_of(app))
     wrong, marks = [], 0
     for i in range(6):
