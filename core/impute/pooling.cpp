@@ -504,9 +504,9 @@ Prediction pooledPrediction(const std::vector<const Prediction*>& sets, double a
         out.difference =
             pool([](const Prediction& p) { return p.difference.value_or(Estimate{}); });
     }
-    if (out.overGroups) {
-        out.overGroups =
-            pool([](const Prediction& p) { return p.overGroups.value_or(Estimate{}); });
+    // Where a set finds no spread among the groups, the middle one’s mean is that of all.
+    if (std::any_of(sets.begin(), sets.end(), [](const Prediction* p) { return p->overGroups; })) {
+        out.overGroups = pool([](const Prediction& p) { return p.overGroups.value_or(p.mean); });
     }
     for (std::size_t k = 0; k < out.groups.size(); ++k) {
         out.groups[k].adds = 0.0;

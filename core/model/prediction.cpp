@@ -379,11 +379,14 @@ Result<std::vector<Prediction>> predictAt(const Design& design, const Fit& fit,
 
 namespace {
 
-/// The request is about a group of random effects whose own slopes count.
-bool namesGroup(const ScenarioMap& map, const EffectRequest& request) {
+/// The request is about a group of random effects whose own slopes count: one that is no term, or
+/// is one beside it where both can be told together.
+bool namesGroup(const ScenarioMap& map, const Fit& fit, const EffectRequest& request) {
     return request.as == EffectRequest::As::At &&
-           std::any_of(request.at.begin(), request.at.end(),
-                       [&](const auto& value) { return map.grouping(value.first) != nullptr; });
+           std::any_of(request.at.begin(), request.at.end(), [&](const auto& value) {
+               return map.grouping(value.first) != nullptr &&
+                      (!fit.likelihood || map.find(value.first) == nullptr);
+           });
 }
 
 /// An effect in a known group: the coefficients’ and the group’s own slopes together.
@@ -448,7 +451,7 @@ Result<std::vector<MarginalEffect>> effectsInGroup(const Design& design, const F
 Result<std::vector<MarginalEffect>> effectsIn(const Design& design, const Fit& fit,
                                               const ScenarioMap& map, const EffectRequest& request,
                                               double alpha, const VectorXd& weights) {
-    if (namesGroup(map, request)) {
+    if (namesGroup(map, fit, request)) {
         return effectsInGroup(design, fit, map, request, alpha);
     }
     if (fit.likelihood) {

@@ -373,6 +373,13 @@ class GroupPredictionTest : public QObject {
         const Answer a = answer(table, q);
         QVERIFY(!a.effects[0]);
         QVERIFY(a.effects[0].error().text().find("compare two predictions") != std::string::npos);
+        // A value of a term is one, whatever else its variable is.
+        Question both = levelled({{"g"}}, "logit");
+        both.terms.push_back(Term::expression("g"));
+        both.effects = {{"x", EffectRequest::As::At, {{"g", 3.0}}}};
+        const Answer b = answer(table, both);
+        QVERIFY(!b.refusal);
+        QVERIFY(b.effects[0].has_value());
     }
 
     void resultsAndWordsTellOfIt() {
