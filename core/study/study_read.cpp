@@ -635,6 +635,9 @@ Result<Study> readStudyText(const std::string& text) {
         return refuse(ErrorCode::Syntax, "this is not well-formed JSON",
                       fmt::format("line {}", line),
                       "A comma, a quotation mark or a bracket may be missing just before.");
+    } catch (const Json::exception&) {
+        return refuse(ErrorCode::Syntax, "a number is larger than any that can be held", "study",
+                      "Look for an exponent of more than 308, as in 1e999.");
     }
     if (!json.is_object() || !json.contains("format") || json.at("format") != "rapporto-study") {
         return bad("", "this is not a study: its ‘format’ is not \"rapporto-study\"");

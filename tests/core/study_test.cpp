@@ -442,6 +442,18 @@ class StudyTest : public QObject {
             }
         }
     }
+
+    /// Found by the fuzzer: a number beyond all that can be held is no lack of a comma.
+    void numbersBeyondAllAreRefusedInWords() {
+        for (const char* text : {"[666668126e999", R"({"format":"rapporto-study","alpha":1e999})",
+                                 R"({"format":"rapporto-study","version":-1e400})"}) {
+            const auto study = readStudyText(text);
+            QVERIFY2(!study, text);
+            QCOMPARE(study.error().code, ErrorCode::Syntax);
+            QVERIFY2(study.error().text().find("1e999") != std::string::npos,
+                     study.error().text().c_str());
+        }
+    }
 };
 
 QTEST_APPLESS_MAIN(StudyTest)
