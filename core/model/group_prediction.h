@@ -57,11 +57,6 @@ class ScenarioGroups {
                                                      const std::vector<PredictRequest>& requests,
                                                      const Eigen::MatrixXd& X);
 
-    /// A group of the grouping is known in scenario s.
-    [[nodiscard]] bool isKnown(std::size_t s, std::size_t level) const {
-        return groups_[s][level].has_value();
-    }
-
     /// What is known of the groups in scenario s.
     [[nodiscard]] std::vector<KnownGroup> known(std::size_t s) const;
 
