@@ -1,6 +1,7 @@
 #include "core/checks/added_alone.h"
 
 #include "core/base/parallel.h"
+#include "core/numerics/sparse_factor.h"
 
 #include <cmath>
 
@@ -30,12 +31,13 @@ Sums zeroSums(Index k, const AddedColumns& added) {
 }
 
 void addRows(const CheckInput& in, const AddedColumns& added, const VectorXd& e,
-             const std::vector<Index>& kept, Index from, Index rows, Sums& sums) {
+             const std::vector<Index>& kept, const SparseFactor& factor, Index from, Index rows,
+             Sums& sums) {
     MatrixXd X(rows, static_cast<Index>(kept.size()));
     for (std::size_t j = 0; j < kept.size(); ++j) {
         X.col(static_cast<Index>(j)) = in.design.X.col(kept[j]).segment(from, rows);
     }
-    MatrixXd Q = X * in.fit.solution.factor;
+    MatrixXd Q = factor.after(X);
     MatrixXd Z(rows, added.count);
     added.fill(from, Z);
     if (in.design.weights.size() > 0) {
@@ -94,6 +96,7 @@ std::vector<AddedAlone> addedAlone(const CheckInput& in, const AddedColumns& add
                                    const VectorXd& e) {
     const std::vector<Index> kept(in.fit.solution.kept.begin(), in.fit.solution.kept.end());
     const auto k = static_cast<Index>(kept.size());
+    const SparseFactor factor(in.fit.solution.factor);
     const RowChunks chunks(static_cast<std::size_t>(in.design.X.rows()));
     std::vector<Sums> parts(chunks.count());
     chunks.forEach([&](std::size_t c) {
@@ -101,7 +104,7 @@ std::vector<AddedAlone> addedAlone(const CheckInput& in, const AddedColumns& add
         const auto end = static_cast<Index>(chunks[c].end);
         for (Index at = static_cast<Index>(chunks[c].begin); at < end && !in.job.stopped();
              at += kBlock) {
-            addRows(in, added, e, kept, at, std::min(kBlock, end - at), parts[c]);
+            addRows(in, added, e, kept, factor, at, std::min(kBlock, end - at), parts[c]);
         }
     });
     if (in.job.stopped()) {

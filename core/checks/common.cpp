@@ -2,6 +2,8 @@
 
 #include "core/base/format.h"
 #include "core/base/parallel.h"
+#include "core/numerics/gram_schmidt.h"
+#include "core/numerics/indicator_block.h"
 #include "core/numerics/linear_solution.h"
 
 #include <algorithm>
@@ -212,37 +214,88 @@ std::string firstGrouping(const CheckInput& in) {
     return {};
 }
 
-std::optional<PartFit> fitPart(const CheckInput& in, const std::vector<Index>& rows) {
-    const MatrixXd X = withColumns(in, MatrixXd(in.design.X.rows(), 0))(rows, Eigen::all);
-    const VectorXd y = in.design.y(rows);
-    const VectorXd w =
-        in.design.weights.size() > 0 ? VectorXd(in.design.weights(rows)) : VectorXd();
-    if (X.rows() <= X.cols()) {
+namespace {
+
+/// Nothing where double arithmetic does not tell for sure: the length of what is left would lose
+/// digits, or a column may be a combination of others or not.
+std::optional<Remainder> plainRemainder(const LinearProblem& problem) {
+    constexpr double kMostWork = 3e6;  // n·k² up to which columns are orthogonalised one by one.
+    constexpr double kTolerance = 1e-11;  // Of a column's length, as in solveLinear().
+    constexpr double kSurely = 100.0;     // Times as far from it is far enough.
+    constexpr double kMostLost = 1e-11;   // Estimated error of the squares.
+    const auto k = static_cast<double>(problem.X.cols());
+    if (static_cast<double>(problem.X.rows()) * k * k > kMostWork) {
         return std::nullopt;
     }
-    const auto solution = solveLinear({X, y, w, in.design.hasConstant}, false, in.job);
-    if (!solution) {
+    VectorXd centre = VectorXd::Zero(problem.X.cols());
+    for (Index j = 1; problem.hasConstant && j < centre.size(); ++j) {
+        centre(j) = problem.X.col(j).mean();
+    }
+    const Orthogonalised found =
+        gramSchmidt(problem.X, problem.y, problem.weights.cwiseSqrt(), centre, kTolerance, false);
+    const double lost = std::numeric_limits<double>::epsilon() * found.condition *
+                        found.outcomeLength / std::sqrt(found.residualSquares);
+    if (found.lostShare * kSurely > kTolerance || found.leastShare < kTolerance * kSurely ||
+        !(lost <= kMostLost)) {
         return std::nullopt;
     }
-    return PartFit{solution->residualSquares, static_cast<double>(X.rows()),
-                   static_cast<double>(solution->kept.size())};
+    return Remainder{found.residualSquares, static_cast<double>(found.kept.size())};
 }
 
-Result<Auxiliary> auxiliary(const MatrixXd& Z, const VectorXd& y, const Job& job) {
-    MatrixXd X(Z.rows(), Z.cols() + 1);
-    X.col(0).setOnes();
-    X.rightCols(Z.cols()) = Z;
-    const VectorXd none;
-    const auto solution = solveLinear({X, y, none, true}, false, job);
+}  // namespace
+
+Result<Remainder> remainderOf(const LinearProblem& problem, const Job& job) {
+    if (const auto within = withinGroups(problem)) {
+        auto left = remainderOf({within->X, within->y, problem.weights, false}, job);
+        if (left) {
+            left->columns += within->groups;
+        }
+        return left;
+    }
+    if (const auto plain = plainRemainder(problem)) {
+        return *plain;
+    }
+    const auto solution = solveLinear(problem, false, job);
     if (!solution) {
         return tl::make_unexpected(solution.error());
     }
+    return Remainder{solution->residualSquares, static_cast<double>(solution->kept.size())};
+}
+
+std::optional<PartFit> fitPart(const CheckInput& in, const std::vector<Index>& rows) {
+    const auto& kept = in.fit.solution.kept;
+    if (rows.size() <= kept.size()) {
+        return std::nullopt;
+    }
+    const MatrixXd X = in.design.X(rows, kept);
+    const VectorXd y = in.design.y(rows);
+    const VectorXd w =
+        in.design.weights.size() > 0 ? VectorXd(in.design.weights(rows)) : VectorXd();
+    const auto left = remainderOf({X, y, w, in.design.hasConstant}, in.job);
+    if (!left) {
+        return std::nullopt;
+    }
+    return PartFit{left->squares, static_cast<double>(X.rows()), left->columns};
+}
+
+Result<Auxiliary> auxiliary(const MatrixXd& Z, const VectorXd& y, const Job& job) {
+    const VectorXd ones = VectorXd::Ones(Z.rows());
+    ColumnsView X(Z.rows());
+    X.add(ones.data());
+    for (Index j = 0; j < Z.cols(); ++j) {
+        X.add(Z.col(j).data());
+    }
+    const VectorXd none;
+    const auto left = remainderOf({X, y, none, true}, job);
+    if (!left) {
+        return tl::make_unexpected(left.error());
+    }
     Auxiliary out;
     const double total = (y.array() - y.mean()).square().sum();
-    out.rss = solution->residualSquares;
+    out.rss = left->squares;
     out.explained = std::max(total - out.rss, 0.0);
     out.rSquared = total > 0.0 ? out.explained / total : 0.0;
-    out.columns = static_cast<double>(solution->kept.size()) - 1.0;
+    out.columns = left->columns - 1.0;
     const double units = 16.0 * std::numeric_limits<double>::epsilon();
     out.varies = total > std::pow(units * y.norm(), 2);
     return out;
@@ -334,21 +387,26 @@ Result<Auxiliary> auxiliary(const MatrixXd& Z, const Products& products, const V
     // Indicators make many of the products combinations of others: wide arithmetic would be called
     // for by those alone. Where a column is nearly one, it is.
     const bool large = Z.rows() * columns > Index{20'000'000};
-    const MatrixXd sums = auxiliaryProducts(Z, products, y, job);
+    const bool groups = indicatorBlock(Z).has_value();  // Are taken out by their means.
+    const MatrixXd sums = groups ? MatrixXd() : auxiliaryProducts(Z, products, y, job);
     if (job.stopped()) {
         return refuse(ErrorCode::Stopped, "stopped");
     }
-    if (auto out = sweep(sums, large ? 1e-7 : 1e-5)) {
+    if (auto out = groups ? std::nullopt : sweep(sums, large ? 1e-7 : 1e-5)) {
         const double units = 16.0 * std::numeric_limits<double>::epsilon();
         const double total = (y.array() - y.mean()).square().sum();
         out->varies = total > std::pow(units * y.norm(), 2);
         return *out;
     }
     MatrixXd W(Z.rows(), columns);
-    W.leftCols(Z.cols()) = Z.rowwise() - Z.colwise().mean();
+    const Eigen::RowVectorXd centre = Z.colwise().mean();
+    W.leftCols(Z.cols()) = Z;
     Index c = Z.cols();
     for (const auto& [i, j] : products) {
-        W.col(c++) = W.col(i).cwiseProduct(W.col(j));
+        W.col(c++) = (Z.col(i).array() - centre(i)) * (Z.col(j).array() - centre(j));
+    }
+    if (!groups) {
+        W.leftCols(Z.cols()).rowwise() -= centre;
     }
     return auxiliary(W, y, job);
 }

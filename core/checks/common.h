@@ -60,6 +60,16 @@ struct CheckGroups {
 /// The first grouping term of the model, or empty.
 [[nodiscard]] std::string firstGrouping(const CheckInput& in);
 
+/// What columns leave of an outcome.
+struct Remainder {
+    double squares = 0.0;  ///< Σ w e².
+    double columns = 0.0;  ///< That are no combination of others.
+};
+
+/// As solveLinear() where a length is asked for and no coefficient: wide arithmetic is called for
+/// far less often. The squares are good to about 1e-11.
+[[nodiscard]] Result<Remainder> remainderOf(const LinearProblem& problem, const Job& job);
+
 /// Residual sum of squares of the kept columns over some rows; absent with fewer rows than columns
 /// there, or when the work was stopped.
 struct PartFit {

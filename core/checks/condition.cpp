@@ -30,6 +30,12 @@ CheckResult checkCondition(const CheckInput& in) {
     if (X.cols() < 2) {
         return notApplicable("A single column overlaps with none.");
     }
+    constexpr Index kMost = 500;
+    if (X.cols() > kMost) {
+        return notApplicable("With " + countText(static_cast<std::size_t>(X.cols())) +
+                             " columns it takes too long to stand beside every answer: the "
+                             "inflation of each term says what overlaps.");
+    }
     if (in.design.weights.size() > 0) {
         X = in.design.weights.cwiseSqrt().asDiagonal() * X;
     }

@@ -1,6 +1,7 @@
 // Do a few rows decide each effect, each fitted value, the precision?
 #include "core/base/format.h"
 #include "core/checks/common.h"
+#include "core/numerics/sparse_factor.h"
 
 #include <algorithm>
 #include <cmath>
@@ -45,6 +46,25 @@ Exhibit indexExhibit(const CheckInput& in, const VectorXd& values, const std::st
     return e;
 }
 
+/// The effects that a row could decide. Of a grouping of a hundred levels and more each level rests
+/// on its few rows and is told by any of them; so does the constant, which is that of its base.
+std::vector<Index> effectsOfManyRows(const CheckInput& in) {
+    constexpr std::size_t kMany = 100;
+    const auto isLarge = [](const DesignTerm& term) {
+        return term.groups && term.columns.size() >= kMany;
+    };
+    const auto& terms = in.design.terms;
+    const bool any = std::any_of(terms.begin(), terms.end(), isLarge);
+    std::vector<Index> out;
+    for (std::size_t j = 0; j < in.fit.coefficients.size(); ++j) {
+        const int t = in.fit.coefficients[j].designTerm;
+        if (t < 0 ? !any : !isLarge(terms[static_cast<std::size_t>(t)])) {
+            out.push_back(static_cast<Index>(j));
+        }
+    }
+    return out;
+}
+
 }  // namespace
 
 // Belsley, Kuh & Welsch (1980), Regression Diagnostics, section 2.1.
@@ -61,14 +81,21 @@ CheckResult checkDfbetas(const CheckInput& in) {
     if (in.design.weights.size() > 0) {
         X = in.design.weights.cwiseSqrt().asDiagonal() * X;
     }
-    const MatrixXd inverse = in.fit.solution.factor * in.fit.solution.factor.transpose();
-    // (b − b₍ᵢ₎)_j/(s₍ᵢ₎ √c_jj), the whole matrix at once.
-    MatrixXd change = X * inverse;
-    for (Index i = 0; i < change.rows(); ++i) {
-        const double left = 1.0 - in.fit.leverage(i);
-        change.row(i) *= left > 1e-12 && s(i) > 0.0 ? e(i) / (left * s(i)) : 0.0;
+    const std::vector<Index> looked = effectsOfManyRows(in);
+    if (looked.empty()) {
+        return notApplicable("Each level of the grouping rests on few rows: any of them moves it.");
     }
-    change = change * inverse.diagonal().cwiseSqrt().cwiseInverse().asDiagonal();
+    const MatrixXd F = in.fit.solution.factor(looked, Eigen::all);
+    VectorXd scale(X.rows());
+    for (Index i = 0; i < scale.size(); ++i) {
+        const double left = 1.0 - in.fit.leverage(i);
+        scale(i) = left > 1e-12 && s(i) > 0.0 ? e(i) / (left * s(i)) : 0.0;
+    }
+    // (b − b₍ᵢ₎)_j/(s₍ᵢ₎ √c_jj), the whole matrix at once.
+    const MatrixXd change = scale.asDiagonal() *
+                            (SparseFactor(in.fit.solution.factor).after(X) * F.transpose()) *
+                            F.rowwise().norm().cwiseInverse().asDiagonal();
+    const VectorXd largest = change.cwiseAbs().rowwise().maxCoeff();
     const double mark = 2.0 / std::sqrt(in.fit.n);
     Index row = 0;
     Index column = 0;
@@ -76,14 +103,15 @@ CheckResult checkDfbetas(const CheckInput& in) {
     CheckResult result;
     result.statistic = change(row, column);
     result.statisticName = "largest DFBETAS";
-    const auto& coefficients = in.fit.coefficients;
-    const std::string term = coefficients[static_cast<std::size_t>(column)].term;
-    const auto looks = rowsAbove(in, change.cwiseAbs().rowwise().maxCoeff(), mark);
-    const auto strong = rowsAbove(in, change.cwiseAbs().rowwise().maxCoeff(), std::max(0.5, mark));
+    const auto at = [&](Index j) -> const Coefficient& {
+        return in.fit.coefficients[static_cast<std::size_t>(looked[static_cast<std::size_t>(j)])];
+    };
+    const std::string term = at(column).term;
+    const auto looks = rowsAbove(in, largest, mark);
+    const auto strong = rowsAbove(in, largest, std::max(0.5, mark));
     result.details = {{"rows above 2/√n", static_cast<double>(looks.size())}, {"mark", mark}};
     for (Index j = 0; j < change.cols(); ++j) {
-        result.details.emplace_back("largest " + coefficients[static_cast<std::size_t>(j)].term,
-                                    change.col(j).cwiseAbs().maxCoeff());
+        result.details.emplace_back("largest " + at(j).term, change.col(j).cwiseAbs().maxCoeff());
     }
     result.verdict = most > std::max(1.0, mark) ? Verdict::Fails
                      : !strong.empty()          ? Verdict::Weigh
@@ -105,27 +133,31 @@ CheckResult checkDfbetas(const CheckInput& in) {
 
     std::vector<Drop> drops;
     for (Index j = 0; j < change.cols(); ++j) {
-        Index at = 0;
-        const double size = change.col(j).cwiseAbs().maxCoeff(&at);
-        if (coefficients[static_cast<std::size_t>(j)].designTerm >= 0) {
-            drops.push_back({size, at, j});
+        Index without = 0;
+        const double size = change.col(j).cwiseAbs().maxCoeff(&without);
+        if (at(j).designTerm >= 0) {
+            drops.push_back({size, without, j});
         }
     }
     std::sort(drops.begin(), drops.end(),
               [](const Drop& x, const Drop& y) { return x.change > y.change; });
     for (std::size_t i = 0; i < std::min<std::size_t>(drops.size(), 3); ++i) {
-        const auto [size, at, j] = drops[i];
-        const Coefficient& c = coefficients[static_cast<std::size_t>(j)];
-        const double without = c.estimate - change(at, j) * s(at) * std::sqrt(inverse(j, j));
+        const auto [size, left, j] = drops[i];
+        const Coefficient& c = at(j);
+        const double without = c.estimate - change(left, j) * s(left) * F.row(j).norm();
         const int d = decimalsFor(c.se);
         result.reading += (i == 0 ? " Dropping one row: " : "; ") + c.term + " from " +
                           fixedNumber(c.estimate, d) + " to " + fixedNumber(without, d) +
                           " without " +
-                          rowName(in.frame, in.design.rows[static_cast<std::size_t>(at)]);
+                          rowName(in.frame, in.design.rows[static_cast<std::size_t>(left)]);
     }
     result.reading += drops.empty() ? "" : ".";
+    if (looked.size() < in.fit.coefficients.size()) {
+        result.reading += " " + countText(in.fit.coefficients.size() - looked.size()) +
+                          " levels of large groupings are not looked at: each rests on few rows.";
+    }
     result.exhibit = indexExhibit(in, change.col(column), "DFBETAS of " + term, mark);
-    result.exhibit.marked = strong;
+    result.exhibit.marked = rowsAbove(in, change.col(column).cwiseAbs(), std::max(0.5, mark));
     result.exhibit.title =
         result.verdict == Verdict::Fine ? "No row decides an effect" : "Some rows pull at " + term;
     offerWithout(in, strong, result);

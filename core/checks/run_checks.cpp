@@ -97,7 +97,37 @@ unsigned kindOf(const Design& design, const Fit& fit) {
                                                : fits::kPlain;
 }
 
-std::string outOfScope(unsigned kind) {
+/// What a check is of that is made for one kind of fit and for none of the rows as they are; empty:
+/// of something else.
+std::string askedOf(const Check& check) {
+    struct Subject {
+        unsigned of;
+        const char* words;
+    };
+
+    static constexpr Subject kSubjects[] = {
+        {fits::kCount, "counts"},
+        {fits::kYesNo, "yes–no outcomes"},
+        {fits::kYesNo | fits::kCount, "yes–no outcomes and counts"},
+        {fits::kOrdered, "ordered outcomes"},
+        {fits::kHeldDown, "robust fits, whose rows have weights of their own"},
+        {fits::kDynamic, "instruments by earlier moments"},
+        {fits::kEffects, "effects held fixed, of units and of moments"},
+        {fits::kEffects | fits::kOneEffect, "effects of units held fixed"},
+        {fits::kLevels, "random effects of groups"},
+    };
+    for (const Subject& subject : kSubjects) {
+        if (check.of == subject.of) {
+            return subject.words;
+        }
+    }
+    return {};
+}
+
+std::string outOfScope(unsigned kind, const Check& check) {
+    if (const std::string of = askedOf(check); !of.empty()) {
+        return "It is asked of " + of + ".";
+    }
     constexpr unsigned kOutcomes =
         fits::kCount | fits::kYesNo | fits::kOrdered | fits::kOther | fits::kQuantile;
     return (kind & kOutcomes) != 0   ? "It is made for least squares; of this outcome see its own "
@@ -262,11 +292,8 @@ class Asking {
         if (check->isOfData()) {
             return behindBorder(*check, [&] { return doubts_.answer(in); });
         }
-        if (check->of == fits::kLevels && kind_ != fits::kLevels) {
-            return notApplicable("It is asked of random effects of groups.");
-        }
         if ((check->of & kind_) == 0) {
-            return notApplicable(outOfScope(kind_));
+            return notApplicable(outOfScope(kind_, *check));
         }
         if (run_.fit.exact) {
             return notApplicable("The terms tell the outcome exactly: there is nothing to tell.");

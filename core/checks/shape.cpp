@@ -24,14 +24,17 @@ struct Enlarged {
 };
 
 Result<Enlarged> enlarge(const CheckInput& in, const MatrixXd& added) {
-    const MatrixXd X = withColumns(in, added);
-    const auto solution =
-        solveLinear({X, in.design.y, in.design.weights, in.design.hasConstant}, false, in.job);
-    if (!solution) {
-        return tl::make_unexpected(solution.error());
+    ColumnsView X = ColumnsView(in.design.X).of(in.fit.solution.kept);
+    for (Index j = 0; j < added.cols(); ++j) {
+        X.add(added.col(j).data());
     }
-    return Enlarged{solution->residualSquares,
-                    static_cast<double>(solution->kept.size() - in.fit.solution.kept.size())};
+    const auto left =
+        remainderOf({X, in.design.y, in.design.weights, in.design.hasConstant}, in.job);
+    if (!left) {
+        return tl::make_unexpected(left.error());
+    }
+    return Enlarged{left->squares,
+                    left->columns - static_cast<double>(in.fit.solution.kept.size())};
 }
 
 VectorXd standardised(const VectorXd& x) {

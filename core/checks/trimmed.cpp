@@ -35,29 +35,85 @@ bool solveRows(const MatrixXd& X, const VectorXd& y, const std::vector<Index>& r
     if (qr.rank() < X.cols()) {
         return false;
     }
-    b = qr.solve(VectorXd(y(rows)));
-    return b.allFinite();
-}
-
-/// The rows with the h smallest residuals, least squares of them: the sum never grows.
-bool step(const MatrixXd& X, const VectorXd& y, std::size_t h, Half& at) {
-    const VectorXd r = (y - X * at.b).cwiseAbs();
-    std::vector<Index> rows(static_cast<std::size_t>(r.size()));
-    std::iota(rows.begin(), rows.end(), Index{0});
-    const auto end = rows.begin() + static_cast<std::ptrdiff_t>(h);
-    std::nth_element(rows.begin(), end - 1, rows.end(),
-                     [&](Index a, Index b) { return r(a) != r(b) ? r(a) < r(b) : a < b; });
-    rows.erase(end, rows.end());
-    VectorXd b;
-    if (!solveRows(X, y, rows, b)) {
+    VectorXd solved = qr.solve(VectorXd(y(rows)));
+    if (!solved.allFinite()) {
         return false;
     }
-    at.b = b;
-    VectorXd squares = (y - X * b).cwiseAbs2();
-    std::nth_element(squares.data(), squares.data() + h - 1, squares.data() + squares.size());
-    at.squares = squares.head(static_cast<Index>(h)).sum();
+    b = std::move(solved);
     return true;
 }
+
+/// The rows to take halves of, and room for a step from one half to the next.
+class Halves {
+  public:
+    Halves(const MatrixXd& X, const VectorXd& y, std::size_t h)
+        : X_(X),
+          y_(y),
+          across_(X),
+          h_(h),
+          part_(static_cast<Index>(h), X.cols()),
+          outcome_(static_cast<Index>(h)) {}
+
+    /// Least squares of the h rows that lie nearest; the sum of squares never grows.
+    /// @param digits  all that can be had; without, half as many: enough to tell rows apart.
+    bool step(Half& at, bool digits) {
+        choose(at.b);
+        return digits ? solveRows(X_, y_, rows_, at.b) : solveByProducts(at.b);
+    }
+
+    /// Sets the sum of the h smallest squares.
+    void measure(Half& at) {
+        sizes_ = (y_ - X_ * at.b).cwiseAbs2();
+        const auto h = static_cast<Index>(h_);
+        std::nth_element(sizes_.data(), sizes_.data() + h - 1, sizes_.data() + sizes_.size());
+        at.squares = sizes_.head(h).sum();
+    }
+
+  private:
+    /// In the order of the rows; of two that lie as far the first.
+    void choose(const VectorXd& b) {
+        const VectorXd r = (y_ - X_ * b).cwiseAbs();
+        const auto h = static_cast<Index>(h_);
+        sizes_ = r;
+        std::nth_element(sizes_.data(), sizes_.data() + h - 1, sizes_.data() + sizes_.size());
+        const double bound = sizes_(h - 1);
+        auto ties = static_cast<Index>(h) - (r.array() < bound).count();
+        rows_.clear();
+        for (Index i = 0; i < r.size(); ++i) {
+            if (r(i) < bound || (r(i) == bound && ties-- > 0)) {
+                rows_.push_back(i);
+            }
+        }
+    }
+
+    bool solveByProducts(VectorXd& b) {
+        for (Index i = 0; i < part_.rows(); ++i) {
+            const Index row = rows_[static_cast<std::size_t>(i)];
+            part_.row(i) = across_.row(row);
+            outcome_(i) = y_(row);
+        }
+        const MatrixXd products = part_.transpose() * part_;
+        const Eigen::LLT<MatrixXd> root(products);
+        // The columns are orthonormal over all rows: what is left of one over some is a share.
+        constexpr double kLeastShare = 1e-5;
+        if (root.info() != Eigen::Success || root.matrixLLT().diagonal().minCoeff() < kLeastShare) {
+            return solveRows(X_, y_, rows_, b);
+        }
+        b = root.solve(VectorXd(part_.transpose() * outcome_));
+        return true;
+    }
+
+    using Across = Eigen::Matrix<double, Eigen::Dynamic, Eigen::Dynamic, Eigen::RowMajor>;
+
+    const MatrixXd& X_;
+    const VectorXd& y_;
+    Across across_;  ///< X, a row in one stretch of memory.
+    std::size_t h_;
+    Across part_;
+    VectorXd outcome_;
+    VectorXd sizes_;
+    std::vector<Index> rows_;
+};
 
 /// From drawn starts of as many rows as columns, two steps each, the best to their end.
 /// Source: Rousseeuw & Van Driessen (2006), Data Mining and Knowledge Discovery 12.
@@ -66,6 +122,7 @@ std::optional<Half> trimmed(const MatrixXd& X, const VectorXd& y, std::size_t h,
     const auto k = static_cast<double>(X.cols());
     const auto starts = static_cast<std::size_t>(
         std::clamp(kWork / (3.0 * static_cast<double>(n) * (k + k * k)), 30.0, 500.0));
+    Halves halves(X, y, h);
     std::vector<Half> found;
     for (std::size_t s = 0; s < starts; ++s) {
         if (job.stopped()) {
@@ -91,7 +148,8 @@ std::optional<Half> trimmed(const MatrixXd& X, const VectorXd& y, std::size_t h,
                 break;
             }
         }
-        if (at.b.size() > 0 && step(X, y, h, at) && step(X, y, h, at)) {
+        if (at.b.size() > 0 && halves.step(at, false) && halves.step(at, false)) {
+            halves.measure(at);
             found.push_back(std::move(at));
         }
     }
@@ -104,7 +162,11 @@ std::optional<Half> trimmed(const MatrixXd& X, const VectorXd& y, std::size_t h,
     for (Half& one : found) {
         for (int again = 0; again < 100; ++again) {
             const double before = one.squares;
-            if (!step(X, y, h, one) || one.squares >= before * (1.0 - 1e-12)) {
+            if (!halves.step(one, true)) {
+                break;
+            }
+            halves.measure(one);
+            if (one.squares >= before * (1.0 - 1e-12)) {
                 break;
             }
         }

@@ -1,6 +1,7 @@
 // Do the terms overlap? Variance inflation, generalised for terms of several columns.
 #include "core/base/format.h"
 #include "core/checks/common.h"
+#include "core/numerics/sparse_factor.h"
 
 #include <algorithm>
 #include <cmath>
@@ -11,6 +12,22 @@ using Eigen::Index;
 using Eigen::MatrixXd;
 using Eigen::VectorXd;
 
+namespace {
+
+/// The slopes that are none of a term's.
+std::vector<Index> withoutTerm(const CheckInput& in, int term) {
+    std::vector<Index> out;
+    for (std::size_t j = 0; j < in.fit.coefficients.size(); ++j) {
+        const int of = in.fit.coefficients[j].designTerm;
+        if (of >= 0 && of != term) {
+            out.push_back(static_cast<Index>(j));
+        }
+    }
+    return out;
+}
+
+}  // namespace
+
 // Fox & Monette (1992), Journal of the American Statistical Association 87, 178–183.
 CheckResult checkVif(const CheckInput& in) {
     struct Inflation {
@@ -20,7 +37,7 @@ CheckResult checkVif(const CheckInput& in) {
         double df;
     };
 
-    const MatrixXd inverse = in.fit.solution.factor * in.fit.solution.factor.transpose();
+    const MatrixXd inverse = SparseFactor(in.fit.solution.factor).square();
     std::vector<Inflation> found;
     CheckResult result;
     std::size_t slopes = 0;
@@ -36,15 +53,17 @@ CheckResult checkVif(const CheckInput& in) {
         }
         slopes += at.size();
         // det R_tt · det (R⁻¹)_tt equals det(S_tt) · det((X'X)⁻¹_tt) with S the (centred) cross
-        // products of the term's own columns; scaling cancels.
+        // products of the term's own columns; scaling cancels. It is the same number for all other
+        // terms together: the fewer columns are taken.
         const auto q = static_cast<Index>(at.size());
-        MatrixXd own(in.design.X.rows(), q);
+        const std::vector<Index> others = withoutTerm(in, static_cast<int>(t));
+        const std::vector<Index>& few = q > 1 && others.size() < at.size() ? others : at;
+        MatrixXd own(in.design.X.rows(), static_cast<Index>(few.size()));
         VectorXd weight =
             in.design.weights.size() > 0 ? in.design.weights : VectorXd::Ones(own.rows());
-        for (Index c = 0; c < q; ++c) {
-            own.col(c) = in.design.X.col(
-                in.fit.coefficients[static_cast<std::size_t>(at[static_cast<std::size_t>(c)])]
-                    .column);
+        for (std::size_t c = 0; c < few.size(); ++c) {
+            own.col(static_cast<Index>(c)) =
+                in.design.X.col(in.fit.coefficients[static_cast<std::size_t>(few[c])].column);
         }
         const VectorXd raw = (weight.asDiagonal() * own.cwiseAbs2()).colwise().sum();
         if (in.design.hasConstant) {
@@ -52,11 +71,11 @@ CheckResult checkVif(const CheckInput& in) {
             own.rowwise() -= mean;
         }
         MatrixXd S = own.transpose() * weight.asDiagonal() * own;
-        MatrixXd V = inverse(at, at);
+        MatrixXd V = inverse(few, few);
         const VectorXd d = S.diagonal().cwiseSqrt();
         S = d.cwiseInverse().asDiagonal() * S * d.cwiseInverse().asDiagonal();
         V = d.asDiagonal() * V * d.asDiagonal();
-        const double value = S.determinant() * V.determinant();
+        const double value = few.empty() ? 1.0 : S.determinant() * V.determinant();
         const double df = static_cast<double>(q);
         found.push_back({in.design.terms[t].name, value, std::pow(value, 1.0 / df), df});
         result.details.emplace_back((q > 1 ? "gvif " : "vif ") + in.design.terms[t].name, value);

@@ -1,5 +1,6 @@
 #include "core/base/format.h"
 #include "core/model/cluster_sums.h"
+#include "core/numerics/sparse_factor.h"
 
 #include <fmt/format.h>
 
@@ -58,12 +59,11 @@ MatrixXd oneWay(const CovarianceInput& in, const Eigen::VectorXd& byRow,
         const MatrixXd scores = there
                                     ? in.solution.scores
                                     : groupedScores(in.problem, in.solution, byRow, groups, count);
-        projected = scores * in.solution.centredFactor;
+        projected = SparseFactor(in.solution.centredFactor).after(scores);
     }
     const double g = count;
     const double factor = in.plain ? 1.0 : g / (g - 1.0) * (in.n - 1.0) / degreesLeft(in);
-    return factor * (in.solution.factor * (projected.transpose() * projected) *
-                     in.solution.factor.transpose());
+    return factor * SparseFactor(in.solution.factor).around(projected.transpose() * projected);
 }
 
 /// Negative eigenvalues of V set to zero, as Cameron, Gelbach & Miller (2011, section 2.3) do.

@@ -1,4 +1,5 @@
 #include "core/model/fit.h"
+#include "core/numerics/sparse_factor.h"
 
 #include <cmath>
 
@@ -61,10 +62,9 @@ Result<Covariance> robustCovariance(const CovarianceInput& in, const ErrorSpec& 
                       "there are no robust errors of type ‘" + spec.type + "’", "errors",
                       "Types are HC0, HC1, HC2, HC3 and HC4.");
     }
-    const Eigen::MatrixXd& C = in.solution.centredFactor;
-    const Eigen::MatrixXd core = turned ? meat : Eigen::MatrixXd(C.transpose() * meat * C);
-    return Covariance{factor * (in.solution.factor * core * in.solution.factor.transpose()),
-                      in.dfResidual, ""};
+    const SparseFactor C(in.solution.centredFactor);
+    const Eigen::MatrixXd core = turned ? meat : C.within(meat);
+    return Covariance{factor * SparseFactor(in.solution.factor).around(core), in.dfResidual, ""};
 }
 
 }  // namespace rapporto

@@ -71,6 +71,9 @@ int lagOf(const std::string& text, const std::string& outcome) {
     return 0;
 }
 
+constexpr const char* kHeldInstead =
+    "Hold it fixed: that takes no column a level and says the same of the other terms. ";
+
 class Builder {
   public:
     Builder(const Frame& frame, const Question& question, const std::vector<TermSet>& sets)
@@ -1226,7 +1229,9 @@ class Builder {
         if (levels.size() > 2000) {
             return refuse(ErrorCode::BadSetting,
                           "‘" + part.name + "’ has " + countText(levels.size()) + " levels",
-                          question_.title, "Declare it a quantity, or merge levels.", {part.name});
+                          question_.title,
+                          std::string(kHeldInstead) + "Or merge levels, or declare it a quantity.",
+                          {part.name});
         }
         std::size_t base = 0;
         for (std::size_t l = 0; l < levels.size(); ++l) {
@@ -1307,9 +1312,16 @@ class Builder {
         if (bytes < kAlways) {
             return {};
         }
-        return roomFor(bytes,
-                       fmt::format("‘{}’ among the terms, {:.0f} columns in all,", name, count),
-                       "terms");
+        auto room =
+            roomFor(bytes, fmt::format("‘{}’ among the terms, {:.0f} columns in all,", name, count),
+                    "terms");
+        if (!room) {
+            Refusal refusal = room.error();
+            refusal.help =
+                std::string(kHeldInstead) + "Or ask of a sample of the rows, or merge levels.";
+            return tl::make_unexpected(std::move(refusal));
+        }
+        return room;
     }
 
     /// Appends what a term becomes to the columns, their names, and the terms.
@@ -1545,9 +1557,10 @@ Result<Design> makeDesign(const Frame& frame, const Question& question,
     // A likelihood takes them out under the weights of each step.
     const bool later = (isPanelMethod(question.method) && question.method != "within") ||
                        isLikelihoodMethod(question.method);
-    return design && !design->effects.empty() && !later
-               ? sweptDesign(*std::move(design), job.quiet())
-               : design;
+    if (design && !design->effects.empty() && !later) {
+        return sweptDesign(*std::move(design), job.quiet());
+    }
+    return design;
 }
 
 double rowsStoodFor(const Design& design) {

@@ -43,8 +43,12 @@ class Profile {
             const double unit = std::sqrt(found_.variance()) / chart_.scales(held_.first);
             const double guess = spread > 0.0 ? spread * (1.0 + 1.6 / std::sqrt(groups))
                                               : unit / std::sqrt(rows_ / groups);
-            return {spread > 0.0 ? endToward(spread, 0.0) : std::optional(0.0),
-                    endBeyond(spread, guess)};
+            const auto high = endBeyond(spread, guess);
+            if (!(spread > 0.0)) {
+                return {0.0, high};
+            }
+            // Ends of a spread lie about as many times below as above.
+            return {endToward(spread, 0.0, high ? spread * spread / *high : 0.0), high};
         }
         const double other = std::sqrt(covariance(*held_.second, *held_.second));
         if (!(spread > 0.0 && other > 0.0)) {
@@ -152,9 +156,23 @@ class Profile {
         return std::sqrt(std::max(rest.value - found_.value(), 0.0)) - allowed_;
     }
 
-    /// An end on the way to what cannot be passed.
-    [[nodiscard]] std::optional<double> endToward(double from, double limit) {
+    /// An end on the way to what cannot be passed. Where the guess lies beyond the end, the limit,
+    /// far off, need not be looked at.
+    [[nodiscard]] std::optional<double> endToward(double from, double limit, double guess) {
         beginAnew();
+        double inside = from;
+        double atInside = -allowed_;
+        if (guess != limit) {
+            const double there = risen(guess);
+            if (there > 0.0) {
+                return between(from, -allowed_, guess, there);
+            }
+            if (!std::isnan(there)) {
+                inside = guess;
+                atInside = there;
+            }
+            beginAnew();
+        }
         const double there = risen(limit);
         if (std::isnan(there)) {
             return std::nullopt;
@@ -163,7 +181,7 @@ class Profile {
             return limit;
         }
         beginAnew();
-        return between(from, -allowed_, limit, there);
+        return between(inside, atInside, limit, there);
     }
 
     [[nodiscard]] std::optional<double> endBeyond(double from, double guess) {
@@ -188,17 +206,33 @@ class Profile {
         if (std::abs(r - limit) < 1e-6) {
             return limit;
         }
-        const auto end = endToward(r, kNear * limit);
+        // By the law of a correlation of so many pairs, somewhat wider.
+        constexpr double kWider = 1.5;
+        const double reach =
+            kWider * allowed_ / std::sqrt(static_cast<double>(found_.groups(held_.level)));
+        const double guess = std::tanh(std::atanh(r) + std::copysign(reach, limit));
+        const auto end = endToward(r, kNear * limit, std::clamp(guess, -kNear, kNear));
         return end && std::abs(*end - limit) < 1e-8 ? std::optional(limit) : end;
     }
 
-    /// False position that does not stick (Illinois’ rule).
+    /// Secants through the two last looks, within what holds the end; halves where they stick.
     [[nodiscard]] std::optional<double> between(double inside, double atInside, double outside,
                                                 double atOutside) {
         constexpr int kMostSteps = 80;
-        int side = 0;
-        for (int step = 0; step < kMostSteps; ++step) {
-            const double next = outside - atOutside * (outside - inside) / (atOutside - atInside);
+        constexpr int kPatience = 3;
+        double before = inside;
+        double atBefore = atInside;
+        double last = outside;
+        double atLast = atOutside;
+        double width = std::abs(outside - inside);
+        for (int step = 1; step <= kMostSteps; ++step) {
+            double next = last - atLast * (last - before) / (atLast - atBefore);
+            const bool held = next > std::min(inside, outside) && next < std::max(inside, outside);
+            if (!held || step % (kPatience + 1) == 0) {
+                const double now = std::abs(outside - inside);
+                next = !held || now > 0.5 * width ? 0.5 * (inside + outside) : next;
+                width = now;
+            }
             const double there = risen(next);
             if (std::isnan(there) || job_.stopped()) {
                 return std::nullopt;
@@ -207,17 +241,11 @@ class Profile {
                 std::abs(outside - inside) < 1e-11 * std::max(std::abs(outside), 1e-300)) {
                 return next;
             }
-            if (there > 0.0) {
-                outside = next;
-                atOutside = there;
-                atInside *= side == 1 ? 0.5 : 1.0;
-                side = 1;
-            } else {
-                inside = next;
-                atInside = there;
-                atOutside *= side == -1 ? 0.5 : 1.0;
-                side = -1;
-            }
+            (there > 0.0 ? outside : inside) = next;
+            before = last;
+            atBefore = atLast;
+            last = next;
+            atLast = there;
         }
         return 0.5 * (inside + outside);
     }

@@ -105,6 +105,7 @@ Orthogonalised run(const ColumnsView& X, const Eigen::Ref<const Eigen::VectorXd>
                 by(static_cast<Index>(i)) = static_cast<double>(relation[i] / T(scale));
             }
             out.redundant.push_back(j);
+            out.lostShare = std::max(out.lostShare, share);
             out.relations.push_back(by);
             continue;
         }

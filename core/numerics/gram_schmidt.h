@@ -22,7 +22,8 @@ struct Orthogonalised {
     double residualSquares = 0.0;
     double outcomeLength = 0.0;
     double condition = 0.0;  ///< √k · the largest ratio of a column's length to what is left of it.
-    double leastShare = 1.0;     ///< The least share of its raw length left of any column.
+    double leastShare = 1.0;     ///< The least share of its raw length left of any kept column …
+    double lostShare = 0.0;      ///< … and the largest left of any redundant one.
     double constantShift = 0.0;  ///< β of the constant less Σ centre·β, when it was asked for.
 };
 

@@ -3,6 +3,7 @@
 #include "core/base/parallel.h"
 #include "core/numerics/blocked_qr.h"
 #include "core/numerics/gram_schmidt.h"
+#include "core/numerics/indicator_block.h"
 #include "core/numerics/kernels.h"
 #include "core/numerics/square_sums.h"
 
@@ -398,12 +399,19 @@ Result<LinearSolution> solveLinear(const LinearProblem& problem, const WantedSum
     if (job.stopped()) {
         return refuse(ErrorCode::Stopped, "the computation was stopped");
     }
+    std::optional<LinearSolution> found;
     if (n * k * k > kSmallWork) {
-        if (auto solution = solveLarge(problem, centre, wanted)) {
-            return *std::move(solution);
+        if (const auto block = indicatorBlock(problem.X)) {
+            found = solveWithin(problem, *block, job);
+        }
+        if (!found) {
+            if (auto solution = solveLarge(problem, centre, wanted)) {
+                return *std::move(solution);
+            }
         }
     }
-    LinearSolution solution = solveSmall(problem, centre, n * k * k <= kSmallWork);
+    LinearSolution solution =
+        found ? *std::move(found) : solveSmall(problem, centre, n * k * k <= kSmallWork);
     if (wanted.meat || !wanted.groups.empty()) {
         VectorXd factor = solution.residuals;
         if (problem.weights.size() > 0) {
@@ -514,6 +522,9 @@ double centredSquares(const VectorXd& x, const VectorXd& w) {
 }
 
 VectorXd leverages(const LinearProblem& problem, const LinearSolution& solution) {
+    if (auto within = leveragesWithin(problem, solution)) {
+        return *std::move(within);
+    }
     const BlockReader reader = readerOf(problem, solution);
     VectorXd h(problem.X.rows());
     const RowChunks chunks(static_cast<std::size_t>(problem.X.rows()));
@@ -540,6 +551,9 @@ VectorXd leverages(const LinearProblem& problem, const LinearSolution& solution)
 
 MatrixXd scaledMeat(const LinearProblem& problem, const LinearSolution& solution,
                     const VectorXd& factorByRow) {
+    if (auto within = scaledMeatWithin(problem, solution, factorByRow)) {
+        return *std::move(within);
+    }
     const BlockReader reader = readerOf(problem, solution);
     const Index k = reader.width();
     const RowChunks chunks(static_cast<std::size_t>(problem.X.rows()));
@@ -561,6 +575,9 @@ MatrixXd scaledMeat(const LinearProblem& problem, const LinearSolution& solution
 MatrixXd groupedScores(const LinearProblem& problem, const LinearSolution& solution,
                        const VectorXd& factorByRow, std::span<const std::int32_t> groups,
                        Index count) {
+    if (auto within = groupedScoresWithin(problem, solution, factorByRow, groups, count)) {
+        return *std::move(within);
+    }
     const BlockReader reader = readerOf(problem, solution);
     const Index k = reader.width();
     // Scores are stored k by groups, so that a row's additions touch one stretch of memory.

@@ -120,7 +120,12 @@ Json number(std::optional<double> x) { return numberJson(x); }
 
 Json whole(double x) { return wholeJson(x); }
 
+/// Null where it would be a table of more than a million numbers.
 Json covariance(const Fit& fit) {
+    constexpr Eigen::Index kMost = 1000;
+    if (fit.covariance.rows() > kMost) {
+        return {};
+    }
     const auto exists = [&](Eigen::Index i) {
         return !fit.levelHasNoError ||
                fit.coefficients[static_cast<std::size_t>(i)].designTerm >= 0;
