@@ -43,6 +43,7 @@ class Profile {
             const double unit = std::sqrt(found_.variance()) / chart_.scales(held_.first);
             const double guess = spread > 0.0 ? spread * (1.0 + 1.6 / std::sqrt(groups))
                                               : unit / std::sqrt(rows_ / groups);
+            lookAround(spread);
             const auto high = endBeyond(spread, guess);
             if (!(spread > 0.0)) {
                 return {0.0, high};
@@ -55,6 +56,7 @@ class Profile {
             return {};
         }
         const double r = covariance(held_.first, *held_.second) / (spread * other);
+        lookAround(r);
         return {correlationEnd(r, -1.0), correlationEnd(r, 1.0)};
     }
 
@@ -138,16 +140,33 @@ class Profile {
 
     void beginAnew() {
         warm_ = start();
-        curved_.resize(0, 0);
+        curved_ = around_;
+    }
+
+    [[nodiscard]] SmoothFunction landAt(double value) const {
+        constexpr double kStep = 1e-5;
+        return found_.free([this, value](const VectorXd& x) { return placed(x, value); }, kStep);
+    }
+
+    /// The curvature at the estimate: it nearly holds along the way, and finding it costs less than
+    /// each descent’s own.
+    void lookAround(double value) {
+        constexpr Index kFew = 8;
+        constexpr double kStep = 1e-3;
+        const VectorXd at = start();
+        if (at.size() > kFew) {
+            return;
+        }
+        const Eigen::LLT<MatrixXd> root(curvature(landAt(value), at, kStep));
+        if (root.info() == Eigen::Success) {
+            around_ = root.solve(MatrixXd::Identity(at.size(), at.size()));
+        }
     }
 
     /// By how much the root of the rise is above what the level allows, nearly straight in `value`.
     [[nodiscard]] double risen(double value) {
-        constexpr double kStep = 1e-5;
         constexpr double kGain = 1e-9;
-        const Descent rest = descend(
-            found_.free([this, value](const VectorXd& x) { return placed(x, value); }, kStep),
-            warm_, curved_, kGain, job_);
+        const Descent rest = descend(landAt(value), warm_, curved_, kGain, job_);
         if (!std::isfinite(rest.value)) {
             return std::numeric_limits<double>::quiet_NaN();
         }
@@ -259,6 +278,7 @@ class Profile {
     std::vector<Index> order_;
     VectorXd warm_;
     MatrixXd curved_;
+    MatrixXd around_;  ///< Inverse of the curvature at the estimate, or empty.
 };
 
 }  // namespace
