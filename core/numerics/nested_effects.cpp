@@ -1,5 +1,7 @@
 #include "core/numerics/nested_effects.h"
 
+#include <cblas.h>
+
 #include <algorithm>
 #include <cmath>
 #include <limits>
@@ -253,9 +255,9 @@ double NestedEffects::eliminateGroups(std::size_t l, RowRange range, const Small
                                   halves.col(c).data());
             }
         });
-        Block(shared, rest, rest)
-            .selfadjointView<Eigen::Upper>()
-            .rankUpdate(halves.transpose(), -1.0);
+        cblas_dsyrk(CblasColMajor, CblasUpper, CblasTrans, static_cast<int>(rest),
+                    static_cast<int>(halves.rows()), -1.0, halves.data(),
+                    static_cast<int>(halves.rows()), 1.0, shared, static_cast<int>(rest));
         return logDet;
     }
     Small own(q, q);
@@ -422,7 +424,11 @@ MatrixXd NestedEffects::slopeOfGroups(std::size_t l, RowRange range, const Small
         const double* base = base_[0].data() + first * q;
         const Eigen::Map<const MatrixXd, 0, Eigen::OuterStride<>> across(
             base + q * stride, q * count, rest, Eigen::OuterStride<>(stride));
-        const MatrixXd through = across * above.front();
+        MatrixXd through(across.rows(), rest);
+        cblas_dgemm(CblasColMajor, CblasNoTrans, CblasNoTrans, static_cast<int>(across.rows()),
+                    static_cast<int>(rest), static_cast<int>(rest), 1.0, across.data(),
+                    static_cast<int>(stride), above.front().data(), static_cast<int>(rest), 0.0,
+                    through.data(), static_cast<int>(across.rows()));
         std::vector<double> N(static_cast<std::size_t>(count * q * q), 0.0);
         MatrixXd slope;
         withWidth(q, [&](auto known) {
