@@ -377,8 +377,13 @@ class Fitter {
 
 std::string combinationText(const std::vector<DesignColumn>& columns,
                             const RedundantColumn& redundant) {
+    // A sentence of hundreds of levels is read by nobody.
+    constexpr std::size_t kMost = 8;
+    constexpr std::size_t kShown = 4;
+    const std::size_t all = redundant.of.size();
+    const std::size_t shown = all > kMost ? kShown : all;
     std::string text;
-    for (std::size_t j = 0; j < redundant.of.size(); ++j) {
+    for (std::size_t j = 0; j < shown; ++j) {
         const double by = redundant.by[j];
         const std::string name = columns[static_cast<std::size_t>(redundant.of[j])].name;
         const bool constant = name == "(constant)";
@@ -386,6 +391,9 @@ std::string combinationText(const std::vector<DesignColumn>& columns,
         std::string part = constant ? shortNumber(size, 6)
                                     : (size == 1.0 ? name : shortNumber(size, 6) + " " + name);
         text += text.empty() ? (by < 0.0 ? "−" : "") + part : (by < 0.0 ? " − " : " + ") + part;
+    }
+    if (shown < all) {
+        text += ", with " + countText(all - shown) + " columns more";
     }
     return text.empty() ? "is zero in every row used" : "is " + text;
 }

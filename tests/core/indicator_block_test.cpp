@@ -171,6 +171,23 @@ class IndicatorBlockTest : public QObject {
         AGREE("squares", a->residualSquares, b->residualSquares, 1e-10);
     }
 
+    void aCombinationOfManyColumnsIsToldInOneLine() {
+        std::vector<DesignColumn> columns(301);
+        RedundantColumn told;
+        told.column = 300;
+        for (Index j = 0; j < 300; ++j) {
+            columns[static_cast<std::size_t>(j)].name = "village=" + std::to_string(j);
+            told.of.push_back(j);
+            told.by.push_back(j == 0 ? 1.0 : -0.5);
+        }
+        QCOMPARE(QString::fromStdString(combinationText(columns, told)),
+                 QString("is village=0 − 0.5 village=1 − 0.5 village=2 − 0.5 village=3, with 296 "
+                         "columns more"));
+        told.of.resize(8);
+        told.by.resize(8);
+        QVERIFY(combinationText(columns, told).ends_with("− 0.5 village=7"));
+    }
+
     void theOrderOfTheRowsDecidesNothing() {
         const Rows rows = rowsOf(5, true);
         Eigen::PermutationMatrix<Eigen::Dynamic> turn(kRows);
