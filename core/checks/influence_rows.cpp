@@ -65,6 +65,31 @@ std::vector<Index> effectsOfManyRows(const CheckInput& in) {
     return out;
 }
 
+/// (b − b₍ᵢ₎)_j/(s₍ᵢ₎ √c_jj) of each row, for the effects whose rows of the factor are given.
+MatrixXd changesWithout(const CheckInput& in, const VectorXd& e, const VectorXd& s,
+                        const MatrixXd& F) {
+    MatrixXd X = withColumns(in, MatrixXd(in.design.X.rows(), 0));
+    if (in.design.weights.size() > 0) {
+        X = in.design.weights.cwiseSqrt().asDiagonal() * X;
+    }
+    VectorXd scale(X.rows());
+    for (Index i = 0; i < scale.size(); ++i) {
+        const double left = 1.0 - in.fit.leverage(i);
+        scale(i) = left > 1e-12 && s(i) > 0.0 ? e(i) / (left * s(i)) : 0.0;
+    }
+    return scale.asDiagonal() * (SparseFactor(in.fit.solution.factor).after(X) * F.transpose()) *
+           F.rowwise().norm().cwiseInverse().asDiagonal();
+}
+
+void tellOfFew(std::size_t levels, CheckResult& result) {
+    if (levels == 0) {
+        return;
+    }
+    result.details.emplace_back("levels not looked at", static_cast<double>(levels));
+    result.reading += " " + countText(levels) +
+                      " levels of large groupings are not looked at: each rests on few rows.";
+}
+
 }  // namespace
 
 // Belsley, Kuh & Welsch (1980), Regression Diagnostics, section 2.1.
@@ -77,24 +102,12 @@ CheckResult checkDfbetas(const CheckInput& in) {
     }
     const VectorXd e = scaledResiduals(in);
     const VectorXd s = spreadWithout(in, e);
-    MatrixXd X = withColumns(in, MatrixXd(in.design.X.rows(), 0));
-    if (in.design.weights.size() > 0) {
-        X = in.design.weights.cwiseSqrt().asDiagonal() * X;
-    }
     const std::vector<Index> looked = effectsOfManyRows(in);
     if (looked.empty()) {
         return notApplicable("Each level of the grouping rests on few rows: any of them moves it.");
     }
     const MatrixXd F = in.fit.solution.factor(looked, Eigen::all);
-    VectorXd scale(X.rows());
-    for (Index i = 0; i < scale.size(); ++i) {
-        const double left = 1.0 - in.fit.leverage(i);
-        scale(i) = left > 1e-12 && s(i) > 0.0 ? e(i) / (left * s(i)) : 0.0;
-    }
-    // (b − b₍ᵢ₎)_j/(s₍ᵢ₎ √c_jj), the whole matrix at once.
-    const MatrixXd change = scale.asDiagonal() *
-                            (SparseFactor(in.fit.solution.factor).after(X) * F.transpose()) *
-                            F.rowwise().norm().cwiseInverse().asDiagonal();
+    const MatrixXd change = changesWithout(in, e, s, F);
     const VectorXd largest = change.cwiseAbs().rowwise().maxCoeff();
     const double mark = 2.0 / std::sqrt(in.fit.n);
     Index row = 0;
@@ -152,10 +165,7 @@ CheckResult checkDfbetas(const CheckInput& in) {
                           rowName(in.frame, in.design.rows[static_cast<std::size_t>(left)]);
     }
     result.reading += drops.empty() ? "" : ".";
-    if (looked.size() < in.fit.coefficients.size()) {
-        result.reading += " " + countText(in.fit.coefficients.size() - looked.size()) +
-                          " levels of large groupings are not looked at: each rests on few rows.";
-    }
+    tellOfFew(in.fit.coefficients.size() - looked.size(), result);
     result.exhibit = indexExhibit(in, change.col(column), "DFBETAS of " + term, mark);
     result.exhibit.marked = rowsAbove(in, change.col(column).cwiseAbs(), std::max(0.5, mark));
     result.exhibit.title =

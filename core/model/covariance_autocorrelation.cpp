@@ -1,4 +1,5 @@
 #include "core/model/fit.h"
+#include "core/numerics/sparse_factor.h"
 
 #include <cmath>
 #include <unordered_map>
@@ -111,8 +112,8 @@ Result<Covariance> autocorrelationCovariance(const CovarianceInput& in, const Er
         meat += (1.0 - lag / (lags + 1.0)) * (gamma + gamma.transpose());
     }
     const double factor = in.plain ? 1.0 : in.n / in.dfResidual;
-    return Covariance{factor * (in.solution.factor * meat * in.solution.factor.transpose()),
-                      in.dfResidual, std::to_string(lags) + (lags == 1 ? " lag" : " lags")};
+    return Covariance{factor * SparseFactor(in.solution.factor).around(meat), in.dfResidual,
+                      std::to_string(lags) + (lags == 1 ? " lag" : " lags")};
 }
 
 }  // namespace rapporto

@@ -1,5 +1,6 @@
 #include "core/base/format.h"
 #include "core/model/fit.h"
+#include "core/numerics/sparse_factor.h"
 
 #include <fmt/format.h>
 
@@ -55,8 +56,7 @@ Result<Covariance> panelAutocorrelationCovariance(const CovarianceInput& in,
     if (sums.size() < 20) {
         note += "; with so few moments, intervals tend to be too narrow";
     }
-    return Covariance{factor * (in.solution.factor * meat * in.solution.factor.transpose()),
-                      in.dfResidual, note};
+    return Covariance{factor * SparseFactor(in.solution.factor).around(meat), in.dfResidual, note};
 }
 
 }  // namespace rapporto

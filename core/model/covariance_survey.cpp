@@ -1,6 +1,7 @@
 #include "core/base/format.h"
 #include "core/describe/calibration_facts.h"
 #include "core/model/fit.h"
+#include "core/numerics/sparse_factor.h"
 
 namespace rapporto {
 
@@ -31,7 +32,7 @@ Result<Covariance> surveyCovariance(const CovarianceInput& in, const ErrorSpec& 
                       "Errors by the design need strata with several clusters.");
     }
     Covariance out;
-    out.matrix = in.solution.factor * found.matrix * in.solution.factor.transpose();
+    out.matrix = SparseFactor(in.solution.factor).around(found.matrix);
     out.df = found.df;
     out.note = plural(static_cast<std::size_t>(rows.clusterCount), "cluster", "clusters") + " in " +
                plural(static_cast<std::size_t>(rows.strataCount), "stratum", "strata");

@@ -418,7 +418,7 @@ std::optional<double> waldF(const VectorXd& b, const MatrixXd& V) {
     if (b.size() >= kLarge) {
         // By blocks; the other way takes ten times as long where there are many.
         const Eigen::LLT<MatrixXd> root(scaled);
-        const VectorXd pivots = MatrixXd(root.matrixLLT()).diagonal().cwiseAbs2();
+        const VectorXd pivots = root.matrixLLT().diagonal().cwiseAbs2();
         if (root.info() == Eigen::Success && pivots.minCoeff() > 1e-13 * pivots.maxCoeff()) {
             return t.dot(root.solve(t)) / static_cast<double>(b.size());
         }

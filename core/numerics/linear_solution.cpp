@@ -5,6 +5,7 @@
 #include "core/numerics/gram_schmidt.h"
 #include "core/numerics/indicator_block.h"
 #include "core/numerics/kernels.h"
+#include "core/numerics/sparse_factor.h"
 #include "core/numerics/square_sums.h"
 
 #include <cblas.h>
@@ -603,7 +604,7 @@ Eigen::MatrixXd orthonormalColumns(const ColumnsView& X, const LinearSolution& s
     if (solution.centre.size() == Z.cols()) {
         Z.rowwise() -= solution.centre.transpose();
     }
-    return Z * solution.centredFactor;
+    return SparseFactor(solution.centredFactor).after(Z);
 }
 
 bool isRounding(const LinearProblem& problem, const LinearSolution& solution, double blurred) {

@@ -341,6 +341,7 @@ class IndicatorBlockTest : public QObject {
         // A level of seven rows is moved by each of them: that is no news.
         QVERIFY(check(a, "dfbetas").reading.find("130 levels of large groupings") !=
                 std::string::npos);
+        QCOMPARE(detail(check(a, "dfbetas"), "levels not looked at"), 130.0);
         QVERIFY(std::isnan(detail(check(a, "dfbetas"), "largest village=17")));
         AGREE("a row and x", detail(check(a, "dfbetas"), "largest x"),
               detail(check(b, "dfbetas"), "largest x"), 1e-9);
