@@ -55,6 +55,7 @@ int main(int argc, char** argv) {
         return rapporto::app::writeThumbnail(QApplication::arguments().mid(2));
     }
     rapporto::app::useTheme(rapporto::app::settings::theme());
+    rapporto::app::useNumberMarks(rapporto::app::settings::numberMarks());
 
     QCommandLineParser parser;
     parser.setApplicationDescription("A workbench for regression that has to be defended.");

@@ -26,6 +26,8 @@ int main(int argc, char** argv) {
         const QStringList size = part.split('x');
         if (part == "dark") {
             useTheme(Theme::Dark);
+        } else if (part == "comma") {
+            useNumberMarks({",", "."});
         } else if (size.size() == 2) {
             window.resize(size[0].toInt(), size[1].toInt());
         }

@@ -161,12 +161,13 @@ class MarksAccess final : public BareAccess, public QAccessibleTableInterface {
 
     [[nodiscard]] QString columnDescription(int column) const override {
         return column >= 0 && column < columnCount()
-                   ? app::text(marks().head(static_cast<std::size_t>(column)))
+                   ? app::numbered(marks().head(static_cast<std::size_t>(column)))
                    : QString();
     }
 
     [[nodiscard]] QString rowDescription(int row) const override {
-        return has(row, 0) ? app::text(marks().sentence(static_cast<std::size_t>(row))) : QString();
+        return has(row, 0) ? app::numbered(marks().sentence(static_cast<std::size_t>(row)))
+                           : QString();
     }
 
     [[nodiscard]] bool isRowSelected(int row) const override {
@@ -260,7 +261,7 @@ QString MarkCell::text(QAccessible::Text what) const {
     if (!isValid() || (what != QAccessible::Name && what != QAccessible::Value)) {
         return {};
     }
-    return app::text(
+    return app::numbered(
         table_.marks().cell(static_cast<std::size_t>(row_), static_cast<std::size_t>(column_)));
 }
 

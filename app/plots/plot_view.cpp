@@ -60,8 +60,8 @@ void PlotView::showExhibit(std::shared_ptr<const Exhibit> exhibit) {
     exhibit_ = std::move(exhibit);
     reach_ = reachOf(*exhibit_);
     before_.clear();
-    setAccessibleName(text(exhibit_->title));
-    setAccessibleDescription(text(exhibit_->subtitle));
+    setAccessibleName(numbered(exhibit_->title));
+    setAccessibleDescription(numbered(exhibit_->subtitle));
     changed();
 }
 
@@ -119,11 +119,11 @@ QString PlotView::description() const {
         out << accessibleDescription();
     }
     if (!e.xTitle.empty() && !e.yTitle.empty()) {
-        out << tr("across: %1; up: %2").arg(text(e.xTitle), text(e.yTitle));
+        out << tr("across: %1; up: %2").arg(numbered(e.xTitle), numbered(e.yTitle));
     }
-    out << text(plural(marks().rows(), "mark", "marks"));
+    out << numbered(plural(marks().rows(), "mark", "marks"));
     if (standing_) {
-        out << text(marks().sentence(order_[*standing_]));
+        out << numbered(marks().sentence(order_[*standing_]));
     }
     return out.join("; ");
 }
@@ -169,7 +169,7 @@ PlotView::Plane PlotView::planeOf(const QRectF& whole) const {
     const QFontMetricsF metrics(interfaceFont(11));
     double left = 24.0;
     for (const Tick& tick : uprightTicks(f)) {
-        left = std::max(left, metrics.horizontalAdvance(text(tick.text)) + 10.0);
+        left = std::max(left, metrics.horizontalAdvance(numbered(tick.text)) + 10.0);
     }
     f.area.setLeft(whole.left() + std::min(left, 0.3 * whole.width()));
     return f;
@@ -202,10 +202,10 @@ void PlotView::drawHead(QPainter& painter, const QRectF& whole) const {
         painter.setFont(font);
         painter.setPen(colour);
         const double width = whole.width() - left;
-        painter.drawText(
-            QRectF(whole.left() + left, whole.top() + top, width, 18),
-            Qt::AlignLeft | Qt::AlignVCenter,
-            painter.fontMetrics().elidedText(text(words), Qt::ElideRight, static_cast<int>(width)));
+        painter.drawText(QRectF(whole.left() + left, whole.top() + top, width, 18),
+                         Qt::AlignLeft | Qt::AlignVCenter,
+                         painter.fontMetrics().elidedText(numbered(words), Qt::ElideRight,
+                                                          static_cast<int>(width)));
     };
     line(e.title, 1, interfaceFont(13, true), colour::kInk);
     line(e.subtitle, 19, interfaceFont(12), colour::kSoft);
@@ -213,7 +213,7 @@ void PlotView::drawHead(QPainter& painter, const QRectF& whole) const {
     painter.setFont(interfaceFont(12));
     painter.setPen(colour::kSoft);
     painter.drawText(QRectF(whole.left(), whole.bottom() - 18, whole.width(), 16), Qt::AlignCenter,
-                     painter.fontMetrics().elidedText(text(e.xTitle), Qt::ElideRight,
+                     painter.fontMetrics().elidedText(numbered(e.xTitle), Qt::ElideRight,
                                                       static_cast<int>(whole.width())));
 }
 
@@ -231,7 +231,7 @@ void PlotView::drawAxes(QPainter& painter, const Plane& f) const {
         const double room = f.area.left() - 7.0;
         painter.drawText(QRectF(f.area.left() - 7.0 - room, y - 8, room, 16),
                          Qt::AlignRight | Qt::AlignVCenter,
-                         painter.fontMetrics().elidedText(text(tick.text), Qt::ElideRight,
+                         painter.fontMetrics().elidedText(numbered(tick.text), Qt::ElideRight,
                                                           static_cast<int>(room)));
     }
     painter.setPen(colour::kSoft);
@@ -258,7 +258,7 @@ void PlotView::drawAxes(QPainter& painter, const Plane& f) const {
             continue;
         }
         painter.drawText(QRectF(at - room / 2.0, f.area.bottom() + 4, room, 14), Qt::AlignCenter,
-                         painter.fontMetrics().elidedText(text(xs[k].text), Qt::ElideRight,
+                         painter.fontMetrics().elidedText(numbered(xs[k].text), Qt::ElideRight,
                                                           static_cast<int>(room)));
     }
     if (e.fromZero) {
@@ -300,7 +300,7 @@ void PlotView::drawBars(QPainter& painter, const Plane& f) const {
         if (!bar.label.empty() && box.height() > 13.0) {
             painter.setPen(bar.shade && std::abs(*bar.shade) > 0.6 ? colour::kGround
                                                                    : colour::kInk);
-            const QString words = text(bar.label);
+            const QString words = numbered(bar.label);
             const QString number = words.section(' ', -2);
             const auto fits = [&](const QString& one) {
                 return painter.fontMetrics().horizontalAdvance(one) < box.width() - 4.0;
@@ -411,7 +411,7 @@ void PlotView::drawLines(QPainter& painter, const Plane& f) const {
                     f.px(line.x[end]) > f.area.right() - 4)) {
                 --end;
             }
-            labels.push_back({QPointF(f.px(line.x[end]), f.py(line.y[end])), text(line.name),
+            labels.push_back({QPointF(f.px(line.x[end]), f.py(line.y[end])), numbered(line.name),
                               line.series >= 0 ? c : colour::kInk, exhibit_->fromZero});
         }
     }
@@ -438,11 +438,11 @@ void PlotView::drawLyingBars(QPainter& painter, const QRectF& whole) const {
         painter.setPen(colour::kInk);
         painter.drawText(
             QRectF(whole.left() + 4, y, 120, height - 4), Qt::AlignLeft | Qt::AlignVCenter,
-            painter.fontMetrics().elidedText(text(e.barNames[i]), Qt::ElideRight, 120));
+            painter.fontMetrics().elidedText(numbered(e.barNames[i]), Qt::ElideRight, 120));
         const double end = left + e.x[i] / most * (right - left);
         painter.fillRect(QRectF(left, y + 3, end - left, height - 10), colour::kBars);
         painter.drawText(QRectF(end + 6, y, 60, height - 4), Qt::AlignLeft | Qt::AlignVCenter,
-                         text(shortNumber(e.x[i], 3)));
+                         numbered(shortNumber(e.x[i], 3)));
     }
     painter.setFont(interfaceFont(11));
     for (const auto& line : e.lines) {
@@ -493,7 +493,7 @@ void PlotView::drawBase(QPainter& painter, const QRectF& whole) const {
         painter.setFont(interfaceFont(12, true));
         painter.setPen(colour::kInk);
         painter.drawText(whole.adjusted(6, 3, -4, 0), Qt::AlignLeft | Qt::AlignTop,
-                         painter.fontMetrics().elidedText(text(e.title), Qt::ElideRight,
+                         painter.fontMetrics().elidedText(numbered(e.title), Qt::ElideRight,
                                                           static_cast<int>(whole.width() - 10)));
     }
     const bool labelled = std::any_of(e.lines.begin(), e.lines.end(), [](const auto& line) {
@@ -746,13 +746,14 @@ QString PlotView::wordsAt(QPointF at) const {
         const QString name = namer_ ? namer_(e.rows[k]) : tr("row %1").arg(e.rows[k] + 1);
         const auto place = static_cast<std::size_t>(std::max(e.x[k] - 1.0, 0.0));
         const QString x =
-            text(place < e.xNames.size() ? e.xNames[place] : valueOn(e.xScale, e.x[k]));
+            numbered(place < e.xNames.size() ? e.xNames[place] : valueOn(e.xScale, e.x[k]));
         return QString("<b>%1</b><br>%2 %3<br>%4 %5")
             .arg(name.toHtmlEscaped(), text(e.xTitle).toHtmlEscaped(), x.toHtmlEscaped(),
-                 text(e.yTitle).toHtmlEscaped(), text(valueOn(e.yScale, e.y[k])));
+                 text(e.yTitle).toHtmlEscaped(), numbered(valueOn(e.yScale, e.y[k])));
     }
     const int bar = barAt(at);
-    return bar < 0 ? QString() : text(e.bars[static_cast<std::size_t>(bar)].says).toHtmlEscaped();
+    return bar < 0 ? QString()
+                   : numbered(e.bars[static_cast<std::size_t>(bar)].says).toHtmlEscaped();
 }
 
 void PlotView::mouseMoveEvent(QMouseEvent* event) {
@@ -901,7 +902,7 @@ void PlotView::stepTo(std::ptrdiff_t step) {
     const std::size_t row = order_[*standing_];
     const Mark mark = table.mark(row);
     QToolTip::showText(mapToGlobal(pixelOf(mark.x, mark.y).toPoint()),
-                       text(table.sentence(row)).toHtmlEscaped(), this);
+                       numbered(table.sentence(row)).toHtmlEscaped(), this);
     QAccessibleEvent said(this, QAccessible::DescriptionChanged);
     QAccessible::updateAccessibility(&said);
     update();

@@ -5,9 +5,10 @@
 #include "app/shell/roster.h"
 #include "app/shell/theme.h"
 #include "core/base/format.h"
-#include "core/model/outcome_models.h"
+#include "core/model/estimator.h"
 #include "core/report/request_wording.h"
 #include "core/report/wording.h"
+#include "core/study/offered_methods.h"
 #include "core/study/ways_to_ask.h"
 
 #include <QDragEnterEvent>
@@ -198,7 +199,7 @@ void QuestionLine::buildExplain(const Question* q) {
             fixed->setToolTip(tr("Compare only rows that share a group"));
             connect(fixed, &QPushButton::clicked, this, [this, fixed] { pickFixed(fixed); });
         }
-        if (takesExposure(q->method) || !q->exposure.empty()) {
+        if (canTake(q->method, takes::kExposure) || !q->exposure.empty()) {
             auto* exposure = addSlot(
                 second_,
                 q->exposure.empty() ? tr("+ exposure") : tr("per %1").arg(text(q->exposure)),
@@ -250,7 +251,7 @@ void QuestionLine::buildProposals(const Question& q) {
         for (const WayToAsk& one : all) {
             FinderEntry entry;
             entry.label = text(one.label);
-            entry.detail = text(one.why);
+            entry.detail = numbered(one.why);
             entry.act = [this, one] { session_.takeWay(one); };
             entries.push_back(std::move(entry));
         }
@@ -299,7 +300,7 @@ void QuestionLine::buildCauses(const Question& q) {
         auto* one = chip(text(q.instruments[k].shown()), QString("mover:%1").arg(k));
         connect(one, &QPushButton::clicked, this, [this, one, k] { changeMoved(one, k, true); });
     }
-    const bool past = q.method == "difference-gmm" || q.method == "system-gmm";
+    const bool past = hasTrait(q.method, trait::kOwnPast);
     if (past && q.instruments.empty()) {
         addWord(first_, tr("its own past"), false);
     }
@@ -363,8 +364,7 @@ void QuestionLine::pickMoved(QWidget* by, bool instrument) {
         if (instrument) {
             next.instruments.push_back(term);
             // With enough of them the question is asked by them.
-            if (next.method == "least-squares" &&
-                next.instruments.size() >= next.endogenous.size()) {
+            if (next.byLeastSquares() && next.instruments.size() >= next.endogenous.size()) {
                 next.method = "two-stage";
             }
         } else {
@@ -428,7 +428,7 @@ void QuestionLine::changeMoved(QWidget* by, std::size_t index, bool instrument) 
              next.terms.insert(next.terms.begin(), from[index]);
              from.erase(from.begin() + static_cast<std::ptrdiff_t>(index));
              if (next.endogenous.empty()) {
-                 next.method = "least-squares";
+                 next.method = kLeastSquares;
              }
              session_.putQuestion(next, tr("make it a term"));
          }});
@@ -458,11 +458,8 @@ void QuestionLine::removeListed(const QString& chip) {
     // Without anything to move there is nothing to ask by instruments.
     if (next.endogenous.empty()) {
         next.instruments.clear();
-        const bool instrumented = next.method == "two-stage" || next.method == "liml" ||
-                                  next.method == "fuller" || next.method == "gmm" ||
-                                  next.method == "probit-instruments" ||
-                                  next.method == "poisson-control";
-        next.method = instrumented ? "least-squares" : next.method;
+        const bool instrumented = hasTrait(next.method, trait::kByInstruments);
+        next.method = instrumented ? kLeastSquares : next.method;
     }
     session_.putQuestion(next, tr("take it out"));
 }
@@ -602,7 +599,7 @@ QString QuestionLine::whyNot(const QString& expression) const {
         return tr("The table is still being read.");
     }
     const auto value = frame->evaluateText(utf8(expression));
-    return value ? QString() : text(value.error().text());
+    return value ? QString() : numbered(value.error().text());
 }
 
 void QuestionLine::openFinder(QWidget* by, const QString& prompt, std::vector<FinderEntry> entries,
@@ -714,7 +711,7 @@ FinderEntry QuestionLine::variableEntry(const Variable& v, std::function<void()>
     if (fact != session_.facts().end()) {
         entry.bars = fact->second.thumbnail.bars;
         if (fact->second.missing > 0) {
-            entry.aside = tr("%1 missing").arg(text(countText(fact->second.missing)));
+            entry.aside = tr("%1 missing").arg(numbered(countText(fact->second.missing)));
         }
     }
     if (const Question* q = session_.question()) {
@@ -884,54 +881,6 @@ void QuestionLine::moveTerm(std::size_t index, int by) {
     }
 }
 
-std::vector<FinderEntry> QuestionLine::panelMethods(
-    const std::function<void(const std::string&, const EstimatorSettings&)>& put) const {
-    std::vector<FinderEntry> entries;
-    const auto answer = session_.answer();
-    const Question& q = *session_.question();
-    const bool past =
-        !q.endogenous.empty() || std::any_of(q.terms.begin(), q.terms.end(), [](const Term& term) {
-            return !term.muted && term.parts.front().starts_with("lag(");
-        });
-    if (past) {
-        EstimatorSettings settings;
-        settings.depth = 3;
-        settings.collapsed = true;
-        entries.push_back({tr("differences by earlier moments"),
-                           tr("Arellano & Bond: for a lagged outcome"),
-                           [put, settings] { put("difference-gmm", settings); }});
-        entries.push_back({tr("differences and levels by earlier moments"),
-                           tr("Blundell & Bond: where it hardly moves"),
-                           [put, settings] { put("system-gmm", settings); }});
-    }
-    std::vector<std::string> switches;
-    if (q.method == "event-study") {
-        switches.push_back(q.settings.variable);
-    } else if (answer && answer->design) {
-        for (const DesignTerm& term : answer->design->terms) {
-            if (term.yesNo) {
-                switches.push_back(term.name);
-            }
-        }
-    }
-    for (const std::string& name : switches) {
-        for (const auto& [weighting, why] :
-             {std::pair("pooled", tr("one effect for each distance from the change")),
-              std::pair("cohorts", tr("cohorts by themselves, then their mean")),
-              std::pair("group-time", tr("each cohort against those not yet changed"))}) {
-            EstimatorSettings settings;
-            settings.variable = name;
-            settings.weighting = weighting;
-            Question shown = q;
-            shown.method = "event-study";
-            shown.settings = settings;
-            entries.push_back(
-                {text(methodText(shown)), why, [put, settings] { put("event-study", settings); }});
-        }
-    }
-    return entries;
-}
-
 QString QuestionLine::lawFor(const Question& q) const {
     const auto frame = session_.frame();
     const Variable* outcome = frame ? frame->variable(canonicalText(q.outcome)) : nullptr;
@@ -954,7 +903,7 @@ std::vector<FinderEntry> QuestionLine::groupMethods() const {
         next.fixedEffects.clear();
         session_.putQuestion(next, tr("by %1").arg(text(methodText(next))));
     };
-    const bool asked = q.method == "multilevel";
+    const bool asked = canTake(q.method, takes::kGroupsWhole);
     const std::vector<LevelSpec> levels = asked ? q.settings.levels : std::vector<LevelSpec>();
     const auto used = [&](const std::string& name) {
         return std::any_of(levels.begin(), levels.end(), [&](const LevelSpec& level) {
@@ -1073,85 +1022,25 @@ void QuestionLine::pickMethod(QWidget* by) {
         next.settings = settings;
         session_.putQuestion(next, tr("by %1").arg(text(methodText(next))));
     };
-    entries.push_back({tr("least squares"), tr("one straight effect a term"),
-                       [put] { put("least-squares", {}); }});
-    if (!session_.question()->endogenous.empty()) {
-        const auto moments = [](const char* steps) {
-            EstimatorSettings settings;
-            settings.steps = steps;
-            return settings;
-        };
-        const Variable* outcome =
-            session_.frame() ? session_.frame()->variable(session_.question()->outcome) : nullptr;
-        if (outcome != nullptr && outcome->measure == Measure::YesNo) {
-            entries.push_back({tr("probit with instruments"),
-                               tr("a yes or no, one term moved from outside"),
-                               [put] { put("probit-instruments", {}); }});
-        } else if (outcome != nullptr && outcome->measure == Measure::Count) {
-            entries.push_back({tr("a Poisson count with instruments"),
-                               tr("what the first stage leaves is a term"),
-                               [put] { put("poisson-control", {}); }});
+    const auto frame = session_.frame();
+    const auto answer = session_.answer();
+    bool ofGroups = false;
+    const auto addGroups = [&] {
+        const std::vector<FinderEntry> groups = groupMethods();
+        entries.insert(entries.end(), groups.begin(), groups.end());
+        ofGroups = true;
+    };
+    for (const OfferedMethod& one :
+         offeredMethods(session_.study(), frame.get(), *session_.question(), answer.get())) {
+        // Random effects stand between what the outcome asks for and what rows in time allow.
+        if (one.place >= OfferedMethod::Place::Time && !ofGroups) {
+            addGroups();
         }
-        entries.push_back({tr("two-stage least squares"), tr("the usual way with instruments"),
-                           [put] { put("two-stage", {}); }});
-        entries.push_back({tr("limited information likelihood"),
-                           tr("less drawn to least squares where instruments are weak"),
-                           [put] { put("liml", {}); }});
-        entries.push_back({tr("Fuller’s estimator"), tr("like it, with moments that exist"),
-                           [put] { put("fuller", {}); }});
-        entries.push_back({tr("generalised moments, two steps"),
-                           tr("instruments weighted by how sure they are"),
-                           [put, moments] { put("gmm", moments("two")); }});
-        entries.push_back({tr("generalised moments, iterated"), tr("until the weights settle"),
-                           [put, moments] { put("gmm", moments("iterated")); }});
-        entries.push_back({tr("generalised moments, continuously updated"),
-                           tr("the weight moves with the estimate"),
-                           [put, moments] { put("gmm", moments("continuous")); }});
+        entries.push_back(
+            {text(one.label), numbered(one.why), [put, one] { put(one.method, one.settings); }});
     }
-    for (const FinderEntry& entry : outcomeMethods(put)) {
-        entries.push_back(entry);
-    }
-    for (const FinderEntry& entry : groupMethods()) {
-        entries.push_back(entry);
-    }
-    if (session_.study().layout.kind != Layout::Kind::CrossSection) {
-        entries.push_back({tr("least squares with an echo taken out"),
-                           tr("rows less a share of the moment before"),
-                           [put] { put("feasible-ar", {}); }});
-    }
-    if (session_.study().layout.kind == Layout::Kind::Panel) {
-        entries.push_back({tr("comparison within units"), tr("each unit with itself"),
-                           [put] { put("within", {}); }});
-        entries.push_back({tr("random effects"),
-                           tr("units’ levels as chance, unrelated to the terms"),
-                           [put] { put("random", {}); }});
-        entries.push_back({tr("comparison of units’ means"), tr("the long run between units"),
-                           [put] { put("between", {}); }});
-        entries.push_back({tr("first differences"), tr("changes from one moment to the next"),
-                           [put] { put("first-difference", {}); }});
-        for (const FinderEntry& entry : panelMethods(put)) {
-            entries.push_back(entry);
-        }
-    }
-    if (const auto answer = session_.answer(); answer && answer->design) {
-        for (const DesignTerm& term : answer->design->terms) {
-            const bool plain = !term.groups && !term.yesNo && !term.isProduct &&
-                               !term.factors.empty() &&
-                               term.name.find(" past bend ") == std::string::npos &&
-                               !term.name.starts_with("bend ");
-            for (const int bends : {1, 2}) {
-                EstimatorSettings settings;
-                settings.variable = term.name;
-                settings.bends = bends;
-                if (plain) {
-                    entries.push_back({bends == 1
-                                           ? tr("a line with 1 bend in %1").arg(text(term.name))
-                                           : tr("a line with 2 bends in %1").arg(text(term.name)),
-                                       tr("its slope changes where it fits best"),
-                                       [put, settings] { put("bent-line", settings); }});
-                }
-            }
-        }
+    if (!ofGroups) {
+        addGroups();
     }
     finder_->open(by->mapToGlobal(QPoint(0, by->height() + 3)), 380, tr("how it is estimated"),
                   std::move(entries));

@@ -91,13 +91,9 @@ class QuestionLine : public QWidget {
     /// What tells zeros or missing outcomes apart, as chips after the terms.
     void buildZeroPart(const Question& question);
     void pickZeroTerm(QWidget* by);
-    [[nodiscard]] std::vector<FinderEntry> outcomeMethods(
-        const std::function<void(const std::string&, const EstimatorSettings&)>& put) const;
     [[nodiscard]] std::vector<FinderEntry> groupMethods() const;
     /// The law that random effects of the outcome are of by its measure, as the study has it.
     [[nodiscard]] QString lawFor(const Question& question) const;
-    [[nodiscard]] std::vector<FinderEntry> panelMethods(
-        const std::function<void(const std::string&, const EstimatorSettings&)>& put) const;
     void pickErrors(QWidget* by);
     void pickRule(QWidget* by);
     void pickWeights(QWidget* by);

@@ -19,7 +19,7 @@ void QuestionLine::buildMissing(const Question& q) {
     }
     const QString said = text(missingText(q));
     auto* slot = addSlot(
-        second_, said.isEmpty() ? tr("+ %1 lack an answer").arg(text(countText(lost))) : said,
+        second_, said.isEmpty() ? tr("+ %1 lack an answer").arg(numbered(countText(lost))) : said,
         "slot:missing");
     slot->setToolTip(tr("What becomes of rows that lack an answer"));
     connect(slot, &QPushButton::clicked, this, [this, slot] { pickMissing(slot); });
@@ -35,7 +35,7 @@ void QuestionLine::pickMissing(QWidget* by) {
     for (const WayToAsk& way : waysWithMissing(session_.study(), *frame, *q)) {
         FinderEntry entry;
         entry.label = text(way.label);
-        entry.detail = text(way.why);
+        entry.detail = numbered(way.why);
         entry.act = [this, way] { session_.putQuestion(way.question, text(way.label)); };
         entries.push_back(std::move(entry));
     }

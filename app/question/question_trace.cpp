@@ -5,6 +5,7 @@
 #include "app/shell/roster.h"
 #include "app/shell/theme.h"
 #include "core/base/format.h"
+#include "core/model/estimator.h"
 #include "core/paths/trace_edits.h"
 #include "core/paths/trace_kind.h"
 
@@ -26,7 +27,7 @@ QString intervalText(const TraceSpec& spec) {
                               ? QObject::tr("draws of %1").arg(text(joinedNames(spec.by)))
                               : QObject::tr("draws");
     return QObject::tr("%1, %2 %3")
-        .arg(how, text(countText(static_cast<std::size_t>(spec.draws))), drawn);
+        .arg(how, numbered(countText(static_cast<std::size_t>(spec.draws))), drawn);
 }
 
 }  // namespace
@@ -197,12 +198,15 @@ void QuestionLine::changeTraced(QWidget* by, const QString& role, const QString&
         }
     }
     if (role == "reached" || role == "between") {
-        for (const auto& [key, shown, why] :
-             {std::tuple{"least-squares", tr("by least squares"), tr("a measurement")},
-              std::tuple{"logit", tr("by logit"), tr("a yes–no")},
-              std::tuple{"probit", tr("by probit"), tr("a yes–no")},
-              std::tuple{"poisson", tr("by Poisson"), tr("a count")}}) {
-            entries.push_back({shown, why, [this, own, k = std::string(key), words = shown] {
+        for (const Estimator& one : allEstimators()) {
+            if (!one.has(trait::kEquation)) {
+                continue;
+            }
+            const QString shown = tr("by %1").arg(text(one.shown));
+            const QString why = one.family == nullptr     ? tr("a measurement")
+                                : one.family->isPoisson() ? tr("a count")
+                                                          : tr("a yes–no");
+            entries.push_back({shown, why, [this, own, k = std::string(one.method), words = shown] {
                                    editTrace(
                                        [&](TraceSpec& spec) {
                                            for (PathSpec& path : spec.paths) {
@@ -232,7 +236,8 @@ void QuestionLine::pickIntervals(QWidget* by) {
                            }});
     }
     for (const int draws : {1000, 5000, 20000}) {
-        const QString words = tr("%1 draws").arg(text(countText(static_cast<std::size_t>(draws))));
+        const QString words =
+            tr("%1 draws").arg(numbered(countText(static_cast<std::size_t>(draws))));
         entries.push_back({words, {}, [put, draws, words] {
                                put([&](TraceSpec& spec) { spec.draws = draws; }, words);
                            }});

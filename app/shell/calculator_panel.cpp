@@ -133,7 +133,7 @@ void CalculatorPanel::fromStatistic() {
     p_->setText(p ? plain(*p) : QString());
     showLaw(p ? *statistic : std::nan(""));
     if (!p) {
-        words_->setText(text(p.error().text()));
+        words_->setText(numbered(p.error().text()));
     }
 }
 
@@ -145,7 +145,7 @@ void CalculatorPanel::fromP() {
     statistic_->setText(statistic ? plain(*statistic) : QString());
     showLaw(statistic ? *statistic : std::nan(""));
     if (!statistic) {
-        words_->setText(text(statistic.error().text()));
+        words_->setText(numbered(statistic.error().text()));
     }
 }
 
@@ -168,7 +168,7 @@ void CalculatorPanel::showLaw(double statistic) {
                                               : tr("as far from zero as %1").arg(plain(statistic));
     words_->setText(p ? tr("If the null hypothesis holds, a statistic %1 comes with probability "
                            "%2. It is not the chance that the null holds.")
-                            .arg(far, text(pText(*p)))
+                            .arg(far, numbered(pText(*p)))
                       : QString());
 }
 
@@ -179,24 +179,25 @@ void CalculatorPanel::split() {
         const bool empty = n_->text().isEmpty() && model_->text().isEmpty() &&
                            residual_->text().isEmpty() && total_->text().isEmpty();
         split_->setText(empty ? tr("Two sums of squares and n fill the rest.")
-                              : text(made.error().text()).toHtmlEscaped());
+                              : numbered(made.error().text()).toHtmlEscaped());
         return;
     }
     const auto row = [](const QString& name, double df, double ss, const QString& rest) {
         return QString(
                    "<tr><td>%1&nbsp;&nbsp;</td><td align=right>%2&nbsp;&nbsp;</td>"
                    "<td align=right>%3&nbsp;&nbsp;</td><td>%4</td></tr>")
-            .arg(name, text(shortNumber(df, 6)), text(shortNumber(ss, 6)), rest);
+            .arg(name, numbered(shortNumber(df, 6)), numbered(shortNumber(ss, 6)), rest);
     };
-    split_->setText("<table><tr><td></td><td>df</td><td>SS</td><td></td></tr>" +
-                    row(tr("model"), made->modelDf, made->model,
-                        "F = " + text(shortNumber(made->f, 5)) + ", " + text(pClause(made->p))) +
-                    row(tr("residual"), made->residualDf, made->residual,
-                        "σ = " + text(shortNumber(made->sigma, 5))) +
-                    row(tr("total"), made->modelDf + made->residualDf, made->total,
-                        "R² = " + text(fixedNumber(made->rSquared, 4, true)) + tr(", adjusted ") +
-                            text(fixedNumber(made->adjustedRSquared, 4, true))) +
-                    "</table>");
+    split_->setText(
+        "<table><tr><td></td><td>df</td><td>SS</td><td></td></tr>" +
+        row(tr("model"), made->modelDf, made->model,
+            "F = " + numbered(shortNumber(made->f, 5)) + ", " + numbered(pClause(made->p))) +
+        row(tr("residual"), made->residualDf, made->residual,
+            "σ = " + numbered(shortNumber(made->sigma, 5))) +
+        row(tr("total"), made->modelDf + made->residualDf, made->total,
+            "R² = " + numbered(fixedNumber(made->rSquared, 4, true)) + tr(", adjusted ") +
+                numbered(fixedNumber(made->adjustedRSquared, 4, true))) +
+        "</table>");
 }
 
 }  // namespace rapporto::app

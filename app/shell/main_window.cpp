@@ -298,12 +298,15 @@ void MainWindow::makeActions() {
     settings_ = new SettingsSheet(autosave_, this);
     connect(settings_, &SettingsSheet::told, this,
             [this](const QString& what) { say(what, false); });
-    connect(settings_, &SettingsSheet::themeChanged, this, [this] {
+    const auto showAnew = [this] {
         for (Stage* stage : all_) {
-            stage->refresh();  // Texts hold their colours.
+            stage->refresh();  // Texts hold their colours and their numbers’ marks.
         }
         refresh();
-    });
+        update();
+    };
+    connect(settings_, &SettingsSheet::themeChanged, this, showAnew);
+    connect(settings_, &SettingsSheet::marksChanged, this, showAnew);
     add(tr("Settings"), {QKeySequence("Ctrl+,")}, [this] { settings_->openUnder(settingsWord_); });
     add(tr("Reading column, where it is folded away"), {QKeySequence("Ctrl+I")},
         [this] { drawer_->setOpen(!drawer_->isOpen()); });
@@ -447,7 +450,7 @@ void MainWindow::refresh() {
                         " · " + session_.path().section('/', -1));
     }
     const auto trouble = session_.journalTrouble();
-    saved_->setToolTip(trouble ? text(trouble->text()) : QString());
+    saved_->setToolTip(trouble ? numbered(trouble->text()) : QString());
     if (trouble && any) {
         saved_->setText(tr("steps are not being kept"));
     }
@@ -488,7 +491,7 @@ void MainWindow::refreshStatus() {
     const auto answer = session_.answer();
     const auto frame = session_.frame();
     if (answer && !answer->refusal && session_.hasTable() && stage_ >= 2) {
-        counts_->setText(text(rowsReading(answer->rows)));
+        counts_->setText(numbered(rowsReading(answer->rows)));
     } else if (frame && session_.hasTable()) {
         RowCounts rows;
         rows.source = frame->moments() != nullptr ? static_cast<std::size_t>(frame->moments()->n)
@@ -496,7 +499,7 @@ void MainWindow::refreshStatus() {
         rows.setAside = frame->count(RowState::SetAside);
         rows.byRule = frame->count(RowState::ByRule);
         rows.used = frame->moments() != nullptr ? rows.source : frame->count(RowState::In);
-        counts_->setText(text(rowsReading(rows)));
+        counts_->setText(numbered(rowsReading(rows)));
     } else {
         counts_->clear();
     }
@@ -714,7 +717,7 @@ void MainWindow::askAboutLeft(const LeftWork& left) {
         details << stepLine({step.at, step.did});
     }
     const QString file = text(left.head.study);
-    const QString steps = text(plural(left.steps.size(), "step was", "steps were"));
+    const QString steps = numbered(plural(left.steps.size(), "step was", "steps were"));
     const QString when = shortTime(text(left.steps.back().at));
     QString words = file.isEmpty()
                         ? tr("A study without a name, “%1”, was being changed on %2: %3 not saved.")

@@ -119,10 +119,10 @@ std::set<std::string> namesInQuestion(const Session& session) {
         add(level.by);
         std::for_each(level.slopes.begin(), level.slopes.end(), add);
     }
-    if (q->method == "event-study") {
+    if (hasTrait(q->method, trait::kChange)) {
         add(q->settings.variable);
     }
-    if (q->method == "within") {
+    if (hasTrait(q->method, trait::kHoldsUnit)) {
         names.insert(session.study().layout.unit);
     }
     for (const Term* one : q->allTerms()) {
@@ -151,7 +151,7 @@ std::set<std::string> namesInQuestion(const Session& session) {
 QString measureTag(Measure measure) {
     switch (measure) {
         case Measure::Quantity:
-            return "1.5";
+            return numbered("1.5");
         case Measure::Count:
             return "3";
         case Measure::YesNo:
@@ -304,7 +304,7 @@ void Roster::rebuild() {
                 }
                 item->setData(bars, kBars);
                 if (fact->second.missing > 0) {
-                    item->setData(tr("%1 missing").arg(text(countText(fact->second.missing))),
+                    item->setData(tr("%1 missing").arg(numbered(countText(fact->second.missing))),
                                   kBadge);
                 }
             }
@@ -317,7 +317,7 @@ void Roster::rebuild() {
             for (const auto& [name, why] : frame->broken()) {
                 auto* item = new QStandardItem(text(name));
                 item->setData(text(name), kName);
-                item->setData(text(why.what), kDetail);
+                item->setData(numbered(why.what), kDetail);
                 item->setData(tr("broken"), kBadge);
                 model_->appendRow(item);
             }

@@ -282,7 +282,7 @@ void Session::setQuestion(const std::string& id) {
 
 bool Session::edit(const Change& change, const QString& did) {
     if (const auto done = bench_.apply({change, utf8(did)}); !done) {
-        emit refused(text(done.error().text()));
+        emit refused(numbered(done.error().text()));
         return false;
     }
     study_ = bench_.study();
@@ -662,7 +662,7 @@ bool Session::setShape(const std::vector<ShapeStep>& steps, const QString& did) 
 void Session::openStudy(const QString& path) {
     auto study = readStudyFile(utf8(path));
     if (!study) {
-        emit refused(text(study.error().text()));
+        emit refused(numbered(study.error().text()));
         return;
     }
     cancelImport();
@@ -698,7 +698,7 @@ void Session::takeUp(const LeftWork& left) {
         readCsvText({pastedSource_.constData(), static_cast<std::size_t>(pastedSource_.size())},
                     study_.source.reader, Job());
     if (!import) {
-        emit refused(text(import.error().text()));
+        emit refused(numbered(import.error().text()));
         return;
     }
     Sources sources;
@@ -901,7 +901,7 @@ bool Session::savePasted(const QString& beside) {
     const std::string_view rows(pastedSource_.constData(),
                                 static_cast<std::size_t>(pastedSource_.size()));
     if (const auto done = replaceFile(utf8(beside), rows); !done) {
-        emit refused(text(done.error().text()));
+        emit refused(numbered(done.error().text()));
         return false;
     }
     return true;
@@ -947,7 +947,7 @@ bool Session::saveStudy(const QString& path, bool over) {
         if (pasted) {
             QFile::remove(beside);  // The rows are here still, for the next try.
         }
-        emit refused(text(done.error().text()));
+        emit refused(numbered(done.error().text()));
         return false;
     }
     pastedSource_.clear();

@@ -1,6 +1,7 @@
 #include "app/shell/settings.h"
 
 #include "app/shell/autosave.h"
+#include "core/base/format.h"
 
 #include <QComboBox>
 #include <QFormLayout>
@@ -13,6 +14,21 @@ namespace rapporto::app {
 namespace {
 
 const QList<int> kSizes = {100, 110, 125, 150, 175, 200};
+
+const QList<QString> kDecimals = {".", ","};
+
+/// Between thousands: a narrow space, the mark that is not the decimal one, an apostrophe, nothing.
+QString thousandsMark(int index, const QString& decimal) {
+    return index == 1   ? (decimal == "," ? "." : ",")
+           : index == 2 ? "’"
+           : index == 3 ? ""
+                        : QString(QChar(0x202F));
+}
+
+/// Where a mark stands in that list.
+int indexOfThousands(const QString& mark) {
+    return mark == "," || mark == "." ? 1 : mark == "’" ? 2 : mark.isEmpty() ? 3 : 0;
+}
 
 }  // namespace
 
@@ -35,6 +51,16 @@ int size() { return std::clamp(store().value("size", 100).toInt(), 100, 200); }
 
 void setSize(int percent) { store().setValue("size", std::clamp(percent, 100, 200)); }
 
+NumberMarks numberMarks() {
+    const QString decimal = store().value("decimal").toString() == "comma" ? "," : ".";
+    return {decimal, thousandsMark(store().value("thousands", 0).toInt(), decimal)};
+}
+
+void setNumberMarks(const NumberMarks& marks) {
+    store().setValue("decimal", marks.decimal == "," ? "comma" : "point");
+    store().setValue("thousands", indexOfThousands(marks.thousands));
+}
+
 void applySize() {
     // What the desktop or the caller asks for comes first.
     if (size() != 100 && !qEnvironmentVariableIsSet("QT_SCALE_FACTOR")) {
@@ -49,6 +75,8 @@ SettingsSheet::SettingsSheet(Autosave* autosave, QWidget* parent)
       autosave_(autosave),
       theme_(new QComboBox(this)),
       size_(new QComboBox(this)),
+      decimal_(new QComboBox(this)),
+      thousands_(new QComboBox(this)),
       saving_(new QComboBox(this)) {
     setObjectName("settingsSheet");
     dress(this, "#settingsSheet{background:{field};border:1px solid {accent}}");
@@ -66,6 +94,12 @@ SettingsSheet::SettingsSheet(Autosave* autosave, QWidget* parent)
         size_->addItem(tr("%1 %").arg(percent));
     }
     form->addRow(tr("size"), size_);
+    decimal_->setObjectName("settings:decimal");
+    decimal_->addItems({"0.5", "0,5"});
+    form->addRow(tr("decimal mark"), decimal_);
+    thousands_->setObjectName("settings:thousands");
+    thousands_->addItems({"1\u202F234", "1,234", "1’234", "1234"});
+    form->addRow(tr("between thousands"), thousands_);
     saving_->setObjectName("settings:saving");
     saving_->addItems({tr("when you save them"), tr("by themselves")});
     form->addRow(tr("studies are saved"), saving_);
@@ -82,10 +116,31 @@ SettingsSheet::SettingsSheet(Autosave* autosave, QWidget* parent)
         emit told(
             tr("Everything will be shown at %1 % from the next start on.").arg(kSizes[index]));
     });
+    for (QComboBox* box : {decimal_, thousands_}) {
+        connect(box, &QComboBox::activated, this, &SettingsSheet::takeMarks);
+    }
     connect(saving_, &QComboBox::activated, this, [this](int index) {
         autosave_->setOn(index == 1);
         emit told(autosave_->words());
     });
+}
+
+void SettingsSheet::takeMarks() {
+    const QString decimal = kDecimals[decimal_->currentIndex()];
+    const NumberMarks marks{decimal, thousandsMark(thousands_->currentIndex(), decimal)};
+    settings::setNumberMarks(marks);
+    useNumberMarks(marks);
+    showMarks(marks);
+    emit marksChanged();
+    emit told(tr("Numbers are shown as %1 from now on; a report has marks of its own.")
+                  .arg(numbered(shortNumber(-1234.5, 5))));
+}
+
+void SettingsSheet::showMarks(const NumberMarks& marks) {
+    decimal_->setCurrentIndex(
+        static_cast<int>(std::max<qsizetype>(0, kDecimals.indexOf(marks.decimal))));
+    thousands_->setItemText(1, "1" + thousandsMark(1, marks.decimal) + "234");
+    thousands_->setCurrentIndex(indexOfThousands(marks.thousands));
 }
 
 void SettingsSheet::openUnder(const QWidget* widget) {
@@ -93,6 +148,7 @@ void SettingsSheet::openUnder(const QWidget* widget) {
     theme_->setCurrentIndex(now == Theme::Dark ? 2 : now == Theme::Paper ? 1 : 0);
     size_->setCurrentIndex(
         static_cast<int>(std::max<qsizetype>(0, kSizes.indexOf(settings::size()))));
+    showMarks(settings::numberMarks());
     saving_->setCurrentIndex(autosave_->isOn() ? 1 : 0);
     adjustSize();
     const QPoint corner = widget->mapToGlobal(QPoint(widget->width(), widget->height() + 4));

@@ -24,6 +24,10 @@ void setTheme(Theme theme);
 [[nodiscard]] int size();
 void setSize(int percent);
 
+/// The marks that numbers are read and typed with.
+[[nodiscard]] NumberMarks numberMarks();
+void setNumberMarks(const NumberMarks& marks);
+
 /// To be called before there is an application: a size is the whole window’s.
 void applySize();
 
@@ -41,6 +45,7 @@ class SettingsSheet : public QFrame {
 
   signals:
     void themeChanged();
+    void marksChanged();
     void told(const QString& what);
 
   protected:
@@ -50,7 +55,13 @@ class SettingsSheet : public QFrame {
     Autosave* autosave_;
     QComboBox* theme_;
     QComboBox* size_;
+    QComboBox* decimal_;
+    QComboBox* thousands_;
     QComboBox* saving_;
+
+    /// Keeps what the two lists of marks say, and shows numbers so.
+    void takeMarks();
+    void showMarks(const NumberMarks& marks);
 };
 
 }  // namespace rapporto::app

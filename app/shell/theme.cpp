@@ -272,9 +272,9 @@ QString richText(const std::string& marked) {
     };
     if (marked.starts_with("~")) {
         return "<span style=\"color:" + colour::kOchreText.name() + "\">" +
-               joined(text(htmlText(marked.substr(1)))) + "</span>";
+               joined(numbered(htmlText(marked.substr(1)))) + "</span>";
     }
-    return joined(text(htmlText(marked)));
+    return joined(numbered(htmlText(marked)));
 }
 
 QColor verdictColour(Verdict verdict) {

@@ -1,5 +1,6 @@
 #pragma once
 
+#include "app/shell/number_marks.h"
 #include "core/checks/check.h"
 #include "core/model/fit.h"
 
@@ -77,7 +78,7 @@ class OnPaper {
 [[nodiscard]] QFont paperFont(int pixels, bool italic = false);
 
 [[nodiscard]] QString text(const std::string& utf8);
-[[nodiscard]] std::string utf8(const QString& text);
+[[nodiscard]] std::string utf8(const QString& text);  ///< See numbered() for words with numbers.
 
 /// An expression in the notation of a page: hives², √x.
 [[nodiscard]] QString termText(const std::string& expression);

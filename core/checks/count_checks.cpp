@@ -15,11 +15,6 @@ using Eigen::Index;
 using Eigen::MatrixXd;
 using Eigen::VectorXd;
 
-bool plainCount(const CheckInput& in) {
-    return in.fit.likelihood->family == "poisson" ||
-           in.fit.likelihood->family == "negative-binomial";
-}
-
 CountLaw lawOf(const CheckInput& in) {
     const LikelihoodFit& told = *in.fit.likelihood;
     return told.dispersion.value_or(0.0) <= 0.0 ? CountLaw::Poisson
@@ -38,14 +33,14 @@ double probabilityAt(const CheckInput& in, Index i, double y) {
     const double mean = std::exp(told.index(i, 0));
     const double alpha = told.dispersion.value_or(0.0);
     const double plain = countProbability(law, y, mean, alpha);
-    if (told.family == "truncated") {
+    if (told.family->zeros == Family::Zeros::Absent) {
         return y == 0.0 ? 0.0 : plain / (1.0 - countProbability(law, 0.0, mean, alpha));
     }
     if (told.index.cols() < 2) {
         return plain;
     }
     const double pi = 1.0 / (1.0 + std::exp(-told.index(i, 1)));
-    if (told.family == "hurdle") {
+    if (told.family->zeros == Family::Zeros::Hurdle) {
         return y == 0.0 ? 1.0 - pi : pi * plain / (1.0 - countProbability(law, 0.0, mean, alpha));
     }
     return (y == 0.0 ? pi : 0.0) + (1.0 - pi) * plain;
@@ -54,7 +49,7 @@ double probabilityAt(const CheckInput& in, Index i, double y) {
 bool allowsSpread(const CheckInput& in) { return in.question.errors.allowUnevenSpread(); }
 
 void offerNegativeBinomial(const CheckInput& in, CheckResult& result) {
-    if (in.fit.likelihood->family != "poisson" || !in.question.fixedEffects.empty() ||
+    if (!in.fit.likelihood->family->isPoisson() || !in.question.fixedEffects.empty() ||
         (in.design.y.array() != in.design.y.array().floor()).any()) {
         return;
     }
@@ -66,10 +61,10 @@ void offerNegativeBinomial(const CheckInput& in, CheckResult& result) {
 }
 
 void offerTwoParts(const CheckInput& in, CheckResult& result) {
-    if (!plainCount(in) || !in.question.fixedEffects.empty()) {
+    if (!in.fit.likelihood->family->isPlainCount() || !in.question.fixedEffects.empty()) {
         return;
     }
-    const bool spread = in.fit.likelihood->family == "negative-binomial";
+    const bool spread = in.fit.likelihood->family->ownSpread;
     for (const auto& [method, label, why] :
          {std::tuple("zero-inflated", "Let zeros be of two kinds",
                      "some rows never have any; the rest count as before"),
@@ -160,13 +155,13 @@ Exhibit rootogramExhibit(const CheckInput& in, const Frequencies& f) {
 // ratio by Chernoff (1954), Annals of Mathematical Statistics 25.
 CheckResult checkOverdispersion(const CheckInput& in) {
     const LikelihoodFit& told = *in.fit.likelihood;
-    if (!plainCount(in)) {
+    if (!in.fit.likelihood->family->isPlainCount()) {
         return notApplicable("It asks whether a plain count spreads more than its mean.");
     }
     CheckResult result;
     result.exhibit = residualExhibit(in);
     const double mean = in.fit.fitted.mean();
-    if (told.family == "negative-binomial") {
+    if (told.family->ownSpread) {
         EstimatorSettings none;
         const auto poisson = fitPoisson(in.design, none, ErrorSpec{}, in.alpha, in.job);
         if (!poisson) {
@@ -263,7 +258,7 @@ CheckResult checkOverdispersion(const CheckInput& in) {
 // McCullagh & Nelder (1989), Generalized Linear Models, section 6.2.
 CheckResult checkPearsonDispersion(const CheckInput& in) {
     const LikelihoodFit& told = *in.fit.likelihood;
-    if (!plainCount(in)) {
+    if (!in.fit.likelihood->family->isPlainCount()) {
         return notApplicable("It is made for plain counts.");
     }
     const double left = in.fit.dfResidual;
@@ -275,7 +270,7 @@ CheckResult checkPearsonDispersion(const CheckInput& in) {
     result.details = {{"Pearson", told.pearson},
                       {"deviance", told.deviance},
                       {"deviance over df", told.deviance / left}};
-    const bool poisson = told.family == "poisson";
+    const bool poisson = told.family->isPoisson();
     const double off = std::max(d, 1.0 / std::max(d, 1e-12));
     result.verdict = off < 1.25 || (poisson && allowsSpread(in)) ? Verdict::Fine
                      : off < 2.0                                 ? Verdict::Weigh
@@ -301,7 +296,7 @@ CheckResult checkPearsonDispersion(const CheckInput& in) {
 // Score test of van den Broek (1995), Biometrics 51; for other laws the conditional moment test of
 // Newey (1985), Econometrica 53, by the outer product of the scores.
 CheckResult checkZeroExcess(const CheckInput& in) {
-    if (!plainCount(in)) {
+    if (!in.fit.likelihood->family->isPlainCount()) {
         return notApplicable("Zeros have a part of their own here.");
     }
     if (!in.question.fixedEffects.empty()) {
@@ -383,7 +378,7 @@ CheckResult checkZeroExcess(const CheckInput& in) {
 // Vuong (1989), Econometrica 57; Wilson (2015), Economics Letters 127, on what it is not.
 CheckResult checkVuong(const CheckInput& in) {
     const LikelihoodFit& told = *in.fit.likelihood;
-    if (told.family != "zero-inflated" && told.family != "hurdle") {
+    if (!told.family->hasZeroPart()) {
         return notApplicable("It compares a count with a part for zeros with the plain count.");
     }
     EstimatorSettings settings = in.question.settings;

@@ -22,7 +22,7 @@ namespace {
 
 /// −2 ln of the likelihood with other random effects.
 Result<double> devianceWith(const CheckInput& in, std::vector<DesignLevel> levels) {
-    if (in.fit.levels->outcome != "normal") {
+    if (in.fit.levels->family != nullptr) {
         Design other = in.design;
         other.levels = std::move(levels);
         // By the same approximation: quadrature in one grouping is none in several.
@@ -121,10 +121,11 @@ std::string specOf(const CheckInput& in, const DesignLevel& level) {
 
 /// The same question without random effects: by the method of its outcome.
 void makePlain(const CheckInput& in, Question& variant, bool held = false) {
-    const std::string& law = in.fit.levels->outcome;
-    variant.method = law == "normal"          ? "least-squares"
-                     : law == "logit" && held ? "conditional-logit"
-                                              : law;
+    const Family* family = in.fit.levels->family;
+    const bool yesNo = family != nullptr && family->outcome == Family::Outcome::YesNo;
+    variant.method = family == nullptr ? kLeastSquares
+                     : yesNo && held   ? "conditional-logit"
+                                       : in.question.settings.outcomeLaw;
     variant.settings = {};
 }
 
@@ -233,8 +234,9 @@ void offerOtherViews(const CheckInput& in, CheckResult& result) {
     Question fixed = variantBase(in, "holding " + inner.name + " fixed");
     makePlain(in, fixed, true);
     fixed.fixedEffects = {specOf(in, inner)};
-    fixed.errors = fixed.method == "conditional-logit" ? ErrorSpec{}
-                                                       : ErrorSpec::clusteredBy(specOf(in, outer));
+    fixed.errors = hasTrait(fixed.method, trait::kHoldsUnitElse)
+                       ? ErrorSpec{}
+                       : ErrorSpec::clusteredBy(specOf(in, outer));
     result.remedies.push_back({"Hold " + inner.name + " fixed",
                                "each group with itself: what groups differ in cannot mislead, and "
                                "what never changes within them drops out",
@@ -305,7 +307,7 @@ Result<Fit> fitWithMore(const CheckInput& in, const MatrixXd& columns,
         wide.columns.push_back({term.name, term.name, static_cast<int>(wide.terms.size()), false});
         wide.terms.push_back(std::move(term));
     }
-    return in.fit.levels->outcome == "normal"
+    return in.fit.levels->family == nullptr
                ? fitMultilevel(wide, in.question.settings, ErrorSpec{}, in.alpha, in.job.quiet())
                : fitLevelOutcome(wide, in.question.settings, in.alpha, in.job.quiet(), false);
 }

@@ -35,10 +35,9 @@ Exhibit groupsExhibit(const Design& design, const LevelsFit& fit, std::size_t le
                    percentLevel(alpha);
     out.xTitle = of.by + ", from the lowest to the highest";
     // Of a yes–no outcome or a count effects are those on the index, whatever the outcome’s unit.
-    const std::string unit = fit.outcome == "logit"     ? "log odds"
-                             : fit.outcome == "poisson" ? "logarithm"
-                             : column == 0              ? design.outcomeUnit
-                                                        : "";
+    const std::string unit = fit.family != nullptr ? (fit.ofYesNo() ? "log odds" : "logarithm")
+                             : column == 0         ? design.outcomeUnit
+                                                   : "";
     out.yTitle = unit.empty() ? what : what + ", " + unit;
     out.zeroLine = true;
     for (std::size_t k = 0; k < order.size(); ++k) {

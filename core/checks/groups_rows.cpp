@@ -61,7 +61,7 @@ VectorXd withinGroups(const CheckInput& in, const std::vector<std::vector<Index>
 
 /// Of a yes–no outcome or a count the spread of a row follows from its mean.
 std::optional<CheckResult> hasNoSpread(const CheckInput& in) {
-    if (in.fit.levels->outcome == "normal") {
+    if (in.fit.levels->family == nullptr) {
         return std::nullopt;
     }
     return notApplicable("The spread of such an outcome follows from its mean.");
@@ -175,7 +175,7 @@ CheckResult checkRowsShape(const CheckInput& in) {
     result.exhibit.title = bends ? "What the terms give bends" : "No bend in what the terms give";
     if (bends) {
         offerSquareOfCurved(in, result);
-        if (in.fit.levels->outcome == "normal") {
+        if (in.fit.levels->family == nullptr) {
             offerLogOutcome(in, result);
         }
     }
@@ -341,7 +341,7 @@ CheckResult checkGroupsSpread(const CheckInput& in) {
 
 // Jarque & Bera (1980), Economics Letters 6.
 CheckResult checkRowsNormal(const CheckInput& in) {
-    if (in.fit.levels->outcome != "normal") {
+    if (in.fit.levels->family != nullptr) {
         return notApplicable("Rows of such an outcome are not normal, and are not taken to be.");
     }
     const VectorXd e = scaledResiduals(in);

@@ -75,7 +75,7 @@ CheckResult checkHeldDown(const CheckInput& in) {
     }
     if (result.verdict != Verdict::Fine) {
         Question variant = variantBase(in, "least squares");
-        variant.method = "least-squares";
+        variant.method = kLeastSquares;
         variant.settings = EstimatorSettings{};
         result.remedies.push_back(
             {"See least squares beside it", "every row counts alike", std::move(variant)});

@@ -5,6 +5,7 @@
 #include "core/checks/common.h"
 #include "core/checks/weak_table.h"
 #include "core/describe/correlation.h"
+#include "core/model/likelihood.h"
 #include "core/numerics/distributions.h"
 
 #include <boost/math/distributions/non_central_chi_squared.hpp>
@@ -23,7 +24,7 @@ using Eigen::VectorXd;
 
 /// A likelihood whose term is moved by instruments: its first stage is that of two-stage.
 bool likelihoodByInstruments(const CheckInput& in) {
-    return in.question.method == "probit-instruments" || in.question.method == "poisson-control";
+    return in.fit.likelihood != nullptr && hasTrait(in.question.method, trait::kByInstruments);
 }
 
 bool byInstruments(const CheckInput& in) {
@@ -34,7 +35,7 @@ bool byInstruments(const CheckInput& in) {
 /// the first stages leave.
 template <class Run>
 CheckResult onOwnColumns(const CheckInput& in, const Run& run) {
-    if (in.question.method != "poisson-control") {
+    if (in.fit.likelihood == nullptr || !in.fit.likelihood->family->firstStages) {
         return run(in);
     }
     Design own = in.design;
@@ -496,7 +497,7 @@ CheckResult checkEndogeneity(const CheckInput& in) {
         offerMethod(in, "two-stage", "Ask by instruments",
                     "two-stage least squares, with what moves the term from outside", result);
     } else if (result.verdict == Verdict::Weigh) {
-        offerMethod(in, "least-squares", "Least squares beside it",
+        offerMethod(in, kLeastSquares, "Least squares beside it",
                     "tighter, and right if the term is free of what moves the outcome", result);
     }
     return result;
@@ -850,7 +851,7 @@ CheckResult underIdentification(const CheckInput& in) {
     result.exhibit.title = result.verdict == Verdict::Fine ? "The instruments move the term"
                                                            : "The instruments hardly move the term";
     if (result.verdict != Verdict::Fine) {
-        offerMethod(in, "least-squares", "Least squares beside it",
+        offerMethod(in, kLeastSquares, "Least squares beside it",
                     "what the data say where no instrument helps", result);
     }
     return result;

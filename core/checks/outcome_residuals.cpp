@@ -83,62 +83,66 @@ class RowLaw {
         : design_(design),
           told_(*fit.likelihood),
           settings_(settings),
-          law_(countLawOf(told_.family, settings)) {}
+          law_(countLawOf(*told_.family, settings)) {}
 
     [[nodiscard]] bool known() const {
-        const auto& f = told_.family;
-        if (f == "poisson" || f == "negative-binomial" || f == "zero-inflated" || f == "hurdle" ||
-            f == "truncated") {
-            return told_.index.rows() == design_.y.size() &&
-                   (design_.y.array() == design_.y.array().floor()).all();
-        }
-        return (f == "logit" || f == "probit" || f == "cloglog" || f == "ordered-logit" ||
-                f == "ordered-probit" || f == "tobit" || f == "interval") &&
+        const bool whole = told_.family->row != Family::Row::Count ||
+                           (design_.y.array() == design_.y.array().floor()).all();
+        return told_.family->row != Family::Row::Untold && whole &&
                told_.index.rows() == design_.y.size();
     }
 
     /// The step of a row, or, where the outcome is known exactly under a continuous law, nothing
     /// and its place in `exact`.
     [[nodiscard]] std::optional<Step> step(Index i, double& exact) const {
-        const auto& f = told_.family;
-        const double y = design_.y(i);
-        const double index = told_.index(i, 0);
-        if (f == "tobit" || f == "interval") {
-            return behindEnds(i, exact);
+        switch (told_.family->row) {
+            case Family::Row::BehindEnd:
+            case Family::Row::BetweenEnds:
+                return behindEnds(i, exact);
+            case Family::Row::YesNo:
+                return ofYesNo(i);
+            case Family::Row::Level:
+                return ofLevel(i);
+            default:
+                return ofCount(i);
         }
-        if (f == "logit" || f == "probit" || f == "cloglog") {
-            const double miss = std::exp(-std::exp(index));
-            const Sides s = f == "cloglog" ? Sides{miss, -std::expm1(-std::exp(index))}
-                                           : sidesOf(-index, f == "probit");
-            return y > 0.5 ? Step{s.below, s.above, 0.0} : Step{0.0, s.below, s.above};
-        }
-        if (f == "ordered-logit" || f == "ordered-probit") {
-            const auto level = static_cast<Index>(y);
-            const bool probit = f == "ordered-probit";
-            const Sides low =
-                level > 0 ? sidesOf(told_.extras(level - 1) - index, probit) : Sides{0.0, 1.0};
-            const Sides high = level < told_.extras.size()
-                                   ? sidesOf(told_.extras(level) - index, probit)
-                                   : Sides{1.0, 0.0};
-            const double own =
-                low.below < high.above ? high.below - low.below : low.above - high.above;
-            return Step{low.below, own, high.above};
-        }
-        return ofCount(i);
     }
 
   private:
+    [[nodiscard]] Step ofYesNo(Index i) const {
+        const double index = told_.index(i, 0);
+        const Family::Curve curve = told_.family->curve;
+        const double miss = std::exp(-std::exp(index));
+        const Sides s = curve == Family::Curve::Cloglog
+                            ? Sides{miss, -std::expm1(-std::exp(index))}
+                            : sidesOf(-index, curve == Family::Curve::Probit);
+        return design_.y(i) > 0.5 ? Step{s.below, s.above, 0.0} : Step{0.0, s.below, s.above};
+    }
+
+    [[nodiscard]] Step ofLevel(Index i) const {
+        const double index = told_.index(i, 0);
+        const auto level = static_cast<Index>(design_.y(i));
+        const bool probit = told_.family->curve == Family::Curve::Probit;
+        const Sides low =
+            level > 0 ? sidesOf(told_.extras(level - 1) - index, probit) : Sides{0.0, 1.0};
+        const Sides high = level < told_.extras.size()
+                               ? sidesOf(told_.extras(level) - index, probit)
+                               : Sides{1.0, 0.0};
+        const double own = low.below < high.above ? high.below - low.below : low.above - high.above;
+        return {low.below, own, high.above};
+    }
+
     [[nodiscard]] Step ofCount(Index i) const {
-        const auto& f = told_.family;
+        const Family::Zeros zeros = told_.family->zeros;
         const double mean = std::exp(told_.index(i, 0));
         const double dispersion = told_.dispersion.value_or(0.0);
         const double y = design_.y(i);
         Step out = countStep(law_, y, mean, dispersion);
-        if (f == "poisson" || f == "negative-binomial") {
+        if (zeros == Family::Zeros::Counted) {
             return out;
         }
         const double zero = countProbability(law_, 0.0, mean, dispersion);
-        if (f == "zero-inflated") {
+        if (zeros == Family::Zeros::TwoKinds) {
             const double always = logistic(told_.index(i, 1));
             const double rest = logistic(-told_.index(i, 1));
             out = {rest * out.below, rest * out.own, rest * out.above};
@@ -147,8 +151,9 @@ class RowLaw {
         }
         // Counts above zero, of the share that is.
         const double nonzero = countStep(law_, 0.0, mean, dispersion).above;
-        const double some = f == "hurdle" ? logistic(told_.index(i, 1)) : 1.0;
-        const double none = f == "hurdle" ? logistic(-told_.index(i, 1)) : 0.0;
+        const bool hurdle = zeros == Family::Zeros::Hurdle;
+        const double some = hurdle ? logistic(told_.index(i, 1)) : 1.0;
+        const double none = hurdle ? logistic(-told_.index(i, 1)) : 0.0;
         if (y == 0.0) {
             return {0.0, none, some};
         }
@@ -162,7 +167,7 @@ class RowLaw {
         double low = at(design_.y(i));
         double high = low;
         constexpr double kNoEnd = std::numeric_limits<double>::infinity();
-        if (told_.family == "interval") {
+        if (told_.family->row == Family::Row::BetweenEnds) {
             low = at(design_.lower(i));
             high = at(design_.upper(i));
         } else if (settings_.low && design_.y(i) <= *settings_.low) {
@@ -253,8 +258,9 @@ std::vector<Exhibit> quantileResidualPictures(const Design& design, const Fit& f
     if (!z) {
         return {};
     }
-    const auto& family = fit.likelihood->family;
-    const bool index = family.starts_with("ordered") || family == "tobit" || family == "interval";
+    const Family::Row row = fit.likelihood->family->row;
+    const bool index = row == Family::Row::Level || row == Family::Row::BehindEnd ||
+                       row == Family::Row::BetweenEnds;
     std::vector<Exhibit> out = {
         along(design, listOf(index ? VectorXd(fit.likelihood->index.col(0)) : fit.fitted), *z,
               "Along the fit", index ? "index of " + design.outcome : "expected " + design.outcome),

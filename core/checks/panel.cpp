@@ -58,8 +58,15 @@ bool clustersByUnit(const CheckInput& in) {
             }));
 }
 
+/// Units’ levels are allowed for without being held fixed: as chance, by means, by changes.
+bool isOfUnitsAnyway(const CheckInput& in) {
+    const OfUnits compared = ofUnits(in.question.method);
+    return compared == OfUnits::AtRandom || compared == OfUnits::Means ||
+           compared == OfUnits::Changes;
+}
+
 void offerWithin(const CheckInput& in, CheckResult& result) {
-    if (in.question.method == "within") {
+    if (ofUnits(in.question.method) == OfUnits::Within) {
         return;
     }
     Question variant = variantBase(in, "within units");
@@ -70,7 +77,7 @@ void offerWithin(const CheckInput& in, CheckResult& result) {
 }
 
 void offerRandom(const CheckInput& in, CheckResult& result) {
-    if (in.question.method == "random" || !in.question.fixedEffects.empty()) {
+    if (ofUnits(in.question.method) == OfUnits::AtRandom || !in.question.fixedEffects.empty()) {
         return;
     }
     Question variant = variantBase(in, "random effects");
@@ -177,9 +184,10 @@ CheckResult checkFixedEffectsF(const CheckInput& in) {
     result.distribution = "F";
     result.p = fTail(f, df1, df2);
     const bool held = in.design.swept;
-    const bool random = in.question.method == "random";
+    const OfUnits compared = ofUnits(in.question.method);
+    const bool random = compared == OfUnits::AtRandom;
     const bool found = *result.p < in.alpha;
-    const bool allowed = held || random || in.question.method == "first-difference";
+    const bool allowed = held || random || compared == OfUnits::Changes;
     result.verdict = !found || allowed ? Verdict::Fine : Verdict::Fails;
     result.headline = pClause(*result.p);
     const std::string who = held ? "What is held fixed" : "The units";
@@ -241,9 +249,7 @@ CheckResult checkBreuschPaganLm(const CheckInput& in) {
     result.p = chiSquareTail(lm, 1.0);
     result.details = {{"Honda z", honda}, {"Honda p", normalTail(honda)}};
     const bool found = *result.p < in.alpha && a > 0.0;
-    const bool allowed = in.design.swept || in.question.method == "random" ||
-                         in.question.method == "first-difference" ||
-                         in.question.method == "between" || clustersByUnit(in);
+    const bool allowed = in.design.swept || isOfUnitsAnyway(in) || clustersByUnit(in);
     result.verdict = !found || allowed ? Verdict::Fine : Verdict::Fails;
     result.headline = pClause(*result.p);
     result.reading =
@@ -307,8 +313,9 @@ CheckResult checkHausman(const CheckInput& in) {
         return notApplicable(reason);
     }
     const Design& raw = rawOf(in);
-    if (!raw.effects.empty() && !(raw.effects.size() == 1 && in.question.method == "within" &&
-                                  in.question.fixedEffects.empty())) {
+    if (!raw.effects.empty() &&
+        !(raw.effects.size() == 1 && ofUnits(in.question.method) == OfUnits::Within &&
+          in.question.fixedEffects.empty())) {
         return notApplicable(
             "It compares units’ effects held fixed with random ones; here more is "
             "held fixed.");
@@ -432,7 +439,7 @@ CheckResult checkHausman(const CheckInput& in) {
             ? mundlak->p
             : result.p.value_or(1.0);
     const bool found = deciding < in.alpha;
-    const bool held = in.design.swept || in.question.method == "first-difference";
+    const bool held = in.design.swept || ofUnits(in.question.method) == OfUnits::Changes;
     result.verdict = !found || held ? Verdict::Fine : Verdict::Fails;
     result.headline = result.p  ? pClause(*result.p)
                       : mundlak ? pClause(mundlak->p)
@@ -471,7 +478,7 @@ CheckResult checkHausman(const CheckInput& in) {
     }
     if (result.verdict != Verdict::Fine) {
         offerWithin(in, result);
-    } else if (!found && in.question.method == "within") {
+    } else if (!found && ofUnits(in.question.method) == OfUnits::Within) {
         offerRandom(in, result);
     }
     return result;
@@ -807,9 +814,7 @@ CheckResult checkCrossSectionDependence(const CheckInput& in) {
     if (result.verdict != Verdict::Fine) {
         const std::string time = quotedName(in.frame.layout().time);
         const auto& held = in.question.fixedEffects;
-        if (std::find(held.begin(), held.end(), time) == held.end() &&
-            in.question.method != "random" && in.question.method != "between" &&
-            in.question.method != "first-difference") {
+        if (std::find(held.begin(), held.end(), time) == held.end() && !isOfUnitsAnyway(in)) {
             Question variant = variantBase(in, "moments held fixed");
             variant.fixedEffects.push_back(time);
             result.remedies.push_back({"Hold the moment fixed",

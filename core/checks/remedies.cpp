@@ -153,7 +153,7 @@ void offerDrawing(const CheckInput& in, CheckResult& result) {
 }
 
 void offerEchoTakenOut(const CheckInput& in, CheckResult& result) {
-    if (in.design.moments.empty() || in.question.method != "least-squares" ||
+    if (in.design.moments.empty() || !in.question.byLeastSquares() ||
         in.design.weights.size() > 0 || in.design.swept) {
         return;
     }

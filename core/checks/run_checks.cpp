@@ -77,11 +77,11 @@ unsigned kindOf(const Design& design, const Fit& fit) {
         return fits::kLevels;
     }
     if (fit.likelihood) {
-        const std::string& outcome = fit.likelihood->outcome;
-        return outcome == "count"     ? fits::kCount
-               : outcome == "yes-no"  ? fits::kYesNo
-               : outcome == "ordered" ? fits::kOrdered
-                                      : fits::kOther;
+        const Family::Outcome outcome = fit.likelihood->family->outcome;
+        return outcome == Family::Outcome::Count     ? fits::kCount
+               : outcome == Family::Outcome::YesNo   ? fits::kYesNo
+               : outcome == Family::Outcome::Ordered ? fits::kOrdered
+                                                     : fits::kOther;
     }
     if (fit.dynamic) {
         return fits::kDynamic;
@@ -236,8 +236,8 @@ class Asking {
           job_(job),
           // The second step of a selection has an uneven spread of its own: least squares' checks
           // would speak of that.
-          kind_(isSelection(run.question.method) ? unsigned{fits::kOther}
-                                                 : kindOf(run.design, run.fit)),
+          kind_(hasTrait(run.question.method, trait::kUnseen) ? unsigned{fits::kOther}
+                                                              : kindOf(run.design, run.fit)),
           counted_(run.design.weightKind == WeightKind::Frequency &&
                    run.frame.moments() == nullptr) {}
 

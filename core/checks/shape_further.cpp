@@ -92,7 +92,8 @@ namespace {
 /// The same of a likelihood of one index: the estimator itself on the index and its square.
 CheckResult linkOfLikelihood(const CheckInput& in) {
     const LikelihoodFit& told = *in.fit.likelihood;
-    if (told.index.cols() != 1 || !in.question.fixedEffects.empty() || told.family == "truncated") {
+    if (told.index.cols() != 1 || !in.question.fixedEffects.empty() ||
+        told.family->zeros == Family::Zeros::Absent) {
         return notApplicable("It is made for one index.");
     }
     const VectorXd own = in.design.offset.size() > 0
@@ -130,7 +131,9 @@ CheckResult linkOfLikelihood(const CheckInput& in) {
     result.p = *square->p;
     // Of levels −2ℓ is the deviance; a law behind ends has none: what z stands for in its place.
     const double gain = std::max(fit->likelihood->logLikelihood - told.logLikelihood, 0.0);
-    const double deviance = told.outcome == "ordered" ? -2.0 * told.logLikelihood : told.deviance;
+    const double deviance = told.family->outcome == Family::Outcome::Ordered
+                                ? -2.0 * told.logLikelihood
+                                : told.deviance;
     const double z2 = *result.statistic * *result.statistic;
     const double share =
         deviance > 0.0 ? 2.0 * gain / deviance : z2 / (z2 + static_cast<double>(index.size()));
@@ -164,7 +167,7 @@ CheckResult linkOfLikelihood(const CheckInput& in) {
 }  // namespace
 
 CheckResult checkLink(const CheckInput& in) {
-    if (isSelection(in.question.method)) {
+    if (hasTrait(in.question.method, trait::kUnseen)) {
         return notApplicable("It is made for one index.");
     }
     if (in.fit.likelihood) {

@@ -20,7 +20,9 @@ double weightOf(const CheckInput& in, Index i) {
     return in.design.weights.size() > 0 ? in.design.weights(i) : 1.0;
 }
 
-bool isYesNo(const CheckInput& in) { return in.fit.likelihood->outcome == "yes-no"; }
+bool isYesNo(const CheckInput& in) {
+    return in.fit.likelihood->family->outcome == Family::Outcome::YesNo;
+}
 
 std::vector<Index> byProbability(const CheckInput& in) {
     std::vector<Index> order(static_cast<std::size_t>(in.fit.fitted.size()));
@@ -240,10 +242,11 @@ CheckResult checkRoc(const CheckInput& in) {
 
 // Brant (1990), Biometrics 46: slopes of the binary logits at every cut, compared.
 CheckResult checkParallelLines(const CheckInput& in) {
-    if (in.fit.likelihood->family != "ordered-logit") {
-        return notApplicable(in.fit.likelihood->outcome == "ordered"
-                                 ? "It is worked out for the ordered logit."
-                                 : "It is made for ordered outcomes.");
+    const Family& family = *in.fit.likelihood->family;
+    const bool ordered = family.outcome == Family::Outcome::Ordered;
+    if (!ordered || family.curve != Family::Curve::Logit) {
+        return notApplicable(ordered ? "It is worked out for the ordered logit."
+                                     : "It is made for ordered outcomes.");
     }
     if (in.design.weights.size() > 0) {
         return notApplicable("It is not built for weights.");
@@ -410,7 +413,7 @@ CheckResult checkSeparation(const CheckInput& in) {
     const LikelihoodFit& told = *in.fit.likelihood;
     CheckResult result;
     result.exhibit = residualExhibit(in);
-    if (told.outcome == "count") {
+    if (told.family->outcome == Family::Outcome::Count) {
         result.statistic = static_cast<double>(told.separated);
         result.statisticName = "rows told to be zero for certain";
         result.verdict = Verdict::Fine;
@@ -424,7 +427,7 @@ CheckResult checkSeparation(const CheckInput& in) {
         result.exhibit.title = "What is left against the expected count";
         return result;
     }
-    if (told.outcome != "yes-no") {
+    if (told.family->outcome != Family::Outcome::YesNo) {
         return notApplicable("It is worked out for counts and for outcomes of yes and no.");
     }
     std::size_t sure = 0;

@@ -35,7 +35,7 @@ bool isTwoStage(const Question& question) { return question.method == "two-stage
 
 /// What the question asks for that sums do not tell; nothing where they tell all.
 std::optional<std::string> beyondSums(const Question& q) {
-    if (q.method != "least-squares" && !isTwoStage(q) && !isByLikelihood(q)) {
+    if (!q.byLeastSquares() && !isTwoStage(q) && !isByLikelihood(q)) {
         return "the method ‘" + q.method + "’";
     }
     if (isByLikelihood(q) && (!q.offset.empty() || !q.exposure.empty() || q.settings.penalised)) {
@@ -58,7 +58,7 @@ std::optional<std::string> beyondSums(const Question& q) {
     if (!q.ownSlopes.empty()) {
         return "slopes of units’ own";
     }
-    if (!q.fixedEffects.empty() && (!q.intercept || q.method != "least-squares")) {
+    if (!q.fixedEffects.empty() && (!q.intercept || !q.byLeastSquares())) {
         return q.intercept ? "a grouping held fixed by ‘" + q.method + "’"
                            : "a grouping held fixed without a constant";
     }
@@ -558,8 +558,12 @@ class LeftExplain {
         const auto k = static_cast<Index>(kept->kept.size());
         VectorXd mean = VectorXd::Zero(k);
         VectorXd size = VectorXd::Ones(k);
-        LeftIndex index{question_.method, {},       "y",
-                        weightName(),     rowsSql_, moments_.mean(moments_.mean.size() - 1),
+        LeftIndex index{familyOf(question_.method),
+                        {},
+                        "y",
+                        weightName(),
+                        rowsSql_,
+                        moments_.mean(moments_.mean.size() - 1),
                         moments_.weight};
         for (Index c = 0; c < k; ++c) {
             const Index j = kept->kept[static_cast<std::size_t>(c)] - shift;
@@ -597,9 +601,7 @@ class LeftExplain {
         maximum.logLikelihood = scale_ * found.logLikelihood;
         maximum.iterations = found.iterations;
         maximum.gradient = scale_ * found.gradient;
-        auto told = std::make_shared<LikelihoodFit>();
-        told->family = question_.method;
-        told->outcome = question_.method == "poisson" ? "count" : "yes-no";
+        auto told = std::make_shared<LikelihoodFit>(*index.family);
         told->nullLogLikelihood =
             centred_ ? scale_ * found.nullLogLikelihood : LikelihoodFit::kNone;
         told->deviance = scale_ * found.deviance;
@@ -714,7 +716,7 @@ class LeftExplain {
 
     /// Checks of residuals that sums can answer, in their places.
     void checkRests(const Design& design, const Fit& fit) {
-        const bool plain = question_.method == "least-squares" && columns_.held.empty() &&
+        const bool plain = question_.byLeastSquares() && columns_.held.empty() &&
                            question_.weightKind == WeightKind::None && !fit.exact && centred_;
         if (!plain) {
             return;

@@ -81,11 +81,11 @@ RowLaw lawOf(const LeftIndex& index) {
     // Beyond these ends exp() has no value in the engine.
     const std::string within =
         "(case when eta > 700 then 700 when eta < -700 then -700 else eta end)";
-    if (index.family == "poisson") {
+    if (index.family->isPoisson()) {
         const std::string mean = "exp(" + within + ")";
         return {mean, y + " - " + mean, y + " * eta - mu", "mu"};
     }
-    if (index.family == "logit") {
+    if (index.family->curve == Family::Curve::Logit) {
         const std::string mean = "1 / (1 + exp(-" + within + "))";
         return {mean, y + " - " + mean,
                 y + " * eta - (case when eta > 0 then eta else 0 end) - ln(1 + exp(-(case when "
@@ -170,12 +170,12 @@ class Newton {
     }
 
     [[nodiscard]] double start() const {
-        if (index_.family == "poisson") {
+        if (index_.family->isPoisson()) {
             return std::log(std::max(index_.mean, 1e-8));
         }
         const double share = std::clamp(index_.mean, 1e-8, 1.0 - 1e-8);
         const double logit = std::log(share / (1.0 - share));
-        return index_.family == "logit" ? logit : logit / 1.7;
+        return index_.family->curve == Family::Curve::Logit ? logit : logit / 1.7;
     }
 
     [[nodiscard]] std::string indexSql(const VectorXd& theta) const {
@@ -190,7 +190,7 @@ class Newton {
     /// The rows with their index, and what it tells of each.
     [[nodiscard]] std::string stepped(const VectorXd& theta) const {
         std::string from = workedOut("*, " + indexSql(theta) + " as eta", index_.from, "indexed");
-        if (index_.family == "probit") {
+        if (index_.family->curve == Family::Curve::Probit) {
             const std::string far = "*, (case when abs(eta) < 36 then abs(eta) else 36 end) / " +
                                     sqlNumber(std::numbers::sqrt2) + " as far";
             from = workedOut("*, " + tailSql() + " as tail", workedOut(far, from, "reached"),
@@ -245,7 +245,7 @@ class Newton {
         out.logLikelihood = place.likelihood;
         out.from = stepped(theta);
         const std::string& y = index_.outcome;
-        const bool counts = index_.family == "poisson";
+        const bool counts = index_.family->isPoisson();
         const std::string left = "(" + y + " - mu)";
         const std::string variance = counts ? "mu" : "(mu * (1 - mu))";
         std::vector<std::string> sums = {sum(left + " * " + left + " / (case when " + variance +

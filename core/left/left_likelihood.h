@@ -6,7 +6,7 @@ namespace rapporto {
 
 /// One index whose likelihood is asked for step by step.
 struct LeftIndex {
-    std::string family;                ///< logit, probit or poisson.
+    const Family* family;              ///< A Poisson count, or yes or no by logit or probit.
     std::vector<std::string> columns;  ///< k expressions of a row of `from`; “1” for a constant.
     std::string outcome;
     std::string weight;  ///< “1” for none.

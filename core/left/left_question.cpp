@@ -160,7 +160,8 @@ class LeftQuestion {
             also = {one(w + " < 0"), one(w + " > 0"), one(w + " <> floor(" + w + ")")};
         }
         if (isByLikelihood(question_)) {
-            also.push_back(one(y + (question_.method == "poisson" ? " < 0" : " not in (0, 1)")));
+            also.push_back(
+                one(y + (familyOf(question_.method)->isPoisson() ? " < 0" : " not in (0, 1)")));
         }
         const auto counts = rows_.count(also);
         if (!counts) {
@@ -177,7 +178,7 @@ class LeftQuestion {
         spelled_.source = rows_.used();
         const double odd = isByLikelihood(question_) ? counts->also.back() : 0.0;
         if (odd > 0.0) {
-            const bool poisson = question_.method == "poisson";
+            const bool poisson = familyOf(question_.method)->isPoisson();
             return refuse(ErrorCode::BadSetting,
                           "the outcome ‘" + question_.outcome + "’ is " +
                               (poisson ? "below zero in " : "neither 0 nor 1 in ") +
@@ -405,8 +406,9 @@ class LeftQuestion {
 }  // namespace
 
 bool isByLikelihood(const Question& question) {
-    return question.method == "logit" || question.method == "probit" ||
-           question.method == "poisson";
+    const Family* family = familyOf(question.method);
+    return family != nullptr &&
+           (family->isPoisson() || family == &families::kLogit || family == &families::kProbit);
 }
 
 std::vector<VariableEntry> entriesAsRead(std::vector<VariableEntry> entries) {

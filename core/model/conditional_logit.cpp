@@ -283,9 +283,7 @@ Result<Fit> fitConditionalLogit(const Design& asked, const EstimatorSettings& /*
     if (!found) {
         return tl::make_unexpected(found.error());
     }
-    auto told = std::make_shared<LikelihoodFit>();
-    told->family = "conditional-logit";
-    told->outcome = "within";
+    auto told = std::make_shared<LikelihoodFit>(families::kConditionalLogit);
     told->nullLogLikelihood = none;
     told->deviance = -2.0 * found->logLikelihood;
     told->separated = asked.rows.size() - design.rows.size();

@@ -367,7 +367,7 @@ Design without(const Design& design, const std::vector<Index>& rows) {
     return withRows(design, left);
 }
 
-Result<Fit> fitOneIndex(const Design& design, CountLaw law, const std::string& family,
+Result<Fit> fitOneIndex(const Design& design, CountLaw law, const Family& family,
                         const ErrorSpec& errors, double alpha, const Job& job, int depth = 0) {
     const auto columns = independentColumns(design.X, design.columns, design.hasConstant, job);
     if (!columns) {
@@ -413,9 +413,7 @@ Result<Fit> fitOneIndex(const Design& design, CountLaw law, const std::string& f
     if (!found) {
         return tl::make_unexpected(found.error());
     }
-    auto told = std::make_shared<LikelihoodFit>();
-    told->family = family;
-    told->outcome = "count";
+    auto told = std::make_shared<LikelihoodFit>(family);
     told->linearSpread = law == CountLaw::Linear;
     std::vector<ExtraName> further;
     const VectorXd w = rowWeights(design);
@@ -644,9 +642,7 @@ Result<Fit> fitPoissonWithEffects(const Design& asked, const ErrorSpec& errors, 
     maximum.scores = e.asDiagonal() * X;
     maximum.index = eta;
     maximum.iterations = step;
-    auto told = std::make_shared<LikelihoodFit>();
-    told->family = "poisson";
-    told->outcome = "count";
+    auto told = std::make_shared<LikelihoodFit>(families::kPoisson);
     told->deviance = deviance;
     told->separated = zeros.size();
     told->pearson = (w.array() * e.array().square() / mean.array()).sum();
@@ -695,9 +691,11 @@ Result<Fit> fitPoissonWithEffects(const Design& asked, const ErrorSpec& errors, 
     return fit;
 }
 
-Result<Fit> fitTwoParts(const Design& design, const std::string& family, CountLaw law,
-                        const ErrorSpec& errors, double alpha, const Job& job) {
-    const bool hurdle = family == "hurdle";
+Result<Fit> fitTwoParts(const Design& design, const Family& family,
+                        const EstimatorSettings& settings, const ErrorSpec& errors, double alpha,
+                        const Job& job) {
+    const CountLaw law = countLawOf(family, settings);
+    const bool hurdle = family.zeros == Family::Zeros::Hurdle;
     if (!(design.y.array() == 0.0).any()) {
         return refuse(ErrorCode::NoVariation,
                       "the outcome ‘" + design.outcome + "’ is zero in no row", "outcome",
@@ -748,9 +746,7 @@ Result<Fit> fitTwoParts(const Design& design, const std::string& family, CountLa
         }
         return tl::make_unexpected(refusal);
     }
-    auto told = std::make_shared<LikelihoodFit>();
-    told->family = family;
-    told->outcome = "count";
+    auto told = std::make_shared<LikelihoodFit>(family);
     told->linearSpread = law == CountLaw::Linear;
     VectorXd nullStart(2 + model.extras());
     nullStart.setZero();
@@ -809,7 +805,7 @@ Result<Fit> fitPoisson(const Design& design, const EstimatorSettings& /*settings
         return tl::make_unexpected(done.error());
     }
     return design.effects.empty()
-               ? fitOneIndex(design, CountLaw::Poisson, "poisson", errors, alpha, job)
+               ? fitOneIndex(design, CountLaw::Poisson, families::kPoisson, errors, alpha, job)
                : fitPoissonWithEffects(design, errors, alpha, job);
 }
 
@@ -821,8 +817,8 @@ Result<Fit> fitNegativeBinomial(const Design& design, const EstimatorSettings& s
     if (!design.effects.empty()) {
         return noEffects("negative binomial counts");
     }
-    return fitOneIndex(design, countLawOf("negative-binomial", settings), "negative-binomial",
-                       errors, alpha, job);
+    const Family& family = families::kNegativeBinomial;
+    return fitOneIndex(design, countLawOf(family, settings), family, errors, alpha, job);
 }
 
 Result<Fit> fitZeroInflated(const Design& design, const EstimatorSettings& settings,
@@ -833,8 +829,7 @@ Result<Fit> fitZeroInflated(const Design& design, const EstimatorSettings& setti
     if (!design.effects.empty()) {
         return noEffects("counts with two kinds of zeros");
     }
-    return fitTwoParts(design, "zero-inflated", countLawOf("zero-inflated", settings), errors,
-                       alpha, job);
+    return fitTwoParts(design, families::kZeroInflated, settings, errors, alpha, job);
 }
 
 namespace {
@@ -864,7 +859,7 @@ Result<Fit> fitHurdle(const Design& design, const EstimatorSettings& settings,
     if (auto done = someAboveOne(design); !done) {
         return tl::make_unexpected(done.error());
     }
-    return fitTwoParts(design, "hurdle", countLawOf("hurdle", settings), errors, alpha, job);
+    return fitTwoParts(design, families::kHurdle, settings, errors, alpha, job);
 }
 
 Result<Fit> fitTruncated(const Design& design, const EstimatorSettings& settings,
@@ -878,7 +873,7 @@ Result<Fit> fitTruncated(const Design& design, const EstimatorSettings& settings
     if (auto done = someAboveOne(design); !done) {
         return tl::make_unexpected(done.error());
     }
-    const CountLaw law = countLawOf("truncated", settings);
+    const CountLaw law = countLawOf(families::kTruncated, settings);
     const auto columns = independentColumns(design.X, design.columns, design.hasConstant, job);
     if (!columns) {
         return tl::make_unexpected(columns.error());
@@ -895,9 +890,7 @@ Result<Fit> fitTruncated(const Design& design, const EstimatorSettings& settings
     if (!found) {
         return tl::make_unexpected(found.error());
     }
-    auto told = std::make_shared<LikelihoodFit>();
-    told->family = "truncated";
-    told->outcome = "count";
+    auto told = std::make_shared<LikelihoodFit>(families::kTruncated);
     told->linearSpread = law == CountLaw::Linear;
     const Index k = part.X.cols();
     std::vector<ExtraName> further;
@@ -929,24 +922,6 @@ Result<Fit> fitTruncated(const Design& design, const EstimatorSettings& settings
 
 std::unique_ptr<RowModel> poissonModel(const VectorXd& y) {
     return std::make_unique<CountModel>(y, CountLaw::Poisson);
-}
-
-bool takesExposure(const std::string& method) {
-    static const std::vector<std::string> kMethods = {
-        "poisson", "negative-binomial", "zero-inflated", "hurdle",         "truncated", "logit",
-        "probit",  "fractional-logit",  "cloglog",       "poisson-control"};
-    return std::find(kMethods.begin(), kMethods.end(), method) != kMethods.end();
-}
-
-bool isLikelihoodMethod(const std::string& method) {
-    static const std::vector<std::string> kMethods = {
-        "poisson",        "negative-binomial", "zero-inflated",
-        "hurdle",         "truncated",         "logit",
-        "probit",         "cloglog",           "ordered-logit",
-        "ordered-probit", "fractional-logit",  "multinomial-logit",
-        "tobit",          "conditional-logit", "interval",
-        "heckman",        "poisson-control",   "probit-instruments"};
-    return std::find(kMethods.begin(), kMethods.end(), method) != kMethods.end();
 }
 
 }  // namespace rapporto

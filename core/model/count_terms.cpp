@@ -176,9 +176,11 @@ double countProbability(CountLaw law, double y, double mean, double dispersion) 
                         .value);
 }
 
-CountLaw countLawOf(const std::string& method, const EstimatorSettings& settings) {
-    const bool two = method == "zero-inflated" || method == "hurdle" || method == "truncated";
-    if (method == "negative-binomial" || (two && settings.count == "negative-binomial")) {
+CountLaw countLawOf(const Family& family, const EstimatorSettings& settings) {
+    // Where zeros are told apart the law of the others is a setting.
+    const Family* part =
+        family.zeros == Family::Zeros::Counted ? &family : familyOf(settings.count);
+    if (part != nullptr && part->ownSpread) {
         return settings.form == 1 ? CountLaw::Linear : CountLaw::Quadratic;
     }
     return CountLaw::Poisson;

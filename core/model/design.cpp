@@ -41,16 +41,15 @@ struct Expanded {
 
 /// Outcomes of ordered or plain groups: levels numbered from 0.
 bool takesGroups(const std::string& method) {
-    return method == "ordered-logit" || method == "ordered-probit" || method == "multinomial-logit";
+    const Family* family = familyOf(method);
+    return family != nullptr && (family->outcome == Family::Outcome::Ordered ||
+                                 family->outcome == Family::Outcome::Groups);
 }
 
-bool isDynamic(const std::string& method) {
-    return method == "difference-gmm" || method == "system-gmm";
-}
-
-bool isPanelMethod(const std::string& method) {
-    return method == "within" || method == "random" || method == "between" ||
-           method == "first-difference" || method == "event-study" || isDynamic(method);
+/// The outcome is known to lie between two ends.
+bool takesEnds(const std::string& method) {
+    const Family* family = familyOf(method);
+    return family != nullptr && family->row == Family::Row::BetweenEnds;
 }
 
 /// How many moments a text lags the outcome: 2 for lag(y, 2); 0 when it does not.
@@ -116,7 +115,7 @@ class Builder {
         fillTime();
         fillUnits();
         fillHistories();
-        if (question_.method == "event-study") {
+        if (is(trait::kChange)) {
             if (auto done = fillChanged(); !done) {
                 return tl::make_unexpected(done.error());
             }
@@ -185,8 +184,7 @@ class Builder {
         endogenous_ = parts_.size();
         for (const Term& term : question_.terms) {
             // What is switched on stands in an event study as its places.
-            const bool switched = question_.method == "event-study" &&
-                                  term.kind == Term::Kind::Expression &&
+            const bool switched = is(trait::kChange) && term.kind == Term::Kind::Expression &&
                                   (term.parts.front() == question_.settings.variable ||
                                    term.parts.front() == quotedName(question_.settings.variable));
             if (term.muted || switched) {
@@ -207,7 +205,7 @@ class Builder {
         if (auto done = nameOnce(); !done) {
             return done;
         }
-        if (isDynamic(question_.method)) {
+        if (is(trait::kOwnPast)) {
             if (auto done = spellOutEffects(); !done) {
                 return done;
             }
@@ -337,8 +335,8 @@ class Builder {
         };
         // In a selection a row without outcome says something, and needs no more than what tells
         // that it has none.
-        const bool selection = isSelection(question_.method);
-        const bool interval = question_.method == "interval";
+        const bool selection = is(trait::kUnseen);
+        const bool interval = takesEnds(question_.method);
         if (!selection && !interval) {
             needed.push_back(&outcome_.column);
         }
@@ -392,7 +390,7 @@ class Builder {
                 needed.push_back(&(*one)->column);
             }
         }
-        if (isPanelMethod(question_.method)) {
+        if (is(trait::kUnits)) {
             if (auto done = needPanel(needed); !done) {
                 return done;
             }
@@ -463,7 +461,7 @@ class Builder {
 
     /// The other end of an outcome that is known to lie between two.
     Result<void> evaluateUpper() {
-        if (question_.method != "interval") {
+        if (!takesEnds(question_.method)) {
             return {};
         }
         if (question_.settings.variable.empty()) {
@@ -510,7 +508,7 @@ class Builder {
 
     /// Rows of a selection without outcome: their columns stand at zero and are not looked at.
     void markUnseen() {
-        if (!isSelection(question_.method)) {
+        if (!is(trait::kUnseen)) {
             return;
         }
         for (std::size_t i = 0; i < design_.rows.size(); ++i) {
@@ -531,7 +529,7 @@ class Builder {
             if (text.empty()) {
                 return {};
             }
-            if (!takesExposure(question_.method)) {
+            if (!canTake(question_.method, takes::kExposure)) {
                 return refuse(ErrorCode::BadSetting,
                               std::string("an ") + what + " belongs to counts and shares", what,
                               "Take it out, or ask by Poisson.");
@@ -603,7 +601,7 @@ class Builder {
     /// The groupings held fixed; within estimation holds the unit fixed.
     Result<void> nameEffects() {
         std::vector<std::string> names;
-        if (!isDynamic(question_.method)) {
+        if (!is(trait::kOwnPast)) {
             // Named twice it is held fixed once: what a second copy leaves is rounding.
             for (const std::string& name : question_.fixedEffects) {
                 if (std::find(names.begin(), names.end(), name) == names.end()) {
@@ -612,8 +610,7 @@ class Builder {
             }
         }
         const std::string& unit = frame_.layout().unit;
-        const bool ofUnit = question_.method == "within" || question_.method == "event-study" ||
-                            (question_.method == "conditional-logit" && names.empty()) ||
+        const bool ofUnit = is(trait::kHoldsUnit) || (is(trait::kHoldsUnitElse) && names.empty()) ||
                             !question_.ownSlopes.empty();
         if (ofUnit && !unit.empty() &&
             std::none_of(names.begin(), names.end(),
@@ -621,7 +618,7 @@ class Builder {
             names.insert(names.begin(), quotedName(unit));
         }
         const std::string& time = frame_.layout().time;
-        if (question_.method == "event-study" && !time.empty() &&
+        if (is(trait::kChange) && !time.empty() &&
             std::none_of(names.begin(), names.end(), [&](const std::string& name) {
                 return name == time || name == quotedName(time);
             })) {
@@ -717,8 +714,7 @@ class Builder {
                           question_.title, "Say what a row is in Data.");
         }
         needed.push_back(unit);
-        if (question_.method == "first-difference" || question_.method == "event-study" ||
-            isDynamic(question_.method)) {
+        if (is(trait::kMoments)) {
             if (time == nullptr || time->isText()) {
                 return refuse(ErrorCode::BadSetting,
                               "this method needs a time that is a number or a date",
@@ -915,7 +911,7 @@ class Builder {
     }
 
     void fillHistories() {
-        if (!isDynamic(question_.method) || design_.unitMoments.empty()) {
+        if (!is(trait::kOwnPast) || design_.unitMoments.empty()) {
             return;
         }
         // The shortest lag of the outcome brings the instruments of all of them.
@@ -1017,7 +1013,7 @@ class Builder {
     }
 
     void warnOfLaggedOutcome() {
-        const bool held = !design_.units.empty() && !isDynamic(question_.method) &&
+        const bool held = !design_.units.empty() && !is(trait::kOwnPast) &&
                           std::any_of(effects_.begin(), effects_.end(),
                                       [&](const Part& e) { return isUnit(e.name); });
         for (const auto& factors : parts_) {
@@ -1078,6 +1074,8 @@ class Builder {
                                     : "Missing: " + lacks + (names.size() > 4 ? " …" : "") + ".",
                       names);
     }
+
+    [[nodiscard]] bool is(unsigned bits) const { return hasTrait(question_.method, bits); }
 
     /// “Logit”, for the beginning of a sentence.
     [[nodiscard]] std::string methodName() const {
@@ -1555,8 +1553,8 @@ Result<Design> makeDesign(const Frame& frame, const Question& question,
     }
     // Means, changes and random effects of units are taken before anything is swept out.
     // A likelihood takes them out under the weights of each step.
-    const bool later = (isPanelMethod(question.method) && question.method != "within") ||
-                       isLikelihoodMethod(question.method);
+    const bool later =
+        hasTrait(question.method, trait::kHeldInside) || familyOf(question.method) != nullptr;
     if (design && !design->effects.empty() && !later) {
         return sweptDesign(*std::move(design), job.quiet());
     }

@@ -1,6 +1,7 @@
 #pragma once
 
 #include "core/model/design.h"
+#include "core/model/estimator.h"
 #include "core/numerics/linear_solution.h"
 
 #include <memory>
@@ -154,42 +155,6 @@ struct Fit {
     std::shared_ptr<const Design> linearised;
     std::vector<std::string> notes;
 };
-
-/// What a method can be told beside its terms, as bits. What it does not take is refused in words.
-namespace takes {
-inline constexpr unsigned kInstruments = 1;  ///< Endogenous terms, with what moves them.
-inline constexpr unsigned kOwnSlopes = 2;    ///< Slopes of units, swept out.
-inline constexpr unsigned kPrecision = 4;    ///< Weights that tell a row’s precision to a scale.
-inline constexpr unsigned kLeverageTypes = 8;  ///< Robust types HC2 to HC4, by a row’s leverage.
-/// Its rows have their places in time: none can be drawn or weighed anew.
-inline constexpr unsigned kRowsInOrder = 16;
-/// Its rows hang together by groups: none can be drawn or weighed anew.
-inline constexpr unsigned kGroupsWhole = 32;
-inline constexpr unsigned kLinear = kOwnSlopes | kPrecision | kLeverageTypes;
-}  // namespace takes
-
-/// An outcome that an estimator is made for, and why one would take it instead of least squares.
-struct SuitedOutcome {
-    Measure measure;
-    const char* label;  ///< “by logit”.
-    const char* why;    ///< Goes on behind the outcome’s name: “ is yes or no: …”.
-};
-
-/// How an estimator answers: a design in, a fit out. Registered in estimator_table.cpp.
-struct Estimator {
-    const char* method;  ///< As the study file has it.
-    const char* shown;   ///< “least squares”.
-    Result<Fit> (*estimate)(const Design&, const EstimatorSettings&, const ErrorSpec&, double alpha,
-                            const Job&);
-    unsigned takes = 0;                       ///< Bits of `takes`.
-    std::vector<const char*> settings = {};   ///< Keys of `estimator` beside `method`.
-    std::optional<SuitedOutcome> suits = {};  ///< Of the plainest method for a kind of outcome.
-};
-
-[[nodiscard]] const std::vector<Estimator>& allEstimators();
-
-/// The estimator of that name, or null.
-[[nodiscard]] const Estimator* findEstimator(const std::string& method);
 
 /// Least squares of the design with the errors asked for.
 ///

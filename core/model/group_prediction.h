@@ -70,7 +70,7 @@ class ScenarioGroups {
     [[nodiscard]] Estimate estimate(std::size_t s, double alpha,
                                     std::optional<std::size_t> from = {}) const;
 
-    [[nodiscard]] bool isLogit() const { return fit_.levels->outcome == "logit"; }
+    [[nodiscard]] bool isLogit() const { return fit_.levels->ofYesNo(); }
 
     /// Variance among the new groups of scenario s.
     [[nodiscard]] double varianceOfNew(std::size_t s) const;

@@ -86,7 +86,7 @@ bool isLinearEquation(const Fit& fit) {
 }
 
 bool isCount(const Fit& fit) {
-    return fit.likelihood != nullptr && fit.likelihood->outcome == "count";
+    return fit.likelihood != nullptr && fit.likelihood->family->outcome == Family::Outcome::Count;
 }
 
 /// The terms of the question that a benchmark, or a term, stands for.

@@ -295,7 +295,13 @@ LevelsFit::Level levelOf(const DesignLevel& level, const LevelChart& chart, cons
 
 Result<Fit> fitLevelOutcome(const Design& design, const EstimatorSettings& settings, double alpha,
                             const Job& job, bool ends) {
-    const bool logit = settings.outcomeLaw == "logit";
+    const Family* family = familyOf(settings.outcomeLaw);
+    if (family == nullptr || !(family->isPoisson() || family == &families::kLogit)) {
+        return refuse(ErrorCode::NotBuilt,
+                      "random effects of the law ‘" + settings.outcomeLaw + "’ are not built",
+                      "outcome", "Ask on log odds, or on the log of a count.");
+    }
+    const bool logit = family->outcome == Family::Outcome::YesNo;
     if (design.weightKind != WeightKind::None) {
         return refuse(ErrorCode::BadSetting, "random effects of such an outcome take no weights",
                       "weights", "Take the weights out.");
@@ -318,7 +324,7 @@ Result<Fit> fitLevelOutcome(const Design& design, const EstimatorSettings& setti
     LevelsFit out;
     out.restricted = false;
     out.law = "normal";
-    out.outcome = settings.outcomeLaw;
+    out.family = family;
     out.points = found.points();
     out.deviance = found.value();
     out.devianceWithout = -2.0 * plain->likelihood->logLikelihood;
@@ -363,9 +369,7 @@ Result<Fit> fitLevelOutcome(const Design& design, const EstimatorSettings& setti
     if (design.offset.size() > 0) {
         in.maximum.index += design.offset;
     }
-    in.told = std::make_shared<LikelihoodFit>();
-    in.told->family = settings.outcomeLaw;
-    in.told->outcome = logit ? "yes-no" : "count";
+    in.told = std::make_shared<LikelihoodFit>(*family);
     in.told->nullLogLikelihood = LikelihoodFit::kNone;
     in.fitted.resize(design.y.size());
     for (Index i = 0; i < design.y.size(); ++i) {

@@ -11,8 +11,9 @@ namespace rapporto {
 
 /// What a fit by likelihood tells beside its coefficients.
 struct LikelihoodFit {
-    std::string family;   ///< The method, as the study has it.
-    std::string outcome;  ///< "count", "yes-no", "ordered", "groups", "share", "cut-off".
+    explicit LikelihoodFit(const Family& of) : family(&of) {}
+
+    const Family* family;  ///< Never null.
     int iterations = 0;
     double gradient = 0.0;  ///< Newton’s decrement at the end: twice what ℓ could still gain.
     double logLikelihood = 0.0;
@@ -136,10 +137,9 @@ struct ExtraName {
 [[nodiscard]] std::unique_ptr<RowModel> orderedModel(const Eigen::VectorXd& y, int levels);
 [[nodiscard]] std::unique_ptr<RowModel> groupsModel(const Eigen::VectorXd& y, int levels);
 
-/// The model of a family of one index without further parameters (poisson, logit, probit, cloglog),
-/// or null.
-[[nodiscard]] std::unique_ptr<RowModel> plainModel(const std::string& family,
-                                                   const Eigen::VectorXd& y);
+/// The model of a family of one index without further parameters (a Poisson count, yes or no), or
+/// null; `y` must outlive it.
+[[nodiscard]] std::unique_ptr<RowModel> plainModel(const Family* family, const Eigen::VectorXd& y);
 
 /// Score statistic of the columns that X has beside those of a smaller fit of the same rows: U'I⁻¹U
 /// of all columns at its index. Chi-square, as many degrees as columns are added.

@@ -1,7 +1,7 @@
 #include "core/model/method_uses.h"
 
 #include "core/base/format.h"
-#include "core/model/outcome_models.h"
+#include "core/model/setting.h"
 
 #include <algorithm>
 
@@ -21,26 +21,24 @@ std::string namesOf(const std::vector<Term>& terms) {
 }
 
 /// The method that takes instruments for an outcome like this one’s.
-std::string withInstruments(const std::string& method) {
-    const bool count = method == "poisson" || method == "negative-binomial" ||
-                       method == "zero-inflated" || method == "hurdle" || method == "truncated";
-    const bool yesNo = method == "logit" || method == "probit" || method == "cloglog" ||
-                       method == "conditional-logit";
-    const bool panel = method == "within" || method == "first-difference" || method == "random" ||
-                       method == "between" || method == "event-study";
-    return count   ? "‘poisson-control’ is a count with instruments"
+std::string withInstruments(const Estimator& estimator) {
+    using enum Family::Outcome;
+    const Family* family = estimator.family;
+    const bool yesNo = family != nullptr && (family->outcome == YesNo || family->outcome == Within);
+    return family != nullptr && family->outcome == Count
+               ? "‘poisson-control’ is a count with instruments"
            : yesNo ? "‘probit-instruments’ is a yes–no outcome with instruments"
-           : panel ? "‘two-stage’ with the unit held fixed compares within units by instruments"
-                   : "‘two-stage’ takes instruments";
+           : estimator.has(trait::kUnits)
+               ? "‘two-stage’ with the unit held fixed compares within units by instruments"
+               : "‘two-stage’ takes instruments";
 }
 
 }  // namespace
 
 std::optional<Refusal> notTaken(const Question& q, const Estimator& estimator) {
-    const auto takesPart = [&](unsigned part) { return (estimator.takes & part) != 0; };
     const std::string method = "the method ‘" + q.method + "’";
     const bool asked = !q.endogenous.empty() || !q.instruments.empty();
-    if (asked && !takesPart(takes::kInstruments)) {
+    if (asked && !estimator.canTake(takes::kInstruments)) {
         return unused(method + " has no use for " +
                           (q.instruments.empty() ? "endogenous terms (" + namesOf(q.endogenous)
                                                  : "instruments (" + namesOf(q.instruments)) +
@@ -48,14 +46,14 @@ std::optional<Refusal> notTaken(const Question& q, const Estimator& estimator) {
                       "instruments",
                       "Take them out (an endogenous term then stands among the terms), or choose "
                       "another method: " +
-                          withInstruments(q.method) + ".");
+                          withInstruments(estimator) + ".");
     }
-    const bool groupTime = q.method == "event-study" && q.settings.weighting == "group-time";
-    if (!q.ownSlopes.empty() && (!takesPart(takes::kOwnSlopes) || groupTime)) {
+    const bool groupTime = estimator.has(trait::kChange) && q.settings.weighting == "group-time";
+    if (!q.ownSlopes.empty() && (!estimator.canTake(takes::kOwnSlopes) || groupTime)) {
         return unused(method + " takes no slopes of units", "held fixed",
                       "Leave the slopes out, or ask by least squares or within units.");
     }
-    if (q.weightKind == WeightKind::Precision && !takesPart(takes::kPrecision)) {
+    if (q.weightKind == WeightKind::Precision && !estimator.canTake(takes::kPrecision)) {
         return unused(method +
                           " has no use for precision weights: they have no scale, and a likelihood "
                           "needs one",
@@ -65,7 +63,7 @@ std::optional<Refusal> notTaken(const Question& q, const Estimator& estimator) {
     }
     const bool corrected =
         q.errors.kind == "robust" && q.errors.type != "HC0" && q.errors.type != "HC1";
-    if (corrected && (!takesPart(takes::kLeverageTypes) || groupTime)) {
+    if (corrected && (!estimator.canTake(takes::kLeverageTypes) || groupTime)) {
         return unused("errors of type " + q.errors.type + " correct by a row’s leverage, which " +
                           method + " does not have",
                       "errors", "Choose HC1, or draw rows anew.");
@@ -76,8 +74,12 @@ std::optional<Refusal> notTaken(const Question& q, const Estimator& estimator) {
 std::string methodsWithSetting(const std::string& key) {
     std::vector<std::string> found;
     for (const Estimator& estimator : allEstimators()) {
-        if (std::any_of(estimator.settings.begin(), estimator.settings.end(),
-                        [&](const char* own) { return key == own; })) {
+        if (estimator.settings == nullptr) {
+            continue;
+        }
+        const std::vector<Setting>& own = estimator.settings().settings;
+        if (std::any_of(own.begin(), own.end(),
+                        [&](const Setting& setting) { return key == setting.key; })) {
             found.emplace_back(estimator.method);
         }
     }

@@ -65,12 +65,17 @@ struct LevelsFit {
     int parameters = 0;            ///< Variances and correlations, the rows’ own among them.
     /// Of a row of a new group, at the means; of a yes–no outcome on the scale of its log odds.
     double rowVariance = 0.0;
-    std::string outcome = "normal";  ///< Or logit, poisson …
-    int points = 0;         ///< … with so many of quadrature; 1: Laplace’s approximation.
+    const Family* family = nullptr;  ///< Of an outcome by likelihood; null: of the normal law …
+    int points = 0;         ///< … and with so many of quadrature; 1: Laplace’s approximation.
     Eigen::VectorXd shift;  ///< Of each row: what its groups add.
     /// The law of contrasts of the coefficients, the columns of k × m; empty: the normal law.
     std::function<ContrastLaw(const Eigen::MatrixXd&)> lawOf;
     std::shared_ptr<const LevelSpreads> spreads;  ///< See group_prediction.h.
+
+    /// Effects are on the log odds of yes.
+    [[nodiscard]] bool ofYesNo() const {
+        return family != nullptr && family->outcome == Family::Outcome::YesNo;
+    }
 };
 
 /// The law of contrasts of the coefficients, the columns of k × m: with random effects their own,

@@ -375,9 +375,8 @@ Result<Fit> fitOrdered(const Design& design, bool probit, const ErrorSpec& error
         }
         return tl::make_unexpected(refusal);
     }
-    auto told = std::make_shared<LikelihoodFit>();
-    told->family = probit ? "ordered-probit" : "ordered-logit";
-    told->outcome = "ordered";
+    auto told = std::make_shared<LikelihoodFit>(probit ? families::kOrderedProbit
+                                                       : families::kOrderedLogit);
     told->nullLogLikelihood = 0.0;
     for (int c = 0; c < levels; ++c) {
         told->nullLogLikelihood += w.sum() * shares(c) * std::log(shares(c));
@@ -482,9 +481,7 @@ Result<Fit> fitMultinomialLogit(const Design& design, const EstimatorSettings& /
         }
         return tl::make_unexpected(refusal);
     }
-    auto told = std::make_shared<LikelihoodFit>();
-    told->family = "multinomial-logit";
-    told->outcome = "groups";
+    auto told = std::make_shared<LikelihoodFit>(families::kMultinomialLogit);
     told->nullLogLikelihood = 0.0;
     for (int c = 0; c < levels; ++c) {
         told->nullLogLikelihood += w.sum() * shares(c) * std::log(shares(c));
@@ -523,7 +520,7 @@ Result<Fit> fitMultinomialLogit(const Design& design, const EstimatorSettings& /
 namespace {
 
 /// What tobit and interval data have in common: one index, the logarithm of the spread.
-Result<Fit> fitBehindEnds(const Design& design, const std::string& family, const RowModel& model,
+Result<Fit> fitBehindEnds(const Design& design, const Family& family, const RowModel& model,
                           std::string note, const ErrorSpec& errors, double alpha, const Job& job) {
     if (!design.effects.empty()) {
         return refuse(ErrorCode::NotBuilt,
@@ -551,9 +548,7 @@ Result<Fit> fitBehindEnds(const Design& design, const std::string& family, const
     if (!found) {
         return tl::make_unexpected(found.error());
     }
-    auto told = std::make_shared<LikelihoodFit>();
-    told->family = family;
-    told->outcome = "cut-off";
+    auto told = std::make_shared<LikelihoodFit>(family);
     told->density = true;
     told->extras = found->theta.tail(1);
     if (design.hasConstant) {
@@ -597,7 +592,8 @@ Result<Fit> fitTobit(const Design& design, const EstimatorSettings& settings,
                    ? 1
                    : 0;
     }
-    return fitBehindEnds(design, "tobit", TobitModel(design.y, settings.low, settings.high),
+    return fitBehindEnds(design, families::kTobit,
+                         TobitModel(design.y, settings.low, settings.high),
                          plural(cut, "row lies", "rows lie") + " at an end.", errors, alpha, job);
 }
 
@@ -610,7 +606,7 @@ Result<Fit> fitInterval(const Design& design, const EstimatorSettings& /*setting
         open += std::isinf(design.lower(i)) || std::isinf(design.upper(i)) ? 1 : 0;
     }
     const auto n = static_cast<std::size_t>(design.y.size());
-    return fitBehindEnds(design, "interval", IntervalModel(design.lower, design.upper),
+    return fitBehindEnds(design, families::kInterval, IntervalModel(design.lower, design.upper),
                          plural(n - exact - open, "row lies", "rows lie") + " between two ends, " +
                              plural(open, "has", "have") + " one end, " +
                              plural(exact, "is", "are") + " known exactly.",

@@ -26,7 +26,7 @@ enum class CountLaw : std::uint8_t { Poisson, Quadratic, Linear };
 [[nodiscard]] double countProbability(CountLaw law, double y, double mean, double dispersion);
 
 /// The law that a question’s settings name (of the count part, where there are two).
-[[nodiscard]] CountLaw countLawOf(const std::string& method, const EstimatorSettings& settings);
+[[nodiscard]] CountLaw countLawOf(const Family& family, const EstimatorSettings& settings);
 
 /// Poisson by (pseudo-)likelihood; with effects held fixed by weighted least squares of swept
 /// columns. Rows that a term tells to be zero for certain leave and are counted.
@@ -130,15 +130,6 @@ enum class CountLaw : std::uint8_t { Poisson, Quadratic, Linear };
 /// Economics Letters 14.
 [[nodiscard]] Result<Fit> fitPoissonControl(const Design& design, const EstimatorSettings& settings,
                                             const ErrorSpec& errors, double alpha, const Job& job);
-
-/// True of methods that keep rows without outcome.
-[[nodiscard]] bool isSelection(const std::string& method);
-
-/// True of methods whose index takes an offset and an exposure.
-[[nodiscard]] bool takesExposure(const std::string& method);
-
-/// True of methods whose effects are not swept before they are estimated.
-[[nodiscard]] bool isLikelihoodMethod(const std::string& method);
 
 /// Two joined equations against the same with unrelated errors: likelihood ratio, chi-square(1).
 struct ApartTest {

@@ -402,7 +402,7 @@ Result<VectorXd> heldLeverage(const Design& design, const Job& job) {
 
 Result<std::vector<VectorXd>> effectsHeldFixed(const Fit& fit, const Design& design,
                                                const Job& job) {
-    const bool count = fit.likelihood != nullptr && fit.likelihood->family == "poisson";
+    const bool count = fit.likelihood != nullptr && fit.likelihood->family->isPoisson();
     if (design.effects.empty() || (!count && (!design.swept || design.before == nullptr)) ||
         (fit.likelihood != nullptr && !count)) {
         return refuse(ErrorCode::NotBuilt, "this fit estimates no effects of what is held fixed",

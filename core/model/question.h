@@ -174,6 +174,9 @@ struct LeftOutRequest {
     friend bool operator==(const LeftOutRequest&, const LeftOutRequest&) = default;
 };
 
+/// The method that is meant where none is named.
+inline constexpr const char* kLeastSquares = "least-squares";
+
 /// One stated analysis. What this version cannot compute is kept in `raw` and named in `unbuilt`.
 struct Question {
     std::string id;
@@ -190,7 +193,7 @@ struct Question {
     std::vector<std::string> ownSlopes;     ///< Variables with a slope for each unit, swept out.
     std::string offset;                     ///< Added to the index as it is; may be empty.
     std::string exposure;                   ///< Its logarithm is; may be empty.
-    std::string method = "least-squares";
+    std::string method = kLeastSquares;
     EstimatorSettings settings;
     ErrorSpec errors;
     WeightKind weightKind = WeightKind::None;
@@ -227,6 +230,8 @@ struct Question {
     std::optional<Refusal> unbuilt;  ///< Why this version refuses to answer, or nothing.
     std::vector<std::string> unknownKeys;
     std::shared_ptr<const nlohmann::ordered_json> raw;  ///< As read, for keys it does not know.
+
+    [[nodiscard]] bool byLeastSquares() const { return method == kLeastSquares; }
 
     /// Nothing is asked yet.
     [[nodiscard]] bool isEmpty() const {

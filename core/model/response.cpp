@@ -23,7 +23,7 @@ using Eigen::VectorXd;
 /// A mean of one index: exp, or a probability.
 class MeanOfIndex final : public Response {
   public:
-    enum class Curve : std::uint8_t { Exp, Logit, Probit, Cloglog, Line };
+    using Curve = Family::Curve;
 
     MeanOfIndex(Curve curve, int extras) : curve_(curve), extras_(extras) {}
 
@@ -73,9 +73,9 @@ class MeanOfIndex final : public Response {
 /// (1 − π)μ of two kinds of zeros; πμ/(1 − f(0)) behind a hurdle; μ/(1 − f(0)) without zeros.
 class TwoPartMean final : public Response {
   public:
-    TwoPartMean(CountLaw law, std::string family) : law_(law), family_(std::move(family)) {}
+    TwoPartMean(CountLaw law, Family::Zeros zeros) : law_(law), zeros_(zeros) {}
 
-    [[nodiscard]] int indices() const override { return family_ == "truncated" ? 1 : 2; }
+    [[nodiscard]] int indices() const override { return zeros_ == Family::Zeros::Absent ? 1 : 2; }
 
     [[nodiscard]] int extras() const override { return law_ == CountLaw::Poisson ? 0 : 1; }
 
@@ -85,7 +85,7 @@ class TwoPartMean final : public Response {
         std::fill_n(g, D, 0.0);
         std::fill_n(H, D * D, 0.0);
         const double mean = std::exp(place[0]);
-        if (family_ == "zero-inflated") {
+        if (zeros_ == Family::Zeros::TwoKinds) {
             const double pi = 1.0 / (1.0 + std::exp(-place[1]));
             const double slope = pi * (1.0 - pi);
             g[0] = (1.0 - pi) * mean;
@@ -133,7 +133,7 @@ class TwoPartMean final : public Response {
 
   private:
     CountLaw law_;
-    std::string family_;
+    Family::Zeros zeros_;
 };
 
 class OrderedShares final : public Response {
@@ -240,7 +240,7 @@ Layout layoutOf(const Design& design, const Fit& fit, const Response& response) 
     Index at = 0;
     for (int m = 0; m < response.indices(); ++m) {
         out.starts.push_back(at);
-        const bool zero = m == 1 && fit.likelihood->outcome == "count";
+        const bool zero = m == 1 && fit.likelihood->family->outcome == Family::Outcome::Count;
         if (!zero) {
             out.columns.push_back(kept);
         } else {
@@ -397,7 +397,10 @@ class Engine {
 class Rows {
   public:
     Rows(const Design& design, const Fit& fit, const ScenarioMap& map, int indices)
-        : design_(design), map_(map), indices_(indices), two_(fit.likelihood->outcome == "count") {}
+        : design_(design),
+          map_(map),
+          indices_(indices),
+          two_(fit.likelihood->family->outcome == Family::Outcome::Count) {}
 
     [[nodiscard]] const ScenarioMap& mapOf(int m) const {
         return m == 1 && two_ && map_.zero() ? *map_.zero() : map_;
@@ -500,45 +503,41 @@ std::shared_ptr<const Response> responseOf(const Design& design, const Fit& fit)
         return nullptr;
     }
     const LikelihoodFit& told = *fit.likelihood;
-    using Curve = MeanOfIndex::Curve;
+    const Family& family = *told.family;
     const bool extra =
         !fit.coefficients.empty() && fit.coefficients.back().equation == "dispersion";
     // Which law the dispersion belongs to is told by the question’s form; the mean of the plain
     // laws does not hang on it.
-    if (told.family == "zero-inflated" || told.family == "hurdle" || told.family == "truncated") {
+    if (family.zeros != Family::Zeros::Counted) {
         const CountLaw law = !extra              ? CountLaw::Poisson
                              : told.linearSpread ? CountLaw::Linear
                                                  : CountLaw::Quadratic;
-        return std::make_shared<const TwoPartMean>(law, told.family);
+        return std::make_shared<const TwoPartMean>(law, family.zeros);
     }
-    if (told.outcome == "ordered") {
+    if (family.outcome == Family::Outcome::Ordered) {
         return std::make_shared<const OrderedShares>(design.levelNames,
-                                                     told.family == "ordered-probit");
+                                                     family.curve == Family::Curve::Probit);
     }
-    if (told.outcome == "groups") {
+    if (family.outcome == Family::Outcome::Groups) {
         return std::make_shared<const GroupShares>(design.levelNames);
     }
-    const Curve curve = told.outcome == "count"     ? Curve::Exp
-                        : told.outcome == "cut-off" ? Curve::Line
-                        : told.family == "cloglog"  ? Curve::Cloglog
-                        : told.family == "probit" || told.family == "probit-instruments"
-                            ? Curve::Probit
-                            : Curve::Logit;
     // The mean does not hang on what stands in further equations.
-    const bool further = extra || told.outcome == "cut-off" || told.family == "probit-instruments";
+    const bool further = extra || family.outcome == Family::Outcome::CutOff || family.joined;
     const auto beside = std::count_if(fit.coefficients.begin(), fit.coefficients.end(),
                                       [](const Coefficient& c) { return c.equation != "main"; });
-    return std::make_shared<const MeanOfIndex>(curve, further ? static_cast<int>(beside) : 0);
+    return std::make_shared<const MeanOfIndex>(family.curve,
+                                               further ? static_cast<int>(beside) : 0);
 }
 
 namespace {
 
 tl::unexpected<Refusal> heldLevels(const Fit& fit) {
-    return refuse(ErrorCode::BadSetting,
-                  "with effects held fixed the mean hangs on each group’s own level", "effects",
-                  fit.likelihood != nullptr && fit.likelihood->outcome == "count"
-                      ? "Read the rate ratios: they hold in every group."
-                      : "Read the odds ratios: they hold in every group.");
+    return refuse(
+        ErrorCode::BadSetting, "with effects held fixed the mean hangs on each group’s own level",
+        "effects",
+        fit.likelihood != nullptr && fit.likelihood->family->outcome == Family::Outcome::Count
+            ? "Read the rate ratios: they hold in every group."
+            : "Read the odds ratios: they hold in every group.");
 }
 
 }  // namespace
@@ -728,7 +727,7 @@ Result<std::vector<Prediction>> predictOutcome(const Design& design, const Fit& 
             const double b = engine.response().at(0, place.data(), g.data(), H.data());
             p.mean.low = std::min(a, b);
             p.mean.high = std::max(a, b);
-            const bool plain = told.family == "poisson" || told.family == "negative-binomial";
+            const bool plain = told.family->isPlainCount();
             if (plain && groups && groups->varianceOfNew(s) > 0.0) {
                 const double spread = groups->varianceOfNew(s);
                 p.rowLow = countOverGroups(eta, spread, alpha / 2.0);
@@ -771,7 +770,8 @@ std::vector<Coefficient> columnEffects(const Design& design, const Fit& fit, dou
     Engine engine(design, fit);
     std::vector<MatrixXd> X;
     for (int m = 0; m < engine.indices(); ++m) {
-        const bool zero = m == 1 && fit.likelihood->outcome == "count" && design.zeroX.cols() > 0;
+        const bool zero = m == 1 && fit.likelihood->family->outcome == Family::Outcome::Count &&
+                          design.zeroX.cols() > 0;
         X.push_back(zero ? design.zeroX : design.X);
     }
     const IndexRows kept = engine.keptOf(X);

@@ -300,7 +300,6 @@ class RobustFitter {
                             errors_, alpha_, job_);
         if (fit) {
             fit->statistics.sigma = scale_;
-            told->method = law_ == Law::Huber ? "huber" : law_ == Law::Bisquare ? "bisquare" : "mm";
             told->scale = scale_;
             told->tuning = tuning_;
             told->iterations = iterations_;

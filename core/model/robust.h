@@ -6,7 +6,6 @@ namespace rapporto {
 
 /// What a fit that holds odd rows down tells beside its coefficients.
 struct RobustFit {
-    std::string method;
     double scale = 0.0;
     double tuning = 0.0;      ///< k of Huber, c of the bisquare.
     Eigen::VectorXd weights;  ///< n, from 0 (left out) to 1 (counts in full).

@@ -334,10 +334,6 @@ std::optional<ApartTest> apartTest(const Fit& fit, const Design& design, const E
     return ApartTest{ratio, chiSquareTail(ratio, 1.0)};
 }
 
-bool isSelection(const std::string& method) {
-    return method == "heckman" || method == "heckman-two-step";
-}
-
 Result<Fit> fitHeckman(const Design& design, const EstimatorSettings& /*settings*/,
                        const ErrorSpec& errors, double alpha, const Job& job) {
     auto selection = selectionOf(design, job);
@@ -386,9 +382,7 @@ Result<Fit> fitHeckman(const Design& design, const EstimatorSettings& /*settings
                              "no term itself, or take two steps.")) {
         return tl::make_unexpected(*std::move(lost));
     }
-    auto told = std::make_shared<LikelihoodFit>();
-    told->family = "heckman";
-    told->outcome = "cut-off";
+    auto told = std::make_shared<LikelihoodFit>(families::kHeckman);
     told->density = true;
     told->unseen = design.unseen.size() - selection->seen.size();
     told->extras = found->theta.tail(2);
@@ -598,9 +592,7 @@ Result<Fit> fitProbitInstruments(const Design& design, const EstimatorSettings& 
     if (auto lost = ranToOne(found, "Use two-stage least squares, or stronger instruments.")) {
         return tl::make_unexpected(*std::move(lost));
     }
-    auto told = std::make_shared<LikelihoodFit>();
-    told->family = "probit-instruments";
-    told->outcome = "yes-no";
+    auto told = std::make_shared<LikelihoodFit>(families::kProbitInstruments);
     told->extras = found->theta.tail(2);
     told->apartLogLikelihood = apart;
     const VectorXd index = found->index.col(0);
@@ -689,9 +681,7 @@ Result<Fit> fitPoissonControl(const Design& design, const EstimatorSettings& /*s
         B.row(place) -= (w.cwiseProduct(design.y - mean)).transpose() * Q;
         found->scores += parts->left.col(j).asDiagonal() * (Q * B.transpose());
     }
-    auto told = std::make_shared<LikelihoodFit>();
-    told->family = "poisson-control";
-    told->outcome = "count";
+    auto told = std::make_shared<LikelihoodFit>(families::kPoissonControl);
     told->pearson = (w.array() * (design.y - mean).array().square() / mean.array()).sum();
     told->deviance = 0.0;
     for (Index i = 0; i < mean.size(); ++i) {

@@ -451,8 +451,15 @@ class PenalisedProfile {
     double best_ = 0.0;
 };
 
-Result<Fit> fitYesNo(const Design& design, Link link, const std::string& family, bool firth,
+Link linkOf(const Family& family) {
+    return family.curve == Family::Curve::Probit    ? Link::Probit
+           : family.curve == Family::Curve::Cloglog ? Link::Cloglog
+                                                    : Link::Logit;
+}
+
+Result<Fit> fitYesNo(const Design& design, const Family& family, bool firth,
                      const ErrorSpec& errors, double alpha, const Job& job) {
+    const Link link = linkOf(family);
     if (!design.effects.empty()) {
         return refuse(ErrorCode::NotBuilt,
                       "effects held fixed are not swept out of a yes–no outcome: with few rows a "
@@ -497,9 +504,7 @@ Result<Fit> fitYesNo(const Design& design, Link link, const std::string& family,
     if (!found) {
         return tl::make_unexpected(found.error());
     }
-    auto told = std::make_shared<LikelihoodFit>();
-    told->family = family;
-    told->outcome = family == "fractional-logit" ? "share" : "yes-no";
+    auto told = std::make_shared<LikelihoodFit>(family);
     const VectorXd p = probabilities(found->index.col(0), link);
     if (design.hasConstant) {
         VectorXd constant(1);
@@ -522,7 +527,7 @@ Result<Fit> fitYesNo(const Design& design, Link link, const std::string& family,
     if (fit && firth) {
         fit->notes.emplace_back("Firth’s penalty keeps every estimate finite.");
     }
-    if (fit && family == "fractional-logit" && errors.kind == "classical") {
+    if (fit && family.outcome == Family::Outcome::Share && errors.kind == "classical") {
         fit->notes.emplace_back(
             "A share is not a yes–no draw: classical errors are not its own. Use robust ones.");
     }
@@ -535,16 +540,15 @@ std::unique_ptr<RowModel> probitModel(const VectorXd& y) {
     return std::make_unique<YesNoModel>(y, Link::Probit);
 }
 
-std::unique_ptr<RowModel> plainModel(const std::string& family, const VectorXd& y) {
-    if (family == "poisson") {
-        return poissonModel(y);
-    }
-    if (family != "logit" && family != "probit" && family != "cloglog") {
+std::unique_ptr<RowModel> plainModel(const Family* family, const VectorXd& y) {
+    if (family == nullptr) {
         return nullptr;
     }
-    return std::make_unique<YesNoModel>(y, family == "logit"    ? Link::Logit
-                                           : family == "probit" ? Link::Probit
-                                                                : Link::Cloglog);
+    if (family->isPoisson()) {
+        return poissonModel(y);
+    }
+    return family->row == Family::Row::YesNo ? std::make_unique<YesNoModel>(y, linkOf(*family))
+                                             : nullptr;
 }
 
 Result<Fit> fitLogit(const Design& design, const EstimatorSettings& settings,
@@ -552,7 +556,7 @@ Result<Fit> fitLogit(const Design& design, const EstimatorSettings& settings,
     if (auto done = checkYesNo(design, false); !done) {
         return tl::make_unexpected(done.error());
     }
-    return fitYesNo(design, Link::Logit, "logit", settings.penalised, errors, alpha, job);
+    return fitYesNo(design, families::kLogit, settings.penalised, errors, alpha, job);
 }
 
 Result<Fit> fitProbit(const Design& design, const EstimatorSettings& /*settings*/,
@@ -560,7 +564,7 @@ Result<Fit> fitProbit(const Design& design, const EstimatorSettings& /*settings*
     if (auto done = checkYesNo(design, false); !done) {
         return tl::make_unexpected(done.error());
     }
-    return fitYesNo(design, Link::Probit, "probit", false, errors, alpha, job);
+    return fitYesNo(design, families::kProbit, false, errors, alpha, job);
 }
 
 Result<Fit> fitCloglog(const Design& design, const EstimatorSettings& /*settings*/,
@@ -568,7 +572,7 @@ Result<Fit> fitCloglog(const Design& design, const EstimatorSettings& /*settings
     if (auto done = checkYesNo(design, false); !done) {
         return tl::make_unexpected(done.error());
     }
-    return fitYesNo(design, Link::Cloglog, "cloglog", false, errors, alpha, job);
+    return fitYesNo(design, families::kCloglog, false, errors, alpha, job);
 }
 
 Result<Fit> fitFractionalLogit(const Design& design, const EstimatorSettings& /*settings*/,
@@ -576,12 +580,12 @@ Result<Fit> fitFractionalLogit(const Design& design, const EstimatorSettings& /*
     if (auto done = checkYesNo(design, true); !done) {
         return tl::make_unexpected(done.error());
     }
-    return fitYesNo(design, Link::Logit, "fractional-logit", false, errors, alpha, job);
+    return fitYesNo(design, families::kFractionalLogit, false, errors, alpha, job);
 }
 
 void profileIntervals(Fit& fit, const Design& design, const EstimatorSettings& settings,
                       const ErrorSpec& errors, double alpha) {
-    if (!fit.likelihood || fit.likelihood->family != "logit" || !settings.penalised) {
+    if (!fit.likelihood || fit.likelihood->family != &families::kLogit || !settings.penalised) {
         return;
     }
     const auto k = fit.solution.kept.size();

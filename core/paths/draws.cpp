@@ -520,7 +520,8 @@ class Drawer {
             const Index k = X.cols();
             if (!equation.isLinear()) {
                 VectorXd beta = system_.theta.segment(first, k);
-                const auto model = plainModel(equation.question.method, equation.design->y);
+                const auto model =
+                    plainModel(familyOf(equation.question.method), equation.design->y);
                 if (!nearMaximum(*model, X, weights, beta)) {
                     return false;
                 }

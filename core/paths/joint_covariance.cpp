@@ -17,7 +17,7 @@ VectorXd slopesOf(const TraceEquation& equation) {
     if (equation.isLinear()) {
         return fit.residuals;
     }
-    const auto model = plainModel(equation.question.method, equation.design->y);
+    const auto model = plainModel(familyOf(equation.question.method), equation.design->y);
     VectorXd out(fit.residuals.size());
     for (Index i = 0; i < out.size(); ++i) {
         double g = 0.0;

@@ -16,16 +16,27 @@ using Eigen::Index;
 using Eigen::MatrixXd;
 using Eigen::VectorXd;
 
+using Curve = Family::Curve;
+
+/// The curve of an equation’s mean.
+Curve curveOf(const TraceEquation& equation) {
+    const Family* family = familyOf(equation.question.method);
+    return family == nullptr ? Curve::Line : family->curve;
+}
+
 /// The mean of an outcome at an index.
-double meanAt(const std::string& method, double index) {
-    if (method == "logit") {
-        return index >= 0.0 ? 1.0 / (1.0 + std::exp(-index))
-                            : std::exp(index) / (1.0 + std::exp(index));
+double meanAt(Curve curve, double index) {
+    switch (curve) {
+        case Curve::Logit:
+            return index >= 0.0 ? 1.0 / (1.0 + std::exp(-index))
+                                : std::exp(index) / (1.0 + std::exp(index));
+        case Curve::Probit:
+            return 0.5 * std::erfc(-index / std::numbers::sqrt2);
+        case Curve::Exp:
+            return std::exp(index);
+        default:
+            return index;
     }
-    if (method == "probit") {
-        return 0.5 * std::erfc(-index / std::numbers::sqrt2);
-    }
-    return method == "poisson" ? std::exp(index) : index;
 }
 
 /// Points of the trapezoid rule under the standard normal density: its error falls as
@@ -56,15 +67,15 @@ double stepFor(double slope) {
 }
 
 /// E g(index) for an index normal about `mean`.
-double meanUnder(const std::string& method, double mean, double variance) {
-    if (method == "probit") {
-        return meanAt(method, mean / std::sqrt(1.0 + variance));
+double meanUnder(Curve curve, double mean, double variance) {
+    if (curve == Curve::Probit) {
+        return meanAt(curve, mean / std::sqrt(1.0 + variance));
     }
-    if (method == "poisson") {
+    if (curve == Curve::Exp) {
         return std::exp(mean + 0.5 * variance);
     }
-    if (method != "logit" || !(variance > 0.0)) {
-        return meanAt(method, mean);
+    if (curve != Curve::Logit || !(variance > 0.0)) {
+        return meanAt(curve, mean);
     }
     const double sd = std::sqrt(variance);
     const double step = stepFor(sd);
@@ -75,7 +86,7 @@ double meanUnder(const std::string& method, double mean, double variance) {
     for (int i = -reach; i <= reach; ++i) {
         const double z = i * step;
         const double w = std::exp(-0.5 * z * z);
-        sum += w * meanAt(method, mean + sd * z);
+        sum += w * meanAt(curve, mean + sd * z);
         total += w;
     }
     return sum / total;
@@ -216,7 +227,7 @@ Eigen::Vector3d NaturalEffect::at(const VectorXd& theta, const RowFacts& rows) c
         still.push_back(stillOf(part));
     }
     still.push_back(stillOf(outcome_));
-    const std::string& method = system_->equations[outcome_.equation].question.method;
+    const Curve curve = curveOf(system_->equations[outcome_.equation]);
     const auto indexOf = [&](const Part& part, const VectorXd& base, Index i,
                              const std::vector<double>& set) {
         double index = base(i);
@@ -270,19 +281,19 @@ Eigen::Vector3d NaturalEffect::at(const VectorXd& theta, const RowFacts& rows) c
                     reach[k] * reach[k] * rows.variances(static_cast<Index>(between_[k].equation));
             }
             set[cause_] = x;
-            return meanUnder(method, indexOf(outcome_, still.back(), i, set), variance);
+            return meanUnder(curve, indexOf(outcome_, still.back(), i, set), variance);
         }
         const std::function<double(std::size_t)> from = [&](std::size_t k) -> double {
             if (k == between_.size()) {
                 set[cause_] = x;
-                return meanAt(method, indexOf(outcome_, still.back(), i, set));
+                return meanAt(curve, indexOf(outcome_, still.back(), i, set));
             }
             const Part& part = between_[k];
-            const std::string& law = system_->equations[part.equation].question.method;
+            const Curve law = curveOf(system_->equations[part.equation]);
             set[cause_] = between;
             const double index = indexOf(part, still[k], i, set);
             double sum = 0.0;
-            if (law == "least-squares") {
+            if (law == Curve::Line) {
                 const double sd = std::sqrt(rows.variances(static_cast<Index>(part.equation)));
                 for (const auto& [z, w] : kPoints.points) {
                     set[part.place] = index + sd * z;
@@ -291,7 +302,7 @@ Eigen::Vector3d NaturalEffect::at(const VectorXd& theta, const RowFacts& rows) c
                 return sum;
             }
             const double mean = meanAt(law, index);
-            if (law != "poisson") {
+            if (law != Curve::Exp) {
                 set[part.place] = 0.0;
                 sum = (1.0 - mean) * from(k + 1);
                 set[part.place] = 1.0;

@@ -24,7 +24,7 @@ struct TraceEquation {
     /// What checks look at instead of weighted rows; empty where they look at the rows as they are.
     std::function<std::shared_ptr<const CheckRows>()> checkRows;
 
-    [[nodiscard]] bool isLinear() const { return question.method == "least-squares"; }
+    [[nodiscard]] bool isLinear() const { return question.byLeastSquares(); }
 };
 
 /// A variable of the system, or a level of a grouping (“zone=Ridge”).

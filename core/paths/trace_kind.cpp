@@ -3,6 +3,7 @@
 
 #include "core/base/format.h"
 #include "core/base/parallel.h"
+#include "core/model/estimator.h"
 #include "core/paths/trace.h"
 #include "core/study/known_checks.h"
 #include "core/study/question_codec.h"
@@ -19,18 +20,21 @@ namespace {
 using Json = nlohmann::ordered_json;
 
 void readPaths(JsonReader& in, TraceSpec& spec) {
-    static const std::vector<std::string> kEstimators = {"least-squares", "logit", "probit",
-                                                         "poisson"};
     for (const Json* one : in.list("paths", most::kTerms)) {
         JsonReader path(*one, "paths");
         PathSpec made;
         made.to = path.text("to");
         readTerms(path, made.from, "from", false);
         made.estimator = path.text("estimator", made.estimator);
-        if (std::find(kEstimators.begin(), kEstimators.end(), made.estimator) ==
-            kEstimators.end()) {
+        if (!hasTrait(made.estimator, trait::kEquation)) {
+            std::vector<std::string> known;
+            for (const Estimator& way : allEstimators()) {
+                if (way.has(trait::kEquation)) {
+                    known.emplace_back(way.method);
+                }
+            }
             path.fault("a path has no estimator ‘" + made.estimator + "’",
-                       "Estimators are least-squares, logit, probit and poisson.");
+                       "Estimators are " + joinedNames(known) + ".");
         }
         in.close(path);
         spec.paths.push_back(std::move(made));

@@ -134,7 +134,7 @@ std::string outcomeReading(const Answer& answer) {
                plural(static_cast<std::size_t>(fit.dynamic->units), "unit", "units") +
                " earlier moments serve as instruments.";
     }
-    if (fit.levels && fit.levels->outcome != "normal") {
+    if (fit.levels && fit.levels->family != nullptr) {
         const double rise = 0.5 * (fit.levels->devianceWithout - fit.levels->deviance);
         text = "In " + rows + " the log-likelihood of " + outcome + " is **" +
                fixedNumber(-0.5 * fit.levels->deviance, 1) + "**, " +
@@ -192,9 +192,9 @@ std::string levelsReading(const LevelsFit& fit, double alpha) {
                     " there is nothing left: their variance is at zero, its boundary.";
             continue;
         }
-        const std::string scale = fit.outcome == "logit"     ? ", of log odds"
-                                  : fit.outcome == "poisson" ? ", of the logarithm"
-                                                             : "";
+        const std::string scale = fit.family == nullptr ? ""
+                                  : fit.ofYesNo()       ? ", of log odds"
+                                                        : ", of the logarithm";
         text +=
             std::isfinite(level.share)
                 ? " Of what the terms leave" + scale + ", " + fixedNumber(100.0 * level.share, 0) +
@@ -237,7 +237,7 @@ std::string levelsReading(const LevelsFit& fit, double alpha) {
 
 /// What effects are effects of where the mean is no straight line of the index.
 std::string withinGroupsReading(const LevelsFit& fit) {
-    return fit.outcome == "normal"
+    return fit.family == nullptr
                ? std::string()
                : " Effects are those within a group: over all groups together they are smaller, "
                  "the "

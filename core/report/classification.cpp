@@ -9,7 +9,7 @@ namespace rapporto {
 
 std::optional<Classification> classify(const Answer& answer, double cut) {
     if (!answer.fit || !answer.design || !answer.fit->likelihood ||
-        answer.fit->likelihood->outcome != "yes-no") {
+        answer.fit->likelihood->family->outcome != Family::Outcome::YesNo) {
         return std::nullopt;
     }
     Classification out;

@@ -207,10 +207,11 @@ std::string leftSide(const Answer& answer, const std::string& equation) {
     if (!answer.fit->likelihood) {
         return y;
     }
-    const LikelihoodFit& told = *answer.fit->likelihood;
+    const Family& family = *answer.fit->likelihood->family;
     const auto& levels = answer.design->levelNames;
     if (equation == "zero") {
-        return told.family == "hurdle" ? "ln odds of any " + y : "ln odds of none ever";
+        return family.zeros == Family::Zeros::Hurdle ? "ln odds of any " + y
+                                                     : "ln odds of none ever";
     }
     if (equation == "spread" || equation == "correlation" || equation == "dispersion") {
         return equation;
@@ -224,15 +225,7 @@ std::string leftSide(const Answer& answer, const std::string& equation) {
     if (equation.starts_with("to ")) {
         return "ln odds of " + equation.substr(3) + " against " + levels.front();
     }
-    return told.outcome == "count"               ? "ln mean of " + y
-           : told.family == "probit"             ? "Φ⁻¹ of P(" + y + ")"
-           : told.family == "cloglog"            ? "ln −ln of 1 − P(" + y + ")"
-           : told.outcome == "ordered"           ? "cut less index of " + y
-           : told.family == "probit-instruments" ? "Φ⁻¹ of P(" + y + ")"
-           : told.family == "heckman"            ? y + ", seen or not"
-           : told.family == "interval"           ? y + " between its ends"
-           : told.family == "tobit"              ? y + " before it is cut off"
-                                                 : "ln odds of " + y;
+    return family.equation.before + y + family.equation.after;
 }
 
 }  // namespace

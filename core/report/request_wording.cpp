@@ -23,73 +23,6 @@ std::string digits(double value, double se) { return fixedNumber(value, decimals
 
 }  // namespace
 
-std::string methodText(const Question& question) {
-    if (question.method == "bent-line") {
-        return "a line with " +
-               plural(static_cast<std::size_t>(question.settings.bends), "bend", "bends") + " in " +
-               question.settings.variable + (question.settings.fixed ? ", held" : "");
-    }
-    if (question.method == "gmm") {
-        return question.settings.steps == "two" ? "generalised moments in two steps"
-               : question.settings.steps == "iterated"
-                   ? "generalised moments, iterated"
-                   : "generalised moments, continuously updated";
-    }
-    if (question.method == "quantile") {
-        std::string points;
-        for (const double tau : question.settings.at) {
-            points += (points.empty() ? "" : ", ") + shortNumber(tau, 3);
-        }
-        return points.empty() || points == ".5"
-                   ? "the median"
-                   : (question.settings.at.size() > 1 ? "quantiles " : "the quantile ") + points;
-    }
-    if (question.method == "negative-binomial" && question.settings.form == 1) {
-        return "a negative binomial count (linear)";
-    }
-    if ((question.method == "zero-inflated" || question.method == "hurdle" ||
-         question.method == "truncated") &&
-        question.settings.count == "negative-binomial") {
-        return std::string(findEstimator(question.method)->shown) + ", negative binomial";
-    }
-    if (question.method == "interval") {
-        return "interval regression between " + question.outcome + " and " +
-               question.settings.variable;
-    }
-    if (question.method == "logit" && question.settings.penalised) {
-        return "penalised logit (Firth)";
-    }
-    if (question.method == "event-study") {
-        return "effects before and after a change of " + question.settings.variable +
-               (question.settings.weighting == "pooled"    ? ", pooled"
-                : question.settings.weighting == "cohorts" ? ", by cohorts"
-                                                           : ", cohort by moment");
-    }
-    if (!question.settings.levels.empty()) {
-        std::string levels;
-        for (const LevelSpec& level : question.settings.levels) {
-            levels += (levels.empty() ? " of " : " and of ") + level.by;
-            if (!level.slopes.empty()) {
-                levels += std::string(level.slopes.size() == 1 ? " (slope in " : " (slopes in ") +
-                          joinedNames(level.slopes) +
-                          (level.covariance == "diagonal" ? ", apart)" : ")");
-            }
-        }
-        const std::string& law = question.settings.outcomeLaw;
-        return "random effects" + levels +
-               (law == "logit"                           ? " on log odds"
-                : law == "poisson"                       ? " on the log of a count"
-                : question.settings.likelihood == "full" ? ", full likelihood"
-                                                         : "");
-    }
-    if (question.method == "difference-gmm" || question.method == "system-gmm") {
-        return std::string(findEstimator(question.method)->shown) +
-               (question.settings.steps == "one" ? " in one step" : "");
-    }
-    const Estimator* estimator = findEstimator(question.method);
-    return estimator == nullptr ? question.method : estimator->shown;
-}
-
 std::string scenarioText(const ScenarioMap& map, const ScenarioValues& at) {
     std::string out;
     for (const auto& [name, value] : at) {
@@ -143,7 +76,8 @@ std::vector<std::string> predictionReading(const Answer& answer, std::size_t i) 
         }
         out.push_back(text + (answer.fit->likelihood ? ": probabilities of the levels." : "."));
     } else {
-        const bool share = answer.fit->likelihood && answer.fit->likelihood->outcome == "yes-no";
+        const bool share = answer.fit->likelihood &&
+                           answer.fit->likelihood->family->outcome == Family::Outcome::YesNo;
         const std::string row = !std::isfinite(p.rowLow) ? std::string()
                                 : answer.fit->likelihood
                                     ? "; a single row lies between " + shortNumber(p.rowLow) +
@@ -204,8 +138,9 @@ std::vector<std::string> groupReading(const Answer& answer,
     if (effects.empty()) {
         return out;
     }
-    const bool points = answer.fit->likelihood && (answer.fit->likelihood->outcome == "yes-no" ||
-                                                   !effects.front().outcome.empty());
+    const bool points = answer.fit->likelihood &&
+                        (answer.fit->likelihood->family->outcome == Family::Outcome::YesNo ||
+                         !effects.front().outcome.empty());
     const double unit = points ? 100.0 : 1.0;
     for (const MarginalEffect& e : effects) {
         const double se = unit * e.effect.se;

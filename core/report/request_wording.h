@@ -4,9 +4,6 @@
 
 namespace rapporto {
 
-/// “least squares”, “a line with 2 bends in hives”.
-[[nodiscard]] std::string methodText(const Question& question);
-
 /// Effects over groups of rows in words: each group’s with its interval and how it differs from the
 /// first’s.
 [[nodiscard]] std::vector<std::string> groupReading(const Answer& answer,

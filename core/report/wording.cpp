@@ -140,7 +140,7 @@ namespace {
 
 /// A coefficient of a likelihood in words: a ratio of rates or odds where its index is a logarithm.
 std::string likelihoodEffect(const Answer& answer, const Coefficient& c, const DesignTerm& term) {
-    const LikelihoodFit& told = *answer.fit->likelihood;
+    const Family& family = *answer.fit->likelihood->family;
     const Design& design = *answer.design;
     const std::string step = term.groups  ? "in " + c.label + " "
                              : term.yesNo ? "where " + term.label + " is yes, "
@@ -150,27 +150,17 @@ std::string likelihoodEffect(const Answer& answer, const Coefficient& c, const D
                                        (term.unit.empty() ? "step" : "unit (" + term.unit + ")") +
                                        " of " + term.label + ", ";
     const std::string against = term.groups ? " than in " + term.base : std::string();
+    const bool groups = family.outcome == Family::Outcome::Groups && design.levelNames.size() > 1;
     const std::string what =
-        told.family == "hurdle" || told.family == "truncated"
-            ? "the rate of " + design.outcome + " where there is any"
-        : told.family == "zero-inflated"
-            ? "the mean of " + design.outcome + " where there can be any"
-        : told.outcome == "count"            ? "the mean of " + design.outcome
-        : told.family == "conditional-logit" ? "within a group the odds of " + design.outcomeLabel
-        : told.family == "logit"             ? "the odds of " + design.outcomeLabel
-        : told.family == "fractional-logit"  ? "the odds of " + design.outcome
-        : told.family == "cloglog"           ? "the hazard of " + design.outcomeLabel
-        : told.family == "ordered-logit" ? "the odds of a higher level of " + design.outcomeLabel
-        : told.outcome == "groups" && design.levelNames.size() > 1
-            ? "the odds of " + design.levelNames[1] + " against " + design.levelNames[0]
-            : std::string();
+        groups ? "the odds of " + design.levelNames[1] + " against " + design.levelNames[0]
+        : *family.ratio.before == 0
+            ? std::string()
+            : family.ratio.before + (family.ratioOfLabel ? design.outcomeLabel : design.outcome) +
+                  family.ratio.after;
     const std::string start = capital(among(design, c.designTerm));
-    if (told.outcome == "cut-off") {
-        const std::string whole = told.family == "heckman"    ? ", seen or not,"
-                                  : told.family == "interval" ? ", somewhere between its ends,"
-                                                              : ", before it is cut off,";
+    if (*family.latent != 0) {
         const int digits = decimalsFor(c.se);
-        return start + step + design.outcomeLabel + whole + " is **" +
+        return start + step + design.outcomeLabel + family.latent + " is **" +
                fixedNumber(std::abs(c.estimate), digits) +
                (c.estimate < 0.0 ? " lower" : " higher") + "**" + against + " (" +
                percentLevel(answer.alpha) + ": " + fixedNumber(c.low, digits) + " to " +
@@ -194,15 +184,16 @@ std::string likelihoodEffect(const Answer& answer, const Coefficient& c, const D
 
 /// What that means on the outcome’s own scale, on average over the rows.
 std::string onTheOutcome(const Answer& answer, const Coefficient& c) {
-    const std::string& kind = answer.fit->likelihood->outcome;
+    const Family::Outcome kind = answer.fit->likelihood->family->outcome;
     // Of several sets these rows are those of one: effects that are asked for are pooled.
-    if ((kind != "count" && kind != "yes-no" && kind != "share") || answer.rows.used > 200000 ||
-        answer.fit->pooled) {
+    const bool told = kind == Family::Outcome::Count || kind == Family::Outcome::YesNo ||
+                      kind == Family::Outcome::Share;
+    if (!told || answer.rows.used > 200000 || answer.fit->pooled) {
         return {};
     }
     for (const Coefficient& own : columnEffects(*answer.design, *answer.fit, answer.alpha)) {
         if (own.column == c.column) {
-            const bool points = kind != "count";
+            const bool points = kind != Family::Outcome::Count;
             const double unit = points ? 100.0 : 1.0;
             const int digits = decimalsFor(unit * own.se);
             return std::string("On average over the rows") +
@@ -473,6 +464,7 @@ std::string explainReading(const Answer& answer) {
         withUnit(shortNumber(s.sigma, 3),
                  answer.design->outcomeLogOf.empty() ? answer.design->outcomeUnit : "");
     std::string text = outcomeReading(answer);
+    const bool within = ofUnits(answer.question.method) == OfUnits::Within;
     if (!text.empty()) {
         // It says by itself what stands for a share of variation.
     } else if (fit.exact) {
@@ -486,20 +478,19 @@ std::string explainReading(const Answer& answer) {
                plural(answer.rows.used, "row", "rows") +
                " it scatters about it with a standard deviation of " + sigma + ".";
     } else if (s.rSquared) {
-        text = (answer.design->swept && answer.question.method != "within"
-                    ? "The terms and what is held fixed account for **"
-                : answer.question.method == "within" ? "Within units the terms account for **"
-                                                     : "The terms account for **") +
+        text = (answer.design->swept && !within ? "The terms and what is held fixed account for **"
+                : within                        ? "Within units the terms account for **"
+                                                : "The terms account for **") +
                fixedNumber(100.0 * *s.rSquared, 1) + " %** of the variation in " +
                answer.design->outcome +
-               (s.uncentred && answer.question.method != "random" && !fit.echo
+               (s.uncentred && ofUnits(answer.question.method) != OfUnits::AtRandom && !fit.echo
                     ? " about zero (there is no constant)"
                     : "") +
                " in " + plural(answer.rows.used, "row", "rows") +
                "; what is left has a standard "
                "deviation of " +
                sigma + ".";
-        if (answer.design->swept && s.within && answer.question.method != "within") {
+        if (answer.design->swept && s.within && !within) {
             text += " The terms alone account for " + fixedNumber(100.0 * *s.within, 1) +
                     " % of what the effects leave.";
         }
@@ -579,9 +570,9 @@ std::string heldText(const Question& q) {
     }
     if (!q.endogenous.empty()) {
         text += " where " + namesOf(q.endogenous) + " is moved by " +
-                (!q.instruments.empty()                                     ? namesOf(q.instruments)
-                 : q.method == "difference-gmm" || q.method == "system-gmm" ? "its own past"
-                                                                            : "nothing yet");
+                (!q.instruments.empty()                ? namesOf(q.instruments)
+                 : hasTrait(q.method, trait::kOwnPast) ? "its own past"
+                                                       : "nothing yet");
     }
     return text;
 }
@@ -596,7 +587,7 @@ std::string explainSentence(const Question& q) {
     }
     text += with + heldText(q);
     if (!q.settings.zeroTerms.empty()) {
-        text += (isSelection(q.method) ? ", seen by " : ", zeros by ") +
+        text += (hasTrait(q.method, trait::kUnseen) ? ", seen by " : ", zeros by ") +
                 joinedNames(q.settings.zeroTerms);
     }
     text += " by " + methodText(q);
@@ -633,8 +624,9 @@ bool isEffect(const Coefficient& c) {
 /// An equation beside the main one, with what its effects are counted in.
 std::string furtherEquation(const Fit& fit, const std::string& equation) {
     if (equation == "zero") {
-        return fit.likelihood && fit.likelihood->family == "hurdle" ? "any at all, log odds"
-                                                                    : "always zero, log odds";
+        return fit.likelihood && fit.likelihood->family->zeros == Family::Zeros::Hurdle
+                   ? "any at all, log odds"
+                   : "always zero, log odds";
     }
     return equation == "seen" ? "whether seen, probit index" : equation;
 }
@@ -710,15 +702,7 @@ std::vector<ComparedRow> comparedRows(const std::vector<std::vector<ComparedEffe
 }
 
 std::string effectsIn(const Fit& fit) {
-    if (!fit.likelihood) {
-        return "the outcome";
-    }
-    const std::string& family = fit.likelihood->family;
-    return fit.likelihood->outcome == "count"           ? "ln of the mean"
-           : family.find("logit") != std::string::npos  ? "log odds"
-           : family.find("probit") != std::string::npos ? "the probit index"
-           : family == "cloglog"                        ? "ln of the hazard"
-                                                        : "the outcome";
+    return fit.likelihood ? fit.likelihood->family->scale : "the outcome";
 }
 
 bool isOfLogs(const Answer& answer) {
@@ -728,9 +712,7 @@ bool isOfLogs(const Answer& answer) {
     if (!answer.fit->likelihood) {
         return !answer.design->outcomeLogOf.empty();
     }
-    const LikelihoodFit& told = *answer.fit->likelihood;
-    return told.outcome == "count" || told.family == "cloglog" ||
-           told.family.find("logit") != std::string::npos;
+    return answer.fit->likelihood->family->inLogs();
 }
 
 namespace {
@@ -926,7 +908,7 @@ std::vector<std::string> differenceReading(const Answer& from, const Answer& to)
 }
 
 std::string levelsErrors(const LevelsFit& fit) {
-    if (fit.outcome != "normal") {
+    if (fit.family != nullptr) {
         return "those of the curvature of the likelihood over effects and spreads together (" +
                std::string(fit.points > 1 ? "adaptive quadrature, Pinheiro & Bates 1995"
                                           : "Laplace’s approximation") +
@@ -952,7 +934,7 @@ std::string levelsErrors(const LevelsFit& fit) {
 /// What errors that are not asked to allow for anything rest on, by the kind of fit.
 std::string classicalReading(const Answer& answer) {
     const Fit& fit = *answer.fit;
-    if (fit.likelihood != nullptr && fit.likelihood->family == "poisson-control") {
+    if (fit.likelihood != nullptr && fit.likelihood->family->firstStages) {
         return "from the rows’ scores of both stages (Newey 1984): they allow for an uneven spread "
                "and assume that rows are unrelated";
     }

@@ -70,7 +70,7 @@ std::optional<Refusal> needsRows(const SummaryMatrix& moments, const Question& q
     if (question.errors.kind != "classical") {
         return rows("anything but classical errors", "Use classical errors.");
     }
-    if (question.method != "least-squares") {
+    if (!question.byLeastSquares()) {
         return rows("the method ‘" + question.method + "’", "Use least squares.");
     }
     if (!moments.hasMeans && !question.intercept) {
@@ -248,13 +248,11 @@ namespace {
 /// way.
 bool isRedone(const Question& question, const Estimator& estimator, const ErrorSpec& errors,
               const Design& design) {
-    const bool least = question.method == "least-squares" || question.method == "bent-line" ||
-                       question.method == "within" || question.method == "between" ||
-                       question.method == "first-difference" || question.method == "random";
+    const bool least = estimator.has(trait::kByLeast);
     // These take no weights, so not those of a draw either: the estimator says so itself.
     const bool unweighted =
         (estimator.takes & (takes::kRowsInOrder | takes::kGroupsWhole)) != 0 ||
-        (question.method == "event-study" && question.settings.weighting == "group-time");
+        (estimator.has(trait::kChange) && question.settings.weighting == "group-time");
     if (unweighted) {
         return false;
     }

@@ -68,7 +68,7 @@ std::vector<Keepable> keepables(const Answer& answer) {
     if (answer.fit->robust && static_cast<std::size_t>(answer.fit->robust->weights.size()) == n) {
         out.push_back({"weight", "", "the weights of the rows"});
     }
-    const bool count = answer.fit->likelihood && answer.fit->likelihood->family == "poisson";
+    const bool count = answer.fit->likelihood && answer.fit->likelihood->family->isPoisson();
     if (answer.design->swept || count) {
         for (const SweptGrouping& effects : answer.design->effects) {
             out.push_back({"effect", effects.name, "effects of " + effects.name});

@@ -36,9 +36,10 @@ std::optional<ModelComparison> byLikelihood(const Answer& from, const Answer& to
     const Answer& large = out.grows ? to : from;
     const LikelihoodFit& less = *small.fit->likelihood;
     const LikelihoodFit& more = *large.fit->likelihood;
-    const std::string& family = less.family;
+    const Family* family = less.family;
     // Counts without a spread of their own, and with one.
-    const bool spread = less.outcome == "count" && more.outcome == "count" && !less.dispersion &&
+    const bool spread = less.family->outcome == Family::Outcome::Count &&
+                        more.family->outcome == Family::Outcome::Count && !less.dispersion &&
                         more.dispersion && family != more.family;
     if ((family != more.family && !spread) || !holdsAll(*large.fit, *small.fit)) {
         return std::nullopt;
@@ -79,7 +80,7 @@ std::optional<ModelComparison> comparedModels(const Answer& from, const Answer& 
         return byLikelihood(from, to);
     }
     const auto plain = [](const Answer& a) {
-        return a.question.method == "least-squares" && a.question.fixedEffects.empty();
+        return a.question.byLeastSquares() && a.question.fixedEffects.empty();
     };
     if (!plain(from) || !plain(to) || from.fromMoments || to.fromMoments ||
         from.rows.used != to.rows.used ||

@@ -1,6 +1,6 @@
 // Writing the questions of a study file.
 #include "core/base/format.h"
-#include "core/model/outcome_models.h"
+#include "core/study/estimator_codec.h"
 #include "core/study/question_codec.h"
 #include "core/study/question_kind.h"
 #include "core/study/unknown_keys.h"
@@ -98,89 +98,6 @@ Json errorsJson(const ErrorSpec& errors) {
         json["lags"] = "automatic";
     } else if (errors.lags) {
         json["lags"] = *errors.lags;
-    }
-    return json;
-}
-
-Json estimatorJson(const Question& q) {
-    Json json{{"method", q.method}};
-    if (q.method == "bent-line") {
-        json["variable"] = q.settings.variable;
-        json["bends"] = q.settings.bends;
-        if (!q.settings.start.empty()) {
-            json["start"] = q.settings.start;
-        }
-        if (q.settings.fixed) {
-            json["fixed"] = true;
-        }
-    } else if (q.method == "fuller") {
-        json["a"] = q.settings.a;
-    } else if (q.method == "gmm") {
-        json["steps"] = q.settings.steps;
-    } else if (q.method == "difference-gmm" || q.method == "system-gmm") {
-        json["steps"] = q.settings.steps;
-        json["depth"] = q.settings.depth;
-        json["collapsed"] = q.settings.collapsed;
-    } else if (q.method == "quantile") {
-        json["at"] = q.settings.at.empty() ? std::vector<double>{0.5} : q.settings.at;
-    } else if (q.method == "huber" || q.method == "bisquare" || q.method == "mm") {
-        if (q.settings.tuning) {
-            json[q.method == "huber" ? "k"
-                 : q.method == "mm"  ? "efficiency"
-                                     : "c"] = *q.settings.tuning;
-        }
-    } else if (q.method == "negative-binomial") {
-        json["form"] = q.settings.form;
-    } else if (q.method == "zero-inflated" || q.method == "hurdle" || q.method == "truncated") {
-        json["count"] = q.settings.count;
-        if (q.settings.form != 2) {
-            json["form"] = q.settings.form;
-        }
-        if (!q.settings.zeroTerms.empty()) {
-            json["zero_terms"] = q.settings.zeroTerms;
-        }
-    } else if (q.method == "logit") {
-        if (q.settings.penalised) {
-            json["penalised"] = true;
-        }
-    } else if (isSelection(q.method)) {
-        json["seen_terms"] = q.settings.zeroTerms;
-    } else if (q.method == "interval") {
-        json["upper"] = q.settings.variable;
-    } else if (q.method == "tobit") {
-        if (q.settings.low) {
-            json["low"] = *q.settings.low;
-        }
-        if (q.settings.high) {
-            json["high"] = *q.settings.high;
-        }
-    } else if (q.method == "feasible-ar") {
-        json["order"] = 1;
-        json["first_row"] = q.settings.firstRow;
-    } else if (q.method == "multilevel") {
-        json["levels"] = Json::array();
-        for (const LevelSpec& level : q.settings.levels) {
-            Json one = {{"by", level.by}};
-            if (!level.slopes.empty()) {
-                one["slopes"] = level.slopes;
-                one["covariance"] = level.covariance;
-            }
-            json["levels"].push_back(std::move(one));
-        }
-        json["likelihood"] = q.settings.likelihood;
-        json["df"] = q.settings.lawOfEffects;
-        if (q.settings.outcomeLaw != "normal") {
-            json["outcome"] = q.settings.outcomeLaw;
-            json["points"] = q.settings.points;
-        }
-    } else if (q.method == "event-study") {
-        json["variable"] = q.settings.variable;
-        json["before"] = q.settings.before;
-        json["after"] = q.settings.after;
-        json["weighting"] = q.settings.weighting;
-        if (q.settings.weighting == "group-time") {
-            json["against"] = q.settings.against;
-        }
     }
     return json;
 }
@@ -356,7 +273,7 @@ void writeExplain(JsonWriter& out, const Question& q) {
     out.put("own_slopes", q.ownSlopes, Json::array());
     out.put("endogenous", termsJson(q.endogenous), Json::array());
     out.put("instruments", termsJson(q.instruments), Json::array());
-    out.put("estimator", estimatorJson(q), Json{{"method", "least-squares"}});
+    out.put("estimator", estimatorJson(q), Json{{"method", kLeastSquares}});
     writeErrors(out, q);
     writeWeights(out, q);
     out.put("offset", q.offset, "");
@@ -381,8 +298,12 @@ Json questionJson(const Question& q) {
     // What could not be understood is kept to the letter; only its place among the others is ours.
     if ((q.unbuilt && q.raw) || kind == nullptr) {
         Json kept = q.raw ? *q.raw : Json::object();
-        kept["title"] = q.title;
-        kept["lead"] = q.lead;
+        if (!q.title.empty() || kept.contains("title")) {
+            kept["title"] = q.title;
+        }
+        if (q.lead || kept.contains("lead")) {
+            kept["lead"] = q.lead;
+        }
         return kept;
     }
     JsonWriter out(q.raw.get());

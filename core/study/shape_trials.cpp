@@ -185,8 +185,7 @@ class Trials {
     }
 
     Result<ShapeTrials> run() {
-        if (isLikelihoodMethod(question_.method) || question_.method == "quantile" ||
-            question_.method == "event-study" || question_.method.ends_with("-gmm")) {
+        if (familyOf(question_.method) != nullptr || hasTrait(question_.method, trait::kNoLine)) {
             return refuse(ErrorCode::BadSetting,
                           "shapes are tried by least squares, and this question is asked another "
                           "way",

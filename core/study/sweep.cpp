@@ -276,8 +276,7 @@ bool canSweep(const Question& question) {
     if (question.missing == "imputed") {
         return false;  // Its rows are those of many tables.
     }
-    return question.method == "least-squares" || question.method == "within" ||
-           question.method == "bent-line";
+    return hasTrait(question.method, trait::kOwnColumns);
 }
 
 std::vector<std::size_t> freeTerms(const Question& question, const Design& design, const Fit& fit,
@@ -391,7 +390,7 @@ std::vector<Question> progressiveInstruments(const Question& question) {
 std::vector<Question> causesSideBySide(const Question& question) {
     std::vector<Question> out;
     for (const auto& [method, title] :
-         {std::pair("least-squares", "least squares"), std::pair("two-stage", "two stages"),
+         {std::pair(kLeastSquares, "least squares"), std::pair("two-stage", "two stages"),
           std::pair("liml", "limited information"), std::pair("gmm", "moments")}) {
         if (question.method != method) {
             Question one = beside(question);

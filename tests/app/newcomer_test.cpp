@@ -15,6 +15,7 @@
 #include <QFile>
 #include <QFileDialog>
 #include <QListWidget>
+#include <QRegularExpression>
 #include <QTemporaryDir>
 #include <QTimer>
 
@@ -338,6 +339,54 @@ class NewcomerTest : public WindowDriver {
         QTest::keyClick(sheet, Qt::Key_Escape);
         QVERIFY(!sheet->isVisible());
         settings::setSize(100);
+    }
+
+    /// Numbers are read and typed in one’s own marks; expressions and names are what they are.
+    void numbersHaveThePersonsMarks() {
+        openDemo();
+        window_->showStage(2);
+        settled();
+        const QString before = readingText();
+        const std::string kept = studyText(session().study());
+        QVERIFY(QRegularExpression("\\d\\.\\d").match(before).hasMatch());
+        click("settings:open");
+        auto* sheet = window_->findChild<SettingsSheet*>();
+        const auto choose = [sheet](const QString& name, int index) {
+            auto* box = sheet->findChild<QComboBox*>(name);
+            box->setCurrentIndex(index);
+            emit box->activated(index);
+        };
+        choose("settings:decimal", 1);
+        choose("settings:thousands", 1);
+        settled();
+        QCOMPARE(settings::numberMarks(), (NumberMarks{",", "."}));
+        QCOMPARE(numberMarks(), settings::numberMarks());
+        QCOMPARE(numbered("1\u202F234.5 (p = .03), q2.5, 12.03.2020"),
+                 QString("1.234,5 (p = 0,03), q2.5, 12.03.2020"));
+        const QString after = readingText();
+        QVERIFY2(!QRegularExpression("\\d\\.\\d{1,2}\\b").match(after).hasMatch(),
+                 qPrintable(after));
+        QVERIFY(QRegularExpression("\\d,\\d").match(after).hasMatch());
+        // Typed so, and in the other way where that leaves no doubt.
+        QCOMPARE(typedNumber("1.234,5").value_or(0), 1234.5);
+        QCOMPARE(typedNumber(" −0,25 ").value_or(0), -0.25);
+        QCOMPARE(typedNumber("1.5").value_or(0), 1.5);
+        QCOMPARE(typedNumber("12.500").value_or(0), 12500.0);
+        QCOMPARE(typedNumber("12.50").value_or(0), 12.5);
+        QVERIFY(!typedNumber("1,2,3") && !typedNumber("") && !typedNumber("inf"));
+        QCOMPARE(studyText(session().study()), kept);
+        QTest::keyClick(sheet, Qt::Key_Escape);
+        click("settings:open");
+        QCOMPARE(sheet->findChild<QComboBox*>("settings:decimal")->currentIndex(), 1);
+        QCOMPARE(sheet->findChild<QComboBox*>("settings:thousands")->currentIndex(), 1);
+        choose("settings:decimal", 0);
+        QCOMPARE(numberMarks(), (NumberMarks{".", ","}));
+        QCOMPARE(typedNumber("1,234.5").value_or(0), 1234.5);
+        QCOMPARE(typedNumber("1,5").value_or(0), 1.5);
+        choose("settings:thousands", 0);
+        settled();
+        QCOMPARE(readingText(), before);
+        QTest::keyClick(sheet, Qt::Key_Escape);
     }
 };
 

@@ -33,7 +33,7 @@ Question questionOf(const std::string& method, bool weighted, const std::string&
     Question q = explain("y", {"x"});
     q.method = method;
     q.allChecks = false;
-    if (isSelection(method)) {
+    if (hasTrait(method, trait::kUnseen)) {
         q.settings.zeroTerms = {"z", "v"};
     } else if (method == "interval") {
         q.outcome = "lo";
@@ -420,7 +420,7 @@ class JoinedTest : public QObject {
             large.terms.push_back(Term::expression("z"));
             const Answer a = answer(table, small);
             const Answer b = answer(table, large);
-            const auto model = plainModel(method, b.design->y);
+            const auto model = plainModel(familyOf(method), b.design->y);
             QVERIFY(model != nullptr);
             const auto found = scoreStatistic(*model, b.design->X, a.fit->likelihood->index, {});
             QVERIFY(found.has_value());
@@ -442,7 +442,7 @@ class JoinedTest : public QObject {
                 2.0 * (b.fit->likelihood->logLikelihood - a.fit->likelihood->logLikelihood);
             QVERIFY2(std::abs(*found - lr) < 0.35 * lr, method);
         }
-        QVERIFY(plainModel("negative-binomial", Eigen::VectorXd()) == nullptr);
+        QVERIFY(plainModel(&families::kNegativeBinomial, Eigen::VectorXd()) == nullptr);
     }
 
     /// Twenty rows that lean on each other: least squares leans with them, the half does not.

@@ -651,9 +651,7 @@ class OutcomesTest : public QObject {
         constexpr Eigen::Index n = 4000;
         Design design;
         Fit fit;
-        auto told = std::make_shared<LikelihoodFit>();
-        told->family = "negative-binomial";
-        told->outcome = "count";
+        auto told = std::make_shared<LikelihoodFit>(families::kNegativeBinomial);
         told->dispersion = 0.5;
         told->index.resize(n, 1);
         design.y.resize(n);
@@ -685,12 +683,12 @@ class OutcomesTest : public QObject {
         QVERIFY(std::abs(moments(4.0) - 3.0) < 4.0 * std::sqrt(96.0) / root);
         // Told a law without that spread they are not.
         auto plain = std::make_shared<LikelihoodFit>(*told);
-        plain->family = "poisson";
+        plain->family = &families::kPoisson;
         fit.likelihood = plain;
         QVERIFY(moments(2.0) > 1.5);
         // No order, no place; nor for shares of a count.
         plain = std::make_shared<LikelihoodFit>(*told);
-        plain->family = "multinomial-logit";
+        plain->family = &families::kMultinomialLogit;
         fit.likelihood = plain;
         QVERIFY(!quantileResiduals(design, fit, settings));
         fit.likelihood = told;

@@ -121,7 +121,7 @@ inline Question relationQuestion(const std::string& method) {
     if (method == "tobit") {
         q.settings.low = 0.5;
     }
-    if (isSelection(method)) {
+    if (hasTrait(method, trait::kUnseen)) {
         q.terms = {Term::expression("x")};
         q.settings.zeroTerms = {"x", "z"};
     }

@@ -27,9 +27,9 @@ def sources(*folders):
 
 
 def method_names():
-    """Names of methods as the registry has them: the first text of each line of its table."""
+    """Names of methods as the registry has them."""
     text = (ROOT / REGISTRY).read_text(encoding="utf-8")
-    return {name for name in re.findall(r'\{"([a-z][a-z-]+)",\s*"', text)}
+    return set(re.findall(r'\.method = "([a-z][a-z-]+)"', text))
 
 
 def without_comments(text):

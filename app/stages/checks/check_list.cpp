@@ -161,7 +161,7 @@ std::vector<ToldPart> CheckList::toldParts() {
             part.role = QAccessible::TreeItem;
             part.name =
                 QStringList{text(row.asked->key), text(verdictName(row.asked->verdict.worst)),
-                            text(row.asked->verdict.line), open ? tr("open") : tr("folded")}
+                            numbered(row.asked->verdict.line), open ? tr("open") : tr("folded")}
                     .join(", ");
             part.chosen = !open && row.asked->holds(selected_);
             part.press = [this, asked = row.asked] { turn(*asked); };
@@ -170,7 +170,7 @@ std::vector<ToldPart> CheckList::toldParts() {
             part.name = QStringList{text(nameInList(*row.result)),
                                     isUnknown(*row.result) ? tr("being worked out")
                                                            : text(verdictName(row.result->verdict)),
-                                    text(row.result->headline)}
+                                    numbered(row.result->headline)}
                             .join(", ");
             part.chosen = checkKey(*row.result) == selected_;
             part.press = [this, id = checkKey(*row.result)] { emit checkChosen(id); };
@@ -257,8 +257,8 @@ void CheckList::paintAsked(QPainter& painter, const Row& row) const {
         painter.setPen(colour::kSoft);
         painter.drawText(QRect(28, r.top() + 22, r.width() - 36, 18),
                          Qt::AlignLeft | Qt::AlignVCenter,
-                         painter.fontMetrics().elidedText(text(asked.verdict.line), Qt::ElideRight,
-                                                          r.width() - 36));
+                         painter.fontMetrics().elidedText(numbered(asked.verdict.line),
+                                                          Qt::ElideRight, r.width() - 36));
     }
 }
 
@@ -284,7 +284,7 @@ void CheckList::paintCheck(QPainter& painter, const Row& row) const {
     painter.drawText(r.adjusted(left, 0, -10, 0), Qt::AlignRight | Qt::AlignVCenter,
                      unknown
                          ? QString("…")
-                         : painter.fontMetrics().elidedText(text(row.result->headline),
+                         : painter.fontMetrics().elidedText(numbered(row.result->headline),
                                                             Qt::ElideRight, r.width() - left - 10));
 }
 

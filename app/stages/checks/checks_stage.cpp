@@ -240,7 +240,7 @@ void ChecksStage::showSelected() {
     numbers_->setVisible(result != nullptr && result->verdict != Verdict::NotApplicable);
     if (result == nullptr) {
         plot_->showNothing(
-            answer_ && answer_->refusal ? text(answer_->refusal->text())
+            answer_ && answer_->refusal ? numbered(answer_->refusal->text())
             : answer_ && answer_->correlations
                 ? tr("Correlations have no assumptions of their own to check: look at their "
                      "scatters.")
@@ -250,7 +250,7 @@ void ChecksStage::showSelected() {
         return;
     }
     if (result->verdict == Verdict::NotApplicable) {
-        plot_->showNothing(!result->awaited                     ? text(result->reading)
+        plot_->showNothing(!result->awaited                     ? numbered(result->reading)
                            : session_.bench().progress().busy() ? tr("It is being worked out …")
                                                                 : stoppedWords());
         return;
@@ -268,22 +268,23 @@ void ChecksStage::showSelected() {
     }
     std::vector<std::pair<QString, QString>> cells;
     if (result->statistic) {
-        cells.emplace_back(text(result->statisticName), text(shortNumber(*result->statistic, 4)));
+        cells.emplace_back(text(result->statisticName),
+                           numbered(shortNumber(*result->statistic, 4)));
     }
     if (!result->df.empty()) {
         QString df;
         for (const double d : result->df) {
-            df += (df.isEmpty() ? "" : ", ") + text(shortNumber(d, 6));
+            df += (df.isEmpty() ? "" : ", ") + numbered(shortNumber(d, 6));
         }
         cells.emplace_back("df", df);
     }
     if (result->p) {
-        cells.emplace_back("p", text(pText(*result->p)));
+        cells.emplace_back("p", numbered(pText(*result->p)));
     }
     for (const auto& [name, value] : result->details) {
         // The slider tells what a cut does.
         if (cells.size() < 5 && !(tells && name.starts_with("cut "))) {
-            cells.emplace_back(text(name), text(shortNumber(value, 3)));
+            cells.emplace_back(text(name), numbered(shortNumber(value, 3)));
         }
     }
     QString head;
@@ -352,7 +353,7 @@ void ChecksStage::showOverview() {
                 keys       ? tr("There is no such picture of this question.")
                 : i != 0   ? QString()
                 : drawing_ ? tr("What is left of %1 rows is being drawn …")
-                                 .arg(text(countText(answer_->rows.used)))
+                                 .arg(numbered(countText(answer_->rows.used)))
                            : tr("A fit of this kind leaves no residuals that a picture could "
                                 "show.");
             pictures_[i]->showNothing(why);
@@ -520,7 +521,7 @@ void ChecksStage::addKeepers(ReadingContent& content) const {
              [this, what, taken, rows = frame->rows()] {
                  const auto column = keptColumn(*answer_, what, rows, taken, Job());
                  if (!column) {
-                     emit session_.refused(text(column.error().text()));
+                     emit session_.refused(numbered(column.error().text()));
                      return;
                  }
                  session_.edit(PutKept{*column},
@@ -586,8 +587,8 @@ ReadingContent ChecksStage::reading() const {
     content.actionsTitle =
         result->remedies.empty() && content.actions.empty() ? QString() : tr("What you can do");
     for (const Remedy& remedy : result->remedies) {
-        content.actions.push_back(
-            {text(remedy.label), text(remedy.why), [this, remedy] { session_.tryRemedy(remedy); }});
+        content.actions.push_back({text(remedy.label), numbered(remedy.why),
+                                   [this, remedy] { session_.tryRemedy(remedy); }});
     }
     if (!session_.selectedRows().empty()) {
         content.actions.push_back(

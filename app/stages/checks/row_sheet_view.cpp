@@ -145,14 +145,14 @@ QVariant RowSheetModel::data(const QModelIndex& index, int role) const {
     }
     switch (index.column()) {
         case Unusual:
-            return text(fixedNumber(v, 2));
+            return numbered(fixedNumber(v, 2));
         case Leverage:
         case Cook:
-            return text(fixedNumber(v, 4, true));
+            return numbered(fixedNumber(v, 4, true));
         case Without:
-            return text(fixedNumber(v, withoutDecimals_));
+            return numbered(fixedNumber(v, withoutDecimals_));
         default:
-            return text(fixedNumber(v, decimals_));
+            return numbered(fixedNumber(v, decimals_));
     }
 }
 
@@ -317,8 +317,8 @@ QStringList RowSheetView::reading() const {
         const Coefficient& c = answer_->fit->coefficients[drops[i].coefficient];
         const int d = decimalsFor(c.se);
         rows += QString("<br><b>%1</b> %2 → %3 <span style=\"color:{soft}\">%4</span>")
-                    .arg(termText(c.term).toHtmlEscaped(), text(fixedNumber(c.estimate, d)),
-                         text(fixedNumber(drops[i].estimate, d)),
+                    .arg(termText(c.term).toHtmlEscaped(), numbered(fixedNumber(c.estimate, d)),
+                         numbered(fixedNumber(drops[i].estimate, d)),
                          tr("without %1").arg(text(rowName(*frame, drops[i].row)).toHtmlEscaped()));
     }
     if (!rows.isEmpty()) {

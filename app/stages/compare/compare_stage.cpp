@@ -76,8 +76,8 @@ std::vector<ToldPart> CompareTable::toldParts() {
         head.name = QString("%1 · %2, %3, %4")
                         .arg(QString::number(a + 1), text(q.title.empty() ? q.id : q.title),
                              termText(q.outcome), text(q.errors.shown()));
-        head.name += answer.refusal ? tr(", refused: ") + text(answer.refusal->what)
-                                    : tr(", rows: %1").arg(text(countText(answer.rows.used)));
+        head.name += answer.refusal ? tr(", refused: ") + numbered(answer.refusal->what)
+                                    : tr(", rows: %1").arg(numbered(countText(answer.rows.used)));
         head.chosen = a == chosen_;
         head.press = [this, a] { emit columnChosen(a); };
         out.push_back(std::move(head));
@@ -94,10 +94,10 @@ std::vector<ToldPart> CompareTable::toldParts() {
                              .toRect();
             part.name = tr("%1 in %2: %3, std. error %4, from %5 to %6")
                             .arg(text(rows_[r].text()), text(q.title.empty() ? q.id : q.title),
-                                 text(fixedNumber(c->estimate, decimals, true)),
-                                 text(fixedNumber(c->se, decimals, true)),
-                                 text(fixedNumber(c->low, decimals, true)),
-                                 text(fixedNumber(c->high, decimals, true)));
+                                 numbered(fixedNumber(c->estimate, decimals, true)),
+                                 numbered(fixedNumber(c->se, decimals, true)),
+                                 numbered(fixedNumber(c->low, decimals, true)),
+                                 numbered(fixedNumber(c->high, decimals, true)));
             out.push_back(std::move(part));
         }
     }
@@ -205,7 +205,7 @@ void CompareTable::drawTerms(QPainter& painter, double& top) const {
             const int decimals = decimalsFor(c.se);
             painter.setFont(interfaceFont(13, true));
             painter.setPen(colour::kInk);
-            const QString estimate = text(fixedNumber(c.estimate, decimals, true));
+            const QString estimate = numbered(fixedNumber(c.estimate, decimals, true));
             painter.drawText(QRectF(column.left() + 8, top + 29, column.width(), 17),
                              Qt::AlignLeft | Qt::AlignVCenter, estimate);
             const int used = painter.fontMetrics().horizontalAdvance(estimate);
@@ -213,7 +213,7 @@ void CompareTable::drawTerms(QPainter& painter, double& top) const {
             painter.setPen(colour::kSoft);
             painter.drawText(QRectF(column.left() + 12 + used, top + 29, column.width(), 17),
                              Qt::AlignLeft | Qt::AlignVCenter,
-                             "(" + text(fixedNumber(c.se, decimals, true)) + ")");
+                             "(" + numbered(fixedNumber(c.se, decimals, true)) + ")");
         }
         top += kRow;
     }
@@ -242,7 +242,7 @@ void CompareTable::drawFit(QPainter& painter, double& top) const {
             painter.setFont(interfaceFont(12));
             painter.drawText(columnRect(a).adjusted(8, kHead + 6, -8, 0),
                              Qt::AlignLeft | Qt::AlignTop | Qt::TextWordWrap,
-                             tr("refused: ") + text(answers_[a]->refusal->what));
+                             tr("refused: ") + numbered(answers_[a]->refusal->what));
         }
     }
     std::set<std::string> scales;
@@ -255,20 +255,20 @@ void CompareTable::drawFit(QPainter& painter, double& top) const {
         // Their lenses have axes of their own.
         line(tr("effects in"), [](const Answer& a) { return text(effectsIn(*a.fit)); });
     }
-    line(tr("rows"), [](const Answer& a) { return text(countText(a.rows.used)); });
+    line(tr("rows"), [](const Answer& a) { return numbered(countText(a.rows.used)); });
     if (scales.empty()) {
         return;  // Of traces: each equation has its own.
     }
     line("R²", [](const Answer& a) {
         const auto r = a.fit ? a.fit->statistics.rSquared : std::nullopt;
-        return r ? text(fixedNumber(*r, 3, true)) : QString("–");
+        return r ? numbered(fixedNumber(*r, 3, true)) : QString("–");
     });
     line("σ", [](const Answer& a) {
         const double sigma = a.fit ? a.fit->statistics.sigma : std::nan("");
-        return std::isfinite(sigma) ? text(shortNumber(sigma, 3)) : QString("–");
+        return std::isfinite(sigma) ? numbered(shortNumber(sigma, 3)) : QString("–");
     });
     line("AIC", [](const Answer& a) {
-        return a.fit && a.fit->statistics.aic ? text(fixedNumber(*a.fit->statistics.aic, 1))
+        return a.fit && a.fit->statistics.aic ? numbered(fixedNumber(*a.fit->statistics.aic, 1))
                                               : QString("–");
     });
     top += 6;
@@ -339,7 +339,7 @@ CompareStage::CompareStage(Session& session, QWidget* parent)
           if (result) {
               sweep_->showSweep(std::make_shared<const Sweep>(*result), session_.study().alpha);
           } else {
-              sweep_->showNothing(text(result.error().text()));
+              sweep_->showNothing(numbered(result.error().text()));
           }
           emit readingChanged();
       }) {
@@ -436,7 +436,7 @@ void CompareStage::refreshSweep() {
         asked_.clear();
         sweep_->showNothing(
             !answer           ? tr("State a question first.")
-            : answer->refusal ? text(answer->refusal->text())
+            : answer->refusal ? numbered(answer->refusal->text())
             : !answer->fit
                 ? tr("A sweep follows one effect of an explained outcome; this question has none.")
             : answer->fromMoments

@@ -35,7 +35,7 @@ void SweepView::showSweep(std::shared_ptr<const Sweep> sweep, double alpha) {
     setMinimumHeight(260 + static_cast<int>(kRow * static_cast<double>(sweep_->choices.size())));
     setAccessibleDescription(tr("%1 specifications, median %2")
                                  .arg(sweep_->results.size())
-                                 .arg(text(shortNumber(sweep_->median))));
+                                 .arg(numbered(shortNumber(sweep_->median))));
     update();
 }
 
@@ -52,13 +52,14 @@ std::vector<ToldPart> SweepView::toldParts() {
         const SweepResult& r = sweep_->results[i];
         const QRectF area = curve();
         const double half = 0.5 * area.width() / static_cast<double>(sweep_->results.size());
-        out.push_back({tr("%1 of %2: %3, from %4 to %5, %6")
-                           .arg(text(countText(i + 1)), text(countText(sweep_->results.size())),
-                                text(shortNumber(r.estimate)), text(shortNumber(r.low)),
-                                text(shortNumber(r.high)), text(pClause(r.p))),
-                       QRectF(xOf(i) - half, area.top(), 2.0 * half, area.height()).toRect(),
-                       QAccessible::ListItem, static_cast<int>(i) == chosen_,
-                       [this, i] { choose(static_cast<int>(i)); }});
+        out.push_back(
+            {tr("%1 of %2: %3, from %4 to %5, %6")
+                 .arg(numbered(countText(i + 1)), numbered(countText(sweep_->results.size())),
+                      numbered(shortNumber(r.estimate)), numbered(shortNumber(r.low)),
+                      numbered(shortNumber(r.high)), numbered(pClause(r.p))),
+             QRectF(xOf(i) - half, area.top(), 2.0 * half, area.height()).toRect(),
+             QAccessible::ListItem, static_cast<int>(i) == chosen_,
+             [this, i] { choose(static_cast<int>(i)); }});
     }
     return out;
 }
@@ -103,7 +104,7 @@ void SweepView::paintEvent(QPaintEvent* /*event*/) {
     painter.drawText(QRectF(4, 4, width() - 8, 20), Qt::AlignLeft | Qt::AlignVCenter,
                      tr("%1 over %2 specifications, sorted")
                          .arg(termText(sweep_->spec.of))
-                         .arg(text(countText(results.size()))));
+                         .arg(numbered(countText(results.size()))));
     // Places along the upright axis.
     painter.setFont(interfaceFont(11));
     for (const Tick& tick : ticksOn(AxisScale::Number, low, high, 5)) {
@@ -112,7 +113,7 @@ void SweepView::paintEvent(QPaintEvent* /*event*/) {
         painter.drawLine(QPointF(area.left(), at(tick.at)), QPointF(area.right(), at(tick.at)));
         painter.setPen(colour::kSoft);
         painter.drawText(QRectF(area.left() - 84, at(tick.at) - 8, 78, 16),
-                         Qt::AlignRight | Qt::AlignVCenter, text(tick.text));
+                         Qt::AlignRight | Qt::AlignVCenter, numbered(tick.text));
     }
     const double room = area.width() / static_cast<double>(results.size());
     for (std::size_t i = 0; i < results.size(); ++i) {
@@ -154,7 +155,7 @@ void SweepView::paintEvent(QPaintEvent* /*event*/) {
         const int decimals = decimalsFor(results[results.size() / 2].se);
         painter.drawText(QRectF(area.right() + 8, top, kMoves - 8, kRow),
                          Qt::AlignRight | Qt::AlignVCenter,
-                         text(fixedNumber(choice.moves, decimals, true)));
+                         numbered(fixedNumber(choice.moves, decimals, true)));
         top += kRow;
     }
     if (chosen_ >= 0 && chosen_ < static_cast<int>(results.size())) {

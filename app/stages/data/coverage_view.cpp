@@ -63,12 +63,12 @@ void CoverageView::paintEvent(QPaintEvent* /*event*/) {
         }
     }
     painter.setPen(colour::kSoft);
-    painter.drawText(QRectF(left, height() - 18, width() - left, 18),
-                     Qt::AlignLeft | Qt::AlignVCenter,
-                     shown < coverage_.unitsInAll
-                         ? tr("%1 of %2 units, those with the fewest rows first")
-                               .arg(text(countText(shown)), text(countText(coverage_.unitsInAll)))
-                         : tr("filled: there is a row; pale: there is none"));
+    painter.drawText(
+        QRectF(left, height() - 18, width() - left, 18), Qt::AlignLeft | Qt::AlignVCenter,
+        shown < coverage_.unitsInAll
+            ? tr("%1 of %2 units, those with the fewest rows first")
+                  .arg(numbered(countText(shown)), numbered(countText(coverage_.unitsInAll)))
+            : tr("filled: there is a row; pale: there is none"));
 }
 
 }  // namespace rapporto::app

@@ -63,7 +63,7 @@ DataStage::DataStage(Session& session, QWidget* parent)
       sheet_(new SummaryPage(session, "sheet", this)),
       left_(new LeftPage(session, this)),
       exporting_([this](const std::optional<Refusal>& refusal) {
-          refusal ? emit session_.refused(text(refusal->text()))
+          refusal ? emit session_.refused(numbered(refusal->text()))
                   : emit session_.told(tr("It is written."));
       }) {
     auto* layout = new QVBoxLayout(this);
@@ -166,7 +166,7 @@ void DataStage::exportTable(bool transformed) {
 
 void DataStage::exportTo(const QString& path, bool transformed) {
     if (const auto may = session_.mayWriteTo(path); !may) {
-        emit session_.refused(text(may.error().text()));
+        emit session_.refused(numbered(may.error().text()));
         return;
     }
     const auto frame = session_.frame();
@@ -211,7 +211,7 @@ void DataStage::printCodebook() {
 
 void DataStage::writeCodebook(const QString& path) {
     if (const auto may = session_.mayWriteTo(path); !may) {
-        emit session_.refused(text(may.error().text()));
+        emit session_.refused(numbered(may.error().text()));
         return;
     }
     const auto frame = session_.frame();
@@ -554,7 +554,7 @@ QString DataStage::state() const {
     const std::size_t odd = session_.openOddities();
     return frame && session_.hasTable() ? (odd == 0 ? QString() : tr("%1 odd · ").arg(odd)) +
                                               QString("%1 × %2")
-                                                  .arg(text(countText(frame->rows())))
+                                                  .arg(numbered(countText(frame->rows())))
                                                   .arg(frame->table().columns.size())
            : session_.isLoading() ? tr("reading…")
                                   : tr("no table");

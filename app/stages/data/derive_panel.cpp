@@ -223,7 +223,8 @@ void DerivePanel::showRecoding(const Result<Recoding>& recoding) {
     for (int row = 0; row < recoding_->rowCount(); ++row) {
         const auto at = static_cast<std::size_t>(row);
         const bool taken = recoding && !recoding_->item(row, 1)->text().trimmed().isEmpty();
-        recoding_->item(row, 2)->setText(taken ? text(countText(recoding->rows[at])) : QString());
+        recoding_->item(row, 2)->setText(taken ? numbered(countText(recoding->rows[at]))
+                                               : QString());
     }
     fillingRecoding_ = false;
     QStringList says;
@@ -233,7 +234,7 @@ void DerivePanel::showRecoding(const Result<Recoding>& recoding) {
         }
         expression_->setText(text(recoding->expression));
     } else {
-        says << text(recoding.error().text()).toHtmlEscaped();
+        says << numbered(recoding.error().text()).toHtmlEscaped();
         expression_->clear();
     }
     says << tr(
@@ -260,22 +261,23 @@ void DerivePanel::showPreview(const DerivedPreview& preview) {
     last_ = preview;
     if (preview.refusal) {
         words_->setText(themed("<span style=\"color:{caution}\">" +
-                               text(preview.refusal->text()).toHtmlEscaped() + "</span>"));
+                               numbered(preview.refusal->text()).toHtmlEscaped() + "</span>"));
         // Not the picture of another expression.
         below_->setCurrentIndex(recoded_.empty() ? 0 : 2);
         below_->setFixedHeight(recoded_.empty() ? 178 : 198);
         return;
     }
-    QString words = tr("%1 values · %2 missing")
-                        .arg(text(countText(preview.present)), text(countText(preview.missing)));
+    QString words =
+        tr("%1 values · %2 missing")
+            .arg(numbered(countText(preview.present)), numbered(countText(preview.missing)));
     words += preview.freshMissing == 0
                  ? tr(", none of them new")
-                 : tr(", <b>%1 of them new</b>").arg(text(countText(preview.freshMissing)));
+                 : tr(", <b>%1 of them new</b>").arg(numbered(countText(preview.freshMissing)));
     if (!preview.isText && preview.present > 0) {
         words += tr(" · from %1 to %2, skewness %3")
-                     .arg(text(shortNumber(preview.summary.low)),
-                          text(shortNumber(preview.summary.high)),
-                          text(fixedNumber(preview.summary.skewness, 1)));
+                     .arg(numbered(shortNumber(preview.summary.low)),
+                          numbered(shortNumber(preview.summary.high)),
+                          numbered(fixedNumber(preview.summary.skewness, 1)));
     }
     QString cautions;
     for (const std::string& caution : preview.cautions) {

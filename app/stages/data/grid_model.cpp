@@ -58,7 +58,9 @@ QVariant GridModel::data(const QModelIndex& index, int role) const {
     const bool out = frame_ && frame_->states()[row] != RowState::In;
     switch (role) {
         case Qt::DisplayRole:
-            return text(cellText(t->columns[column], t->variables[column], row));
+            return t->columns[column].isText()
+                       ? text(cellText(t->columns[column], t->variables[column], row))
+                       : numbered(cellText(t->columns[column], t->variables[column], row));
         case Qt::TextAlignmentRole:
             return t->columns[column].isText() ? QVariant(Qt::AlignLeft | Qt::AlignVCenter)
                                                : QVariant(Qt::AlignRight | Qt::AlignVCenter);

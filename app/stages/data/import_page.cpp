@@ -238,10 +238,10 @@ void ImportPage::refresh() {
     if (!p.import) {
         importTitle_->setText(p.refusal ? tr("%1 cannot be read").arg(name)
                                         : tr("Reading %1 …").arg(name));
-        importProblems_->setText(themed(p.refusal ? "<span style=\"color:{clay}\">" +
-                                                        text(p.refusal->text()).toHtmlEscaped() +
-                                                        "</span>"
-                                                  : QString()));
+        importProblems_->setText(
+            themed(p.refusal ? "<span style=\"color:{clay}\">" +
+                                   numbered(p.refusal->text()).toHtmlEscaped() + "</span>"
+                             : QString()));
         previewModel_->showTable(nullptr);
         problemList_->hide();
         mending_->hide();
@@ -258,7 +258,7 @@ void ImportPage::refresh() {
     const Import& import = *p.import;
     importTitle_->setText(
         (served ? tr("%1: its first %2 rows, %3 columns") : tr("%1: %2 rows, %3 columns"))
-            .arg(name, text(countText(import.table.rows())))
+            .arg(name, numbered(countText(import.table.rows())))
             .arg(import.table.columns.size()));
     const std::string& type = import.used.type;
     rows_->setCurrentIndex(import.used.left ? 1 : 0);
@@ -305,13 +305,13 @@ void ImportPage::refresh() {
                       .arg((*p.summary)->n, 0, 'f', 0)
                 : "<span style=\"color:{caution}\">" +
                       tr("It looks like a summary, but %1 It would be taken in as rows.")
-                          .arg(text(p.summary->error().text()).toHtmlEscaped()) +
+                          .arg(numbered(p.summary->error().text()).toHtmlEscaped()) +
                       "</span>"));
     }
 }
 
 void ImportPage::showProblems(const Import& import) {
-    const QString count = text(plural(import.problemCount, "repair", "repairs"));
+    const QString count = numbered(plural(import.problemCount, "repair", "repairs"));
     importProblems_->setText(themed(
         import.problemCount == 0
             ? (isServed(import.used)
@@ -330,11 +330,12 @@ void ImportPage::showProblems(const Import& import) {
     mending_->hide();
     problemList_->clear();
     for (const Problem& problem : import.problems) {
-        problemList_->addItem(tr("line %1: %2").arg(problem.line).arg(text(problem.what)));
+        problemList_->addItem(tr("line %1: %2").arg(problem.line).arg(numbered(problem.what)));
     }
     if (import.problemCount > import.problems.size()) {
         problemList_->addItem(
-            tr("… and %1 more").arg(text(countText(import.problemCount - import.problems.size()))));
+            tr("… and %1 more")
+                .arg(numbered(countText(import.problemCount - import.problems.size()))));
     }
     problemList_->setVisible(import.problemCount > 0);
 }

@@ -163,7 +163,7 @@ void LayoutPage::refresh() {
     const bool named = question != nullptr && frame->column(question->outcome) != nullptr;
     const std::string outcome = named ? question->outcome : session_.variable();
     if (frame->rows() > kRowsAtOnce) {
-        facts_->setText(tr("Looking at %1 rows…").arg(text(countText(frame->rows()))));
+        facts_->setText(tr("Looking at %1 rows…").arg(numbered(countText(frame->rows()))));
         surveyFacts_->clear();
         rows_->clear();
         coverage_->showCoverage({});
@@ -235,28 +235,27 @@ void LayoutPage::show(const Found& found) {
                "of a series, or one unit at one moment."));
     } else if (found.refusal) {
         facts_->setText(themed("<span style=\"color:{caution}\">" +
-                               text(found.refusal->text()).toHtmlEscaped() + "</span>"));
+                               numbered(found.refusal->text()).toHtmlEscaped() + "</span>"));
     } else {
         const LayoutFacts& f = found.facts;
         QString words =
             shownFrame_->layout().kind == Layout::Kind::Panel
                 ? tr("<b>%1</b> at <b>%2</b>, a step of %3")
-                      .arg(text(plural(f.units, "unit", "units")),
-                           text(plural(f.moments, "moment", "moments")), text(found.step))
+                      .arg(numbered(plural(f.units, "unit", "units")),
+                           numbered(plural(f.moments, "moment", "moments")), text(found.step))
                 : tr("<b>%1</b>, a step of %2")
-                      .arg(text(plural(f.moments, "moment", "moments")), text(found.step));
-        words +=
-            f.balanced
-                ? tr(" · every unit has every moment")
-                : tr(" · %1 · %2 · %3")
-                      .arg(text(plural(f.afterGap.size(), "gap", "gaps")),
-                           text(plural(f.repeated.size(), "repeated moment", "repeated moments")),
-                           text(plural(f.singles.size(), "unit with one row",
-                                       "units with one row")));
+                      .arg(numbered(plural(f.moments, "moment", "moments")), text(found.step));
+        words += f.balanced ? tr(" · every unit has every moment")
+                            : tr(" · %1 · %2 · %3")
+                                  .arg(numbered(plural(f.afterGap.size(), "gap", "gaps")),
+                                       numbered(plural(f.repeated.size(), "repeated moment",
+                                                       "repeated moments")),
+                                       numbered(plural(f.singles.size(), "unit with one row",
+                                                       "units with one row")));
         if (f.unplaced > 0) {
             words +=
                 " · <span style=\"color:{caution}\">" +
-                tr("%1 without a unit or a time").arg(text(plural(f.unplaced, "row", "rows"))) +
+                tr("%1 without a unit or a time").arg(numbered(plural(f.unplaced, "row", "rows"))) +
                 "</span>";
         }
         facts_->setText(themed(words + "."));
@@ -276,15 +275,15 @@ void LayoutPage::show(const Found& found) {
     }
     if (!*found.survey) {
         surveyFacts_->setText(themed("<span style=\"color:{caution}\">" +
-                                     text(found.survey->error().text()).toHtmlEscaped() +
+                                     numbered(found.survey->error().text()).toHtmlEscaped() +
                                      "</span>"));
         return;
     }
     const SurveyFacts& s = **found.survey;
-    QString words =
-        tr("%1 in %2 and %3")
-            .arg(text(plural(s.n, "row", "rows")), text(plural(s.strata, "stratum", "strata")),
-                 text(plural(s.clusters, "cluster", "clusters")));
+    QString words = tr("%1 in %2 and %3")
+                        .arg(numbered(plural(s.n, "row", "rows")),
+                             numbered(plural(s.strata, "stratum", "strata")),
+                             numbered(plural(s.clusters, "cluster", "clusters")));
     if (!shownSurvey_.cluster.empty()) {
         words += tr(" of %1 to %2 rows").arg(s.smallest).arg(s.largest);
     }
@@ -292,20 +291,21 @@ void LayoutPage::show(const Found& found) {
         words +=
             tr(". Weights%5 run from %1 to %2; their spread makes the rows worth <b>%3</b> "
                "drawn with equal chance (design effect of the weights %4)")
-                .arg(text(shortNumber(s.lowestWeight, 4)), text(shortNumber(s.highestWeight, 4)),
-                     text(countText(static_cast<std::size_t>(s.effectiveRows + 0.5))),
-                     text(fixedNumber(s.weightEffect, 2)),
+                .arg(numbered(shortNumber(s.lowestWeight, 4)),
+                     numbered(shortNumber(s.highestWeight, 4)),
+                     numbered(countText(static_cast<std::size_t>(s.effectiveRows + 0.5))),
+                     numbered(fixedNumber(s.weightEffect, 2)),
                      shownSurvey_.targets.empty() ? QString() : tr(", brought to known totals,"));
     }
     if (found.effect) {
         words +=
             tr(". For the mean of %1 the whole design has an effect of <b>%2</b>")
-                .arg(text(found.effectOf).toHtmlEscaped(), text(fixedNumber(*found.effect, 2)));
+                .arg(text(found.effectOf).toHtmlEscaped(), numbered(fixedNumber(*found.effect, 2)));
     }
     words += ".";
     if (s.without > 0) {
         words += tr(" <span style=\"color:{caution}\">%1 in the sample lack a part of it.</span>")
-                     .arg(text(plural(s.without, "row", "rows")));
+                     .arg(numbered(plural(s.without, "row", "rows")));
     }
     if (!s.lonely.empty()) {
         QString names;
@@ -329,12 +329,12 @@ void LayoutPage::addRows(const QString& what, const std::vector<std::uint32_t>& 
         };
         auto* item = new QListWidgetItem(
             tr("%1%2%3 · %4")
-                .arg(text(countText(row + 1)), cell(layout.unit), cell(layout.time), what));
+                .arg(numbered(countText(row + 1)), cell(layout.unit), cell(layout.time), what));
         item->setData(Qt::UserRole, QVariant::fromValue<qulonglong>(row));
         rows_->addItem(item);
     }
     if (rows.size() > kMost) {
-        rows_->addItem(tr("… and %1 more").arg(text(countText(rows.size() - kMost))));
+        rows_->addItem(tr("… and %1 more").arg(numbered(countText(rows.size() - kMost))));
     }
 }
 

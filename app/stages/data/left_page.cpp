@@ -44,7 +44,7 @@ LeftPage::LeftPage(Session& session, QWidget* parent)
       describing_([this](const Result<void>& done) {
           done || done.error().code == ErrorCode::Stopped
               ? void()
-              : emit session_.refused(text(done.error().text()));
+              : emit session_.refused(numbered(done.error().text()));
           showFacts();
           emit readingChanged();
       }) {
@@ -91,9 +91,9 @@ void LeftPage::refresh() {
     }
     shownFrame_ = frame;
     const LeftTable& left = *frame->left();
-    title_->setText(
-        tr("%1 rows of %2 stay with the database")
-            .arg(text(countText(static_cast<std::size_t>(left.rows()))), text(left.table().shown)));
+    title_->setText(tr("%1 rows of %2 stay with the database")
+                        .arg(numbered(countText(static_cast<std::size_t>(left.rows()))),
+                             text(left.table().shown)));
     const auto& variables = left.table().variables;
     table_->setRowCount(static_cast<int>(variables.size()));
     bool labelled = false;
@@ -125,10 +125,10 @@ void LeftPage::showFacts() {
                             : LeftFactsByName::const_iterator();
         const bool known = all && at != all->end();
         const auto number = [&](double x) {
-            return !known || std::isnan(x) ? QString() : text(shortNumber(x, 5));
+            return !known || std::isnan(x) ? QString() : numbered(shortNumber(x, 5));
         };
         put(table_, i, kPresent,
-            known ? text(countText(static_cast<std::size_t>(at->second.present))) : tr("…"));
+            known ? numbered(countText(static_cast<std::size_t>(at->second.present))) : tr("…"));
         const LeftFacts facts = known ? at->second : LeftFacts{};
         for (const auto& [column, value] :
              {std::pair{kMean, facts.mean}, std::pair{kSd, facts.sd}, std::pair{kLow, facts.low},

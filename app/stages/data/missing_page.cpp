@@ -247,7 +247,7 @@ void MissingPage::refresh() {
     made_ = {};
     if (!sameFrame || looked_.variables.empty()) {
         if (frame->rows() > kRowsAtOnce) {
-            says_->setText(tr("Looking at %1 rows…").arg(text(countText(frame->rows()))));
+            says_->setText(tr("Looking at %1 rows…").arg(numbered(countText(frame->rows()))));
         }
         looking_.ask([frame, of = chosen()] { return look(*frame, of); },
                      frame->rows() <= kRowsAtOnce);
@@ -321,10 +321,10 @@ void MissingPage::fillTable() {
         const std::size_t gaps = looked_.gaps[k];
         cell(row, kVariable, text(variable.name))->setData(Qt::UserRole, text(variable.name));
         table_->item(row, kVariable)->setToolTip(text(variable.shown()));
-        cell(row, kGaps, gaps == 0 ? QString("–") : text(countText(gaps)));
+        cell(row, kGaps, gaps == 0 ? QString("–") : numbered(countText(gaps)));
         cell(row, kShare,
              gaps == 0 ? QString()
-                       : text(fixedNumber(100.0 * static_cast<double>(gaps) / rows, 1)) + " %");
+                       : numbered(fixedNumber(100.0 * static_cast<double>(gaps) / rows, 1)) + " %");
         const bool filled = std::find(spec.variables.begin(), spec.variables.end(),
                                       variable.name) != spec.variables.end();
         const auto by = spec.by.find(variable.name);
@@ -401,7 +401,7 @@ void MissingPage::showShift() {
         if (shifted_.shift) {
             picture_->showExhibit(shiftPicture(*shifted_.shift, session_.study().alpha));
         } else {
-            picture_->showNothing(text(shifted_.refusal->text()));
+            picture_->showNothing(numbered(shifted_.refusal->text()));
         }
         return;
     }
@@ -436,7 +436,7 @@ void MissingPage::say() {
     progress_.stop();
     if (made_.refusal) {
         says_->setText(themed("<span style=\"color:{caution}\">" +
-                              text(made_.refusal->text()).toHtmlEscaped() + "</span>"));
+                              numbered(made_.refusal->text()).toHtmlEscaped() + "</span>"));
         return;
     }
     if (made_.sets) {
@@ -450,9 +450,9 @@ void MissingPage::say() {
         return;
     }
     says_->setText(tr("<b>%1</b> of %2 lack nothing; %3 lack an answer somewhere.")
-                       .arg(text(countText(patterns.complete)),
-                            text(plural(patterns.rows, "row", "rows")),
-                            text(countText(patterns.rows - patterns.complete))));
+                       .arg(numbered(countText(patterns.complete)),
+                            numbered(plural(patterns.rows, "row", "rows")),
+                            numbered(countText(patterns.rows - patterns.complete))));
 }
 
 void MissingPage::make() {
@@ -628,13 +628,13 @@ ReadingContent MissingPage::reading() const {
         QStringList by;
         for (const auto& lack : answer->rows.missingBy) {
             if (by.size() < 3) {
-                by << tr("%1 %2").arg(text(lack.name), text(countText(lack.rows)));
+                by << tr("%1 %2").arg(text(lack.name), numbered(countText(lack.rows)));
             }
         }
         content.paragraphs << tr("“%1” loses <b>%2</b> of %3: %4.")
                                   .arg(text(q.title.empty() ? q.id : q.title).toHtmlEscaped(),
-                                       text(countText(answer->rows.missing)),
-                                       text(plural(answer->rows.inSample, "row", "rows")),
+                                       numbered(countText(answer->rows.missing)),
+                                       numbered(plural(answer->rows.inSample, "row", "rows")),
                                        by.join(", ").toHtmlEscaped());
     }
     QStringList apart;
@@ -644,8 +644,8 @@ ReadingContent MissingPage::reading() const {
         }
         apart << tr("%1 %2 against %3 (%4 standard deviations; p %5 for all looks)")
                      .arg(text(one.label + (one.level.empty() ? "" : ": " + one.level)),
-                          text(shortNumber(one.lacking, 3)), text(shortNumber(one.seen, 3)),
-                          text(fixedNumber(one.apart, 2)), text(pText(one.adjusted)));
+                          numbered(shortNumber(one.lacking, 3)), numbered(shortNumber(one.seen, 3)),
+                          numbered(fixedNumber(one.apart, 2)), numbered(pText(one.adjusted)));
     }
     if (!looked_.of.empty() && !apart.isEmpty()) {
         content.paragraphs << tr("Rows that lack <b>%1</b> differ most in: %2.")

@@ -197,7 +197,7 @@ ReadingContent OddPage::reading() const {
     const auto mends = mendsOf(session_.study(), *frame, *odd, session_.oddities());
     content.actionsTitle = mends.empty() ? QString() : tr("What you can do");
     for (const OddMend& mend : mends) {
-        content.actions.push_back({text(mend.label), text(mend.why),
+        content.actions.push_back({text(mend.label), numbered(mend.why),
                                    [this, mend] { session_.edit(mend.change, text(mend.did)); }});
     }
     if (!odd->rows.empty()) {

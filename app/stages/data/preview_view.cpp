@@ -66,10 +66,10 @@ void PreviewView::drawHistogram(QPainter& painter, const QRectF& area, const His
     painter.drawLine(QPointF(area.left(), base), QPointF(area.right(), base));
     painter.setPen(colour::kSoft);
     const QRectF axis(area.left(), base + 2, area.width(), 16);
-    painter.drawText(axis, Qt::AlignLeft, text(shortNumber(bins.from, 4)));
+    painter.drawText(axis, Qt::AlignLeft, numbered(shortNumber(bins.from, 4)));
     painter.drawText(
         axis, Qt::AlignRight,
-        text(shortNumber(bins.from + bins.width * static_cast<double>(bins.counts.size()), 4)));
+        numbered(shortNumber(bins.from + bins.width * static_cast<double>(bins.counts.size()), 4)));
 }
 
 void PreviewView::drawLevels(QPainter& painter, const QRectF& area) const {
@@ -92,7 +92,7 @@ void PreviewView::drawLevels(QPainter& painter, const QRectF& area) const {
         painter.fillRect(QRectF(name.right() + 4, y + 4, std::max(w, 1.0), 10), colour::kAccent);
         painter.setPen(colour::kSoft);
         painter.drawText(QRectF(area.right() - 60, y, 60, 18), Qt::AlignRight | Qt::AlignVCenter,
-                         text(countText(preview_.levelCounts[k])));
+                         numbered(countText(preview_.levelCounts[k])));
     }
     if (preview_.levels.size() > shown) {
         painter.drawText(QRectF(area.left(), area.bottom() - 16, area.width(), 16), Qt::AlignLeft,
@@ -122,7 +122,7 @@ void PreviewView::drawRows(QPainter& painter, const QRectF& area) const {
         const double y = 20 + 17.0 * static_cast<double>(k);
         painter.setPen(colour::kSoft);
         painter.drawText(QRectF(area.left(), y, 44, 16), Qt::AlignRight | Qt::AlignVCenter,
-                         text(countText(row.row + 1)));
+                         numbered(countText(row.row + 1)));
         for (std::size_t c = 0; c < from; ++c) {
             cell(c, y, row.from[c].empty() ? "–" : text(row.from[c]), colour::kInk);
         }

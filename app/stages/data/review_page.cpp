@@ -148,10 +148,11 @@ void ReviewPage::fill(const SourceReview& review) {
                          ? tr("the study kept no note of its columns; every name it uses is there")
                          : tr("the study kept no note of its columns; names it uses are missing");
         } else {
-            words += c.rowsBefore == c.rowsNow
-                         ? tr("%1 rows as before").arg(text(countText(c.rowsNow)))
-                         : tr("%1 rows, where there were %2")
-                               .arg(text(countText(c.rowsNow)), text(countText(c.rowsBefore)));
+            words +=
+                c.rowsBefore == c.rowsNow
+                    ? tr("%1 rows as before").arg(numbered(countText(c.rowsNow)))
+                    : tr("%1 rows, where there were %2")
+                          .arg(numbered(countText(c.rowsNow)), numbered(countText(c.rowsBefore)));
             words += c.columns.empty()
                          ? tr("; every column has the same values")
                          : tr("; %1 columns the same, %2 not").arg(c.same).arg(c.columns.size());
@@ -178,7 +179,7 @@ void ReviewPage::fill(const SourceReview& review) {
     }
     if (review.refusal && title == tr("The data are as they were")) {
         title = tr("The data cannot be used as they are");
-        sentences << text(review.refusal->text()).toHtmlEscaped();
+        sentences << numbered(review.refusal->text()).toHtmlEscaped();
     }
     title_->setText(title);
     words_->setText(sentences.join("<br>"));

@@ -154,14 +154,15 @@ void RowsPage::previewRule() {
 void RowsPage::showRule(const RuleCount& found) {
     if (found.refusal) {
         rulePreview_->setText(themed("<span style=\"color:{caution}\">" +
-                                     text(found.refusal->text()).toHtmlEscaped() + "</span>"));
+                                     numbered(found.refusal->text()).toHtmlEscaped() + "</span>"));
         return;
     }
     const bool applied = found.rule == session_.study().sample.where;
-    rulePreview_->setText(themed(
-        "<span style=\"color:{soft}\">" +
-        tr("%1 of %2 rows").arg(text(countText(found.kept)), text(countText(shownFrame_->rows()))) +
-        (applied ? QString() : tr(" · Enter applies it")) + "</span>"));
+    rulePreview_->setText(
+        themed("<span style=\"color:{soft}\">" +
+               tr("%1 of %2 rows")
+                   .arg(numbered(countText(found.kept)), numbered(countText(shownFrame_->rows()))) +
+               (applied ? QString() : tr(" · Enter applies it")) + "</span>"));
 }
 
 }  // namespace rapporto::app

@@ -47,7 +47,7 @@ void put(QTableWidget* table, int row, int column, const QString& value, bool nu
     table->setItem(row, column, item);
 }
 
-QString count(std::size_t n) { return text(countText(n)); }
+QString count(std::size_t n) { return numbered(countText(n)); }
 
 }  // namespace
 
@@ -184,7 +184,7 @@ void SamplePage::showSteps(const Found& found) {
     }
     conditionSays_->setText(themed(
         found.refusal ? "<span style=\"color:{caution}\">" +
-                            text(found.refusal->text()).toHtmlEscaped() + "</span>"
+                            numbered(found.refusal->text()).toHtmlEscaped() + "</span>"
         : found.steps.empty() ? tr("No rule: all %1 rows count.").arg(count(shownFrame_->rows()))
                               : QString()));
 }
@@ -238,7 +238,8 @@ void SamplePage::addCondition() {
     const auto parsed = Expression::parse(condition);
     if (!parsed) {
         conditionSays_->setText(themed("<span style=\"color:{caution}\">" +
-                                       text(parsed.error().text()).toHtmlEscaped() + "</span>"));
+                                       numbered(parsed.error().text()).toHtmlEscaped() +
+                                       "</span>"));
         return;
     }
     const std::string rule = joinedRule(session_.study().sample.where, condition);
@@ -267,7 +268,7 @@ void SamplePage::setAsideByRule() {
     const auto found = rowsWhere(*shownFrame_, rule);
     if (!found) {
         conditionSays_->setText(themed("<span style=\"color:{caution}\">" +
-                                       text(found.error().text()).toHtmlEscaped() + "</span>"));
+                                       numbered(found.error().text()).toHtmlEscaped() + "</span>"));
         return;
     }
     std::vector<std::size_t> rows;
@@ -289,8 +290,9 @@ void SamplePage::setAsideByRule() {
 }
 
 void SamplePage::drawPart() {
-    bool fits = false;
-    const double amount = amount_->text().trimmed().replace(',', '.').toDouble(&fits);
+    const auto said = typedNumber(amount_->text());
+    const bool fits = said.has_value();
+    const double amount = said.value_or(0.0);
     const QString typed = seed_->text().trimmed();
     const QString seed = typed.isEmpty() ? QString::number(session_.study().seed) : typed;
     bool whole = false;

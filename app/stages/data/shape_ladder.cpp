@@ -36,11 +36,11 @@ std::vector<ToldPart> LadderView::toldParts() {
     for (std::size_t r = 0; r < ladder_.rungs.size(); ++r) {
         const LadderRung& rung = ladder_.rungs[r];
         const int place = static_cast<int>(r);
-        ToldPart part{text(rung.label) + ": " +
-                          (rung.defined ? tr("skewness %1").arg(text(fixedNumber(rung.skewness, 1)))
-                                        : tr("not for all")),
-                      rungRect(r), QAccessible::ListItem, place == current_,
-                      [this, place] { take(place); }};
+        ToldPart part{
+            text(rung.label) + ": " +
+                (rung.defined ? tr("skewness %1").arg(numbered(fixedNumber(rung.skewness, 1)))
+                              : tr("not for all")),
+            rungRect(r), QAccessible::ListItem, place == current_, [this, place] { take(place); }};
         if (place == ladder_.best) {
             part.name += tr(", the straightest");
         }
@@ -53,7 +53,7 @@ void LadderView::paintEvent(QPaintEvent* /*event*/) {
     QPainter painter(this);
     if (ladder_.rungs.empty()) {
         painter.setPen(colour::kSoft);
-        painter.drawText(rect(), Qt::AlignLeft | Qt::AlignTop, text(ladder_.why));
+        painter.drawText(rect(), Qt::AlignLeft | Qt::AlignTop, numbered(ladder_.why));
         return;
     }
     for (std::size_t r = 0; r < ladder_.rungs.size(); ++r) {
@@ -79,8 +79,9 @@ void LadderView::paintEvent(QPaintEvent* /*event*/) {
                          text(rung.label));
         painter.setPen(colour::kSoft);
         painter.setFont(interfaceFont(11));
-        painter.drawText(QRectF(box.left(), box.top() + 86, box.width(), 16), Qt::AlignCenter,
-                         rung.defined ? text(fixedNumber(rung.skewness, 1)) : tr("not for all"));
+        painter.drawText(
+            QRectF(box.left(), box.top() + 86, box.width(), 16), Qt::AlignCenter,
+            rung.defined ? numbered(fixedNumber(rung.skewness, 1)) : tr("not for all"));
     }
 }
 

@@ -235,7 +235,7 @@ void ShapePage::refresh() {
     const QString file = study.source.file.empty() ? tr("the pasted table")
                                                    : QFileInfo(text(study.source.file)).fileName();
     steps_->addItem(tr("%1: %2 rows, %3 columns")
-                        .arg(file, text(countText(source->rows())))
+                        .arg(file, numbered(countText(source->rows())))
                         .arg(source->columns.size()));
     for (std::size_t k = 0; k < study.shape.size(); ++k) {
         const QString words = text(shapeText(study.shape[k]));
@@ -246,12 +246,13 @@ void ShapePage::refresh() {
             }
             const Table& after = *shaping->after[k];
             steps_->addItem(tr("%1: %2 → %3 rows, %4 columns")
-                                .arg(words, facts.join("; "), text(countText(after.rows())))
+                                .arg(words, facts.join("; "), numbered(countText(after.rows())))
                                 .arg(after.columns.size()));
         } else {
             const bool here = shaping && shaping->refusal && k == shaping->facts.size();
-            auto* item = new QListWidgetItem(here ? words + ": " + text(shaping->refusal->text())
-                                                  : words + ": " + tr("waits"));
+            auto* item =
+                new QListWidgetItem(here ? words + ": " + numbered(shaping->refusal->text())
+                                         : words + ": " + tr("waits"));
             item->setForeground(colour::kOchreText);
             steps_->addItem(item);
         }
@@ -343,7 +344,7 @@ void ShapePage::useFile(const QString& path) {
 void ShapePage::showOther(const Other& other) {
     other_ = other;
     if (other.refusal) {
-        says_->setText(themed(caution(text(other.refusal->text()))));
+        says_->setText(themed(caution(numbered(other.refusal->text()))));
         return;
     }
     const auto here = present();
@@ -422,7 +423,7 @@ void ShapePage::tryDraft() {
     tried_ = {};
     add_->setEnabled(false);
     if (table->rows() > kRowsAtOnce) {
-        says_->setText(tr("Trying it on %1 rows…").arg(text(countText(table->rows()))));
+        says_->setText(tr("Trying it on %1 rows…").arg(numbered(countText(table->rows()))));
     }
     trying_.ask(
         [step = *step, sources, study = session_.study(), table] {
@@ -445,8 +446,8 @@ void ShapePage::show(const Tried& tried) {
     add_->setEnabled(tried.table != nullptr);
     if (tried.refusal) {
         const bool waiting = tried.refusal->code == ErrorCode::NoTerms && !tried.step;
-        says_->setText(themed(waiting ? text(tried.refusal->what).toHtmlEscaped()
-                                      : caution(text(tried.refusal->text()))));
+        says_->setText(themed(waiting ? numbered(tried.refusal->what).toHtmlEscaped()
+                                      : caution(numbered(tried.refusal->text()))));
         model_->showTable(present());
         return;
     }
@@ -455,7 +456,7 @@ void ShapePage::show(const Tried& tried) {
         facts << text(fact).toHtmlEscaped();
     }
     says_->setText(tr("%1 rows, %2 columns: ")
-                       .arg(text(countText(tried.table->rows())))
+                       .arg(numbered(countText(tried.table->rows())))
                        .arg(tried.table->columns.size()) +
                    facts.join("; ") + ".");
     model_->showTable(tried.table);

@@ -19,14 +19,6 @@ namespace {
 
 enum Column { kName, kMean, kSd, kFirst };
 
-/// A number as people type it: either decimal mark, a true minus.
-std::optional<double> typedNumber(QString words) {
-    words = words.trimmed().replace(QString("−"), "-").replace(',', '.');
-    bool ok = false;
-    const double value = words.toDouble(&ok);
-    return ok && std::isfinite(value) ? std::optional(value) : std::nullopt;
-}
-
 QString sentence(const Refusal& refusal) {
     QString words = text(refusal.what + ". " + refusal.help);
     words[0] = words[0].toUpper();
@@ -227,15 +219,15 @@ void SummaryPage::showMoments(const SummaryMatrix& moments) {
         table_->item(i, kName)->setText(text(moments.names[at]));
         table_->horizontalHeaderItem(kFirst + i)->setText(text(moments.names[at]));
         if (moments.hasMeans) {
-            table_->item(i, kMean)->setText(text(shortNumber(moments.mean(i), 6)));
+            table_->item(i, kMean)->setText(numbered(shortNumber(moments.mean(i), 6)));
         }
         if (moments.hasScale) {
-            table_->item(i, kSd)->setText(text(shortNumber(moments.sd(i), 6)));
+            table_->item(i, kSd)->setText(numbered(shortNumber(moments.sd(i), 6)));
         }
         for (int j = 0; j < p; ++j) {
             table_->item(i, kFirst + j)
                 ->setText(i == j  ? QString("1")
-                          : j < i ? text(shortNumber(moments.correlation(i, j), 4))
+                          : j < i ? numbered(shortNumber(moments.correlation(i, j), 4))
                                   : QString());
         }
         for (int j = 0; j < table_->columnCount(); ++j) {

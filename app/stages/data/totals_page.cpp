@@ -27,7 +27,7 @@ namespace {
 
 enum Place { kVariable, kLevel, kRows, kDrawn, kKnown, kReached, kTimes, kPlaces };
 
-QString shareText(double share) { return text(fixedNumber(share, 4)); }
+QString shareText(double share) { return numbered(fixedNumber(share, 4)); }
 
 QString caution(const QString& words) {
     return themed("<span style=\"color:{caution}\">" + words.toHtmlEscaped() + "</span>");
@@ -174,7 +174,7 @@ void TotalsPage::refresh() {
     });
     emit variable_->currentIndexChanged(variable_->currentIndex());
     if (frame->rows() > kRowsAtOnce) {
-        says_->setText(tr("Looking at %1 rows…").arg(text(countText(frame->rows()))));
+        says_->setText(tr("Looking at %1 rows…").arg(numbered(countText(frame->rows()))));
     }
     looking_.ask([frame, survey] { return look(*frame, survey); }, frame->rows() <= kRowsAtOnce);
 }
@@ -208,19 +208,20 @@ void TotalsPage::show(const Found& found) {
                "they were drawn. Choose a variable whose shares or mean a census "
                "gives."));
     } else if (found.refusal) {
-        says_->setText(caution(text(found.refusal->text())));
+        says_->setText(caution(numbered(found.refusal->text())));
     } else {
         const CalibrationFacts& f = found.facts;
         QString words =
             tr("Weights of %1 became <b>%2</b> to <b>%3</b> times what they were. Their spread "
                "makes the rows worth <b>%4</b> drawn with equal chance (design effect of the "
                "weights %5, %6 before).")
-                .arg(text(plural(f.rows, "row", "rows")), text(fixedNumber(f.lowest, 2)),
-                     text(fixedNumber(f.highest, 2)),
-                     text(countText(static_cast<std::size_t>(f.effectiveRows + 0.5))),
-                     text(fixedNumber(f.effectAfter, 2)), text(fixedNumber(f.effectBefore, 2)));
+                .arg(numbered(plural(f.rows, "row", "rows")), numbered(fixedNumber(f.lowest, 2)),
+                     numbered(fixedNumber(f.highest, 2)),
+                     numbered(countText(static_cast<std::size_t>(f.effectiveRows + 0.5))),
+                     numbered(fixedNumber(f.effectAfter, 2)),
+                     numbered(fixedNumber(f.effectBefore, 2)));
         if (f.atBounds > 0) {
-            words += tr(" %1 at a bound.").arg(text(plural(f.atBounds, "row is", "rows are")));
+            words += tr(" %1 at a bound.").arg(numbered(plural(f.atBounds, "row is", "rows are")));
         }
         if (f.highest > 5.0 && !found.survey.bounds) {
             words +=
@@ -276,15 +277,15 @@ void TotalsPage::fillTable(const Found& found) {
             table_->item(row, kLevel)->setData(Qt::UserRole, static_cast<int>(l));
             const auto* fact = factOf(target.variable, level, l);
             const auto shown = [&](double value) {
-                return target.mean ? text(shortNumber(value, 6)) : shareText(value);
+                return target.mean ? numbered(shortNumber(value, 6)) : shareText(value);
             };
-            cell(row, kRows, fact == nullptr ? "–" : text(countText(fact->rows)));
+            cell(row, kRows, fact == nullptr ? "–" : numbered(countText(fact->rows)));
             cell(row, kDrawn, fact == nullptr ? "–" : shown(fact->drawn));
             cell(row, kReached, fact == nullptr ? "–" : shown(fact->reached));
             cell(row, kTimes,
                  fact == nullptr || target.mean || fact->drawn <= 0.0
                      ? QString()
-                     : text(fixedNumber(fact->reached / fact->drawn, 2)));
+                     : numbered(fixedNumber(fact->reached / fact->drawn, 2)));
         }
     }
 }
@@ -300,7 +301,7 @@ void TotalsPage::add(bool mean) {
     }
     auto target = drawnTotal(*shownFrame_, session_.study().survey, name, mean);
     if (!target) {
-        says_->setText(caution(text(target.error().text())));
+        says_->setText(caution(numbered(target.error().text())));
         return;
     }
     Survey survey = session_.study().survey;
@@ -387,7 +388,7 @@ void TotalsPage::takeFrom(const QString& path) {
     const auto totals = read ? knownTotalsOf(read->table)
                              : Result<std::vector<KnownTotal>>(tl::make_unexpected(read.error()));
     if (!totals) {
-        says_->setText(caution(text(totals.error().text())));
+        says_->setText(caution(numbered(totals.error().text())));
         return;
     }
     Survey survey = session_.study().survey;

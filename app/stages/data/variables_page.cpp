@@ -122,7 +122,7 @@ QVariant VariablesModel::data(const QModelIndex& index, int role) const {
                        ? QVariant(static_cast<int>(v.levels.size()))
                        : QVariant();
         case Missing:
-            return missing_[row] > 0 ? QVariant(text(countText(missing_[row]))) : QVariant();
+            return missing_[row] > 0 ? QVariant(numbered(countText(missing_[row]))) : QVariant();
         case Note:
             return text(v.note);
         default:
@@ -538,7 +538,7 @@ void VariablesPage::showLevels() {
         };
         cell(0, text(level.value), false);
         cell(1, level.label == level.value ? QString() : text(level.label), true);
-        cell(2, text(countText(level.count)) + (isBase ? tr(" · base") : QString()), false)
+        cell(2, numbered(countText(level.count)) + (isBase ? tr(" · base") : QString()), false)
             ->setTextAlignment(Qt::AlignRight | Qt::AlignVCenter);
         cell(3, text(level.label), true);
     }
@@ -624,13 +624,14 @@ ReadingContent VariablesPage::reading() const {
         const ScaleFacts& facts = **scale_;
         content.paragraphs << tr("Taken as one scale, Cronbach’s alpha is <b>%1</b> in the %2 rows "
                                  "that answer all of them.")
-                                  .arg(text(fixedNumber(facts.alpha, 3)), text(countText(facts.n)));
+                                  .arg(numbered(fixedNumber(facts.alpha, 3)),
+                                       numbered(countText(facts.n)));
         for (const auto& item : facts.items) {
             content.fields.push_back(
                 {text(item.name),
-                 tr("with the rest %1").arg(text(fixedNumber(item.withRest, 2))) +
+                 tr("with the rest %1").arg(numbered(fixedNumber(item.withRest, 2))) +
                      (names.size() > 2 ? tr(" · alpha without it %1")
-                                             .arg(text(fixedNumber(item.alphaWithout, 3)))
+                                             .arg(numbered(fixedNumber(item.alphaWithout, 3)))
                                        : QString()),
                  {},
                  {},

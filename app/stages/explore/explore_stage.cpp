@@ -81,7 +81,7 @@ void selectWhere(Session& session, const QString& condition) {
     }
     const auto rows = rowsWhere(*frame, utf8(condition));
     if (!rows) {
-        emit session.refused(text(rows.error().text()));
+        emit session.refused(numbered(rows.error().text()));
         return;
     }
     RowSet selected;
@@ -630,7 +630,7 @@ std::optional<double> ExploreStage::slopeWithoutSelected() const {
 void ExploreStage::addSelectionReading(ReadingContent& content) const {
     const auto& rows = session_.selectedRows();
     const auto frame = session_.frame();
-    content.title = text(plural(rows.size(), "row", "rows")) + tr(" selected");
+    content.title = numbered(plural(rows.size(), "row", "rows")) + tr(" selected");
     QString names;
     std::size_t k = 0;
     for (const std::size_t row : rows) {
@@ -647,10 +647,10 @@ void ExploreStage::addSelectionReading(ReadingContent& content) const {
     const auto without = slopeWithoutSelected();
     content.actions.push_back(
         {tr("Set aside"),
-         without
-             ? tr("Delete — with them the slope of the line is %1, without %2")
-                   .arg(text(shortNumber(drawnInHand()->slope, 3)), text(shortNumber(*without, 3)))
-             : tr("Delete"),
+         without ? tr("Delete — with them the slope of the line is %1, without %2")
+                       .arg(numbered(shortNumber(drawnInHand()->slope, 3)),
+                            numbered(shortNumber(*without, 3)))
+                 : tr("Delete"),
          [this] { session_.setSelectedAside(tr("set aside from a picture")); }});
     content.actions.push_back(
         {tr("Select nothing"), tr("Esc"), [this] { session_.selectRows({}); }});
@@ -702,7 +702,8 @@ void ExploreStage::addAsked(ReadingContent& content, const DrawnPicture& picture
     if (picture.asked.empty()) {
         return;
     }
-    const QString count = text(plural(picture.asked.size(), "statement was", "statements were"));
+    const QString count =
+        numbered(plural(picture.asked.size(), "statement was", "statements were"));
     if (showsAsked_) {
         content.paragraphs << tr("%1 sent, in one transaction that only reads:").arg(count);
         for (const std::string& statement : picture.asked) {
@@ -758,16 +759,16 @@ ReadingContent ExploreStage::reading() const {
         content.paragraphs
             << tr("In a straight line, each further step of %1 goes with %2 of %3 (n = %4). The "
                   "smooth shows whether a line is fair; drag a box to select rows.")
-                   .arg(text(spec.of[1]).toHtmlEscaped(), text(shortNumber(picture.slope, 3)),
+                   .arg(text(spec.of[1]).toHtmlEscaped(), numbered(shortNumber(picture.slope, 3)),
                         text(spec.of[0]).toHtmlEscaped(),
-                        text(countText(picture.exhibits.front().x.size())));
+                        numbered(countText(picture.exhibits.front().x.size())));
     }
     for (const std::string& p : picture.words) {
         content.paragraphs << richText(p);
     }
     if (picture.table) {
         content.paragraphs << "<span style=\"color:{soft}\">" +
-                                  text(picture.table->note).toHtmlEscaped() + "</span>";
+                                  numbered(picture.table->note).toHtmlEscaped() + "</span>";
     }
     for (const NamedNumber& number : picture.numbers) {
         content.fields.push_back({text(number.name), text(number.value), {}, {}, {}});

@@ -144,7 +144,7 @@ void PictureTile::showTable(const PictureTable& table) {
     }
     table_->resizeColumnsToContents();
     table_->verticalHeader()->setDefaultSectionSize(24);
-    table_->setToolTip(text(table.note) + "\n" + tr("Ctrl+C copies it for a sheet."));
+    table_->setToolTip(numbered(table.note) + "\n" + tr("Ctrl+C copies it for a sheet."));
     grid_->addWidget(table_, 0, 0);
     table_->show();
 }

@@ -55,7 +55,7 @@ void CorrelationView::showAnswer(std::shared_ptr<const Answer> answer, bool fres
         if (chosenA_ >= static_cast<int>(p) || chosenB_ >= static_cast<int>(p)) {
             chosenA_ = chosenB_ = -1;
         }
-        setAccessibleDescription(text(answerReading(*answer_)));
+        setAccessibleDescription(numbered(answerReading(*answer_)));
     }
     update();
 }
@@ -80,13 +80,14 @@ std::vector<ToldPart> CorrelationView::toldParts() {
             const int b = order_[static_cast<std::size_t>(column)];
             ToldPart part;
             part.place = cell(row, column).toRect();
-            part.name = tr("%1 and %2: %3")
-                            .arg(text(t.variables[static_cast<std::size_t>(a)]),
-                                 text(t.variables[static_cast<std::size_t>(b)]),
-                                 std::isfinite(t.r(a, b)) ? text(fixedNumber(t.r(a, b), 2, true))
-                                                          : QString("–"));
+            part.name =
+                tr("%1 and %2: %3")
+                    .arg(text(t.variables[static_cast<std::size_t>(a)]),
+                         text(t.variables[static_cast<std::size_t>(b)]),
+                         std::isfinite(t.r(a, b)) ? numbered(fixedNumber(t.r(a, b), 2, true))
+                                                  : QString("–"));
             if (std::isfinite(t.p(a, b))) {
-                part.name += ", " + text(pClause(t.p(a, b)));
+                part.name += ", " + numbered(pClause(t.p(a, b)));
             }
             part.chosen = (a == chosenA_ && b == chosenB_) || (b == chosenA_ && a == chosenB_);
             part.press = [this, a, b] { emit pairChosen(a, b); };
@@ -156,7 +157,7 @@ void CorrelationView::paintEvent(QPaintEvent* /*event*/) {
                 painter.setPen(colour::kSoft);
                 painter.drawText(
                     area, Qt::AlignCenter,
-                    tr("n %1").arg(text(countText(static_cast<std::size_t>(t.n(a, a))))));
+                    tr("n %1").arg(numbered(countText(static_cast<std::size_t>(t.n(a, a))))));
             } else if (row > column) {
                 drawShade(painter, area, a, b);
             } else {
@@ -215,14 +216,16 @@ void CorrelationView::drawDigits(QPainter& painter, const QRectF& area, int a, i
     painter.setPen(colour::kInk);
     painter.setFont(interfaceFont(tall ? 15 : 12, true));
     painter.drawText(tall ? QRectF(area.left(), area.center().y() - 27, area.width(), 22) : area,
-                     Qt::AlignCenter, std::isnan(r) ? QString("–") : text(fixedNumber(r, 2, true)));
+                     Qt::AlignCenter,
+                     std::isnan(r) ? QString("–") : numbered(fixedNumber(r, 2, true)));
     if (!tall) {
         return;
     }
     painter.setFont(interfaceFont(11));
     painter.setPen(colour::kSoft);
-    const QString p = std::isnan(t.p(a, b)) ? QString() : tr("p %1").arg(text(pText(t.p(a, b))));
-    const QString n = tr("n %1").arg(text(countText(static_cast<std::size_t>(t.n(a, b)))));
+    const QString p =
+        std::isnan(t.p(a, b)) ? QString() : tr("p %1").arg(numbered(pText(t.p(a, b))));
+    const QString n = tr("n %1").arg(numbered(countText(static_cast<std::size_t>(t.n(a, b)))));
     painter.drawText(QRectF(area.left(), area.center().y() - 5, area.width(), 15), Qt::AlignCenter,
                      p);
     painter.drawText(QRectF(area.left(), area.center().y() + 10, area.width(), 15), Qt::AlignCenter,

@@ -173,7 +173,7 @@ void CurvePage::fillLooks() {
     looks_->addItem(tr("its curve"), QPoint(OwnCurve, -1));
     const ScenarioVariable* v = answer_->scenarios->find(variable_);
     const auto frame = session_.frame();
-    const bool linear = answer_->question.method == "least-squares" &&
+    const bool linear = answer_->question.byLeastSquares() &&
                         answer_->question.fixedEffects.empty() && !answer_->fromMoments;
     const bool quantity = v != nullptr && !v->groups && !v->yesNo();
     if (linear && quantity && frame) {
@@ -322,7 +322,7 @@ void CurvePage::showTrials(const Result<ShapeTrials>& trials) {
 void CurvePage::listTrials() {
     if (!trials_ || !*trials_) {
         list_->clear();
-        plot_->showNothing(trials_ ? text(trials_->error().text()) : QString());
+        plot_->showNothing(trials_ ? numbered(trials_->error().text()) : QString());
         emit changed();
         return;
     }
@@ -367,11 +367,11 @@ void CurvePage::listTrials() {
             continue;
         }
         rows += "<tr>" + cell(link(QString("see:%1").arg(i), name), "left") +
-                cell(text(shortNumber(one.coefficients))) +
+                cell(numbered(shortNumber(one.coefficients))) +
                 cell(one.aic && best != nullptr && best->aic
-                         ? text(fixedNumber(*one.aic - *best->aic, 1))
+                         ? numbered(fixedNumber(*one.aic - *best->aic, 1))
                          : "–") +
-                cell(text(shortNumber(one.error, 4))) +
+                cell(numbered(shortNumber(one.error, 4))) +
                 cell(one.present ? soft(tr("the question’s"))
                                  : link(QString("try:%1").arg(i), tr("ask it so"))) +
                 "</tr>";
@@ -402,7 +402,7 @@ void CurvePage::drawAlone() {
         plot_->showSelection(session_.selectedRows());
         plot_->showHeld(heldRows(answer_));
     } else {
-        plot_->showNothing(text(exhibit.error().text()));
+        plot_->showNothing(numbered(exhibit.error().text()));
     }
     emit changed();
 }
@@ -534,7 +534,7 @@ void CurvePage::show(const Curve& curve) {
     }
     plot_->setPlaces({});
     if (!curve_.exhibit) {
-        plot_->showNothing(text(curve_.exhibit.error().text()));
+        plot_->showNothing(numbered(curve_.exhibit.error().text()));
     } else {
         plot_->showExhibit(*curve_.exhibit);
         plot_->showSelection(session_.selectedRows());
@@ -577,7 +577,7 @@ void CurvePage::bend(int bends, const QString& did, bool variant) {
         return;
     }
     Question next = *present;
-    next.method = bends > 0 ? "bent-line" : "least-squares";
+    next.method = bends > 0 ? "bent-line" : kLeastSquares;
     next.settings = {};
     if (bends > 0) {
         next.settings.variable = variable_;
@@ -685,8 +685,8 @@ ReadingContent CurvePage::reading() const {
     }
     const bool own = std::any_of(answer_->design->terms.begin(), answer_->design->terms.end(),
                                  [&](const DesignTerm& t) { return t.name == variable_; });
-    if (own && answer_->question.method == "least-squares" &&
-        answer_->question.fixedEffects.empty() && !answer_->fromMoments) {
+    if (own && answer_->question.byLeastSquares() && answer_->question.fixedEffects.empty() &&
+        !answer_->fromMoments) {
         content.actionsTitle = tr("What you can do");
         content.actions.push_back(
             {tr("Let it bend"),

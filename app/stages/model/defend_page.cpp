@@ -17,15 +17,6 @@
 namespace rapporto::app {
 namespace {
 
-/// A number as people type it.
-std::optional<double> typedNumber(QString typed) {
-    typed = typed.trimmed();
-    typed.replace(QChar(0x2212), '-').replace(',', '.').remove(QChar(0x202F));
-    bool ok = false;
-    const double x = typed.toDouble(&ok);
-    return ok ? std::optional(x) : std::nullopt;
-}
-
 QLineEdit* numberField(QWidget* parent, const QString& name, const QString& says, double value) {
     auto* field = new QLineEdit(text(exactNumber(value)), parent);
     field->setObjectName(name);

@@ -2,6 +2,7 @@
 
 #include "app/shell/theme.h"
 #include "core/base/format.h"
+#include "core/model/likelihood.h"
 #include "core/model/term_test.h"
 #include "core/picture/axis.h"
 
@@ -83,7 +84,7 @@ void EffectRows::layoutRows() {
                 detail += tr(" · %1 levels").arg(term.columns.size() + 1);
             }
             if (const auto together = testTerm(fit, one.designTerm)) {
-                detail += tr(" · together %1").arg(text(pClause(together->p)));
+                detail += tr(" · together %1").arg(numbered(pClause(together->p)));
             }
             rows_.push_back({-1, termText(term.name), detail, false, one.designTerm});
         }
@@ -105,7 +106,8 @@ void EffectRows::layoutRows() {
 
 QString EffectRows::equationName(const std::string& equation) const {
     if (equation == "zero") {
-        return answer_->question.method == "hurdle"
+        const LikelihoodFit* told = answer_->fit->likelihood.get();
+        return told != nullptr && told->family->zeros == Family::Zeros::Hurdle
                    ? tr("whether there is any")
                    : tr("whether there can be any: log odds of none");
     }
@@ -209,10 +211,10 @@ QStringList EffectRows::cells(int coefficient) const {
     }
     const Coefficient c = scaled(raw);
     const int decimals = decimalsFor(c.se);
-    return {text(c.term), text(fixedNumber(c.estimate, decimals, true)),
-            text(fixedNumber(c.se, decimals, true)),
-            c.statistic ? text(fixedNumber(*c.statistic, 2)) : QString("–"),
-            c.p ? text(pText(*c.p)) : QString("–")};
+    return {text(c.term), numbered(fixedNumber(c.estimate, decimals, true)),
+            numbered(fixedNumber(c.se, decimals, true)),
+            c.statistic ? numbered(fixedNumber(*c.statistic, 2)) : QString("–"),
+            c.p ? numbered(pText(*c.p)) : QString("–")};
 }
 
 QSize EffectRows::sizeHint() const {
@@ -246,8 +248,8 @@ std::vector<ToldPart> EffectRows::toldParts() {
             part.name += tr(": %1, std. error %2, p %3").arg(own[1], own[2], own[4]);
             if (own[1] != "–") {
                 part.name += tr(", from %1 to %2")
-                                 .arg(text(fixedNumber(c.low, decimals, true)),
-                                      text(fixedNumber(c.high, decimals, true)));
+                                 .arg(numbered(fixedNumber(c.low, decimals, true)),
+                                      numbered(fixedNumber(c.high, decimals, true)));
             }
             part.chosen = row.coefficient == selected_;
             part.press = [this, coefficient = row.coefficient] {
@@ -321,8 +323,8 @@ void EffectRows::paintEvent(QPaintEvent* /*event*/) {
         }
     }
     for (const double t : ticks) {
-        const QString label = ratio ? "×" + text(shortNumber(std::exp(t), 3))
-                                    : (t > 0 ? "+" : "") + text(shortNumber(t, 3)) +
+        const QString label = ratio ? "×" + numbered(shortNumber(std::exp(t), 3))
+                                    : (t > 0 ? "+" : "") + numbered(shortNumber(t, 3)) +
                                           (scale_ == EffectScale::Percent && t != 0.0 ? " %" : "");
         painter.setPen(colour::kSoft);
         painter.drawText(QRectF(at(t) - 40, 0, 80, kHead - 4), Qt::AlignCenter, label);

@@ -36,7 +36,7 @@ void EventPage::showAnswer(const std::shared_ptr<const Answer>& answer, bool fre
         if (!place.reference) {
             parts << tr("%1: %2").arg(
                 text((place.at < 0 ? "−" : "+") + std::to_string(std::abs(place.at))),
-                text(countText(place.rows)));
+                numbered(countText(place.rows)));
         }
     }
     const QString further = event.weighting == "group-time"

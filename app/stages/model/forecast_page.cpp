@@ -66,7 +66,7 @@ void ForecastPage::showAnswer(const std::shared_ptr<const Answer>& answer, bool 
     plot_->setVisible(made);
     message_->setVisible(asked && answer->forecast && !made);
     if (asked && answer->forecast && !made) {
-        message_->setText(text(answer->forecast->error().text()));
+        message_->setText(numbered(answer->forecast->error().text()));
     }
     if (asked) {
         build();
@@ -200,11 +200,8 @@ void ForecastPage::takeValues(const std::string& name, const QString& typed) {
     GoesOn goes{"values", {}};
     for (QString one : typed.split(QChar(';'), Qt::SkipEmptyParts)) {
         one = one.trimmed();
-        QString number = one;
-        number.replace(QChar(0x2212), '-').replace(',', '.');
-        bool ok = false;
-        const double x = number.toDouble(&ok);
-        goes.values.push_back(ok ? Key(x) : Key(utf8(one)));
+        const auto x = typedNumber(one);
+        goes.values.push_back(x ? Key(*x) : Key(utf8(one)));
     }
     if (goes.values.empty()) {
         return;

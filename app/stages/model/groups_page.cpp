@@ -46,7 +46,7 @@ void GroupsPage::showAnswer(const std::shared_ptr<const Answer>& answer, bool fr
     what_->clear();
     const LevelsFit& fit = *answer->fit->levels;
     QStringList spreads;
-    const QString holds = text(percentLevel(answer->alpha));
+    const QString holds = numbered(percentLevel(answer->alpha));
     for (std::size_t l = 0; l < fit.levels.size(); ++l) {
         const LevelsFit::Level& level = fit.levels[l];
         for (std::size_t c = 0; c < level.variances.size(); ++c) {
@@ -55,30 +55,30 @@ void GroupsPage::showAnswer(const std::shared_ptr<const Answer>& answer, bool fr
                                      ? tr("levels of %1").arg(text(level.by))
                                      : tr("effects of %1 in %2").arg(text(v.term), text(level.by));
             what_->addItem(name, QVariantList{static_cast<int>(l), static_cast<int>(c)});
-            const QString sd = text(shortNumber(std::sqrt(v.variance), 3));
+            const QString sd = numbered(shortNumber(std::sqrt(v.variance), 3));
             spreads << (v.atBoundary ? tr("<b>%1</b>: none, at its boundary").arg(name)
                         : v.low && v.high
                             ? tr("<b>%1</b>: sd %2 (%5: %3 to %4)")
-                                  .arg(name, sd, text(shortNumber(std::sqrt(*v.low), 3)),
-                                       text(shortNumber(std::sqrt(*v.high), 3)), holds)
+                                  .arg(name, sd, numbered(shortNumber(std::sqrt(*v.low), 3)),
+                                       numbered(shortNumber(std::sqrt(*v.high), 3)), holds)
                             : tr("<b>%1</b>: sd %2").arg(name, sd));
         }
         for (const LevelsFit::Correlation& r : level.correlations) {
             if (r.value) {
                 spreads << tr("level and %1 of %2 correlate at %3%4")
                                .arg(text(level.variances[r.second].term), text(level.by),
-                                    text(fixedNumber(*r.value, 2, true)),
+                                    numbered(fixedNumber(*r.value, 2, true)),
                                     r.low && r.high
                                         ? tr(" (%3: %1 to %2)")
-                                              .arg(text(fixedNumber(*r.low, 2, true)),
-                                                   text(fixedNumber(*r.high, 2, true)), holds)
+                                              .arg(numbered(fixedNumber(*r.low, 2, true)),
+                                                   numbered(fixedNumber(*r.high, 2, true)), holds)
                                         : QString());
             }
         }
     }
     if (std::isfinite(answer->fit->statistics.sigma)) {
         spreads << tr("rows within groups: sd %1")
-                       .arg(text(shortNumber(answer->fit->statistics.sigma, 3)));
+                       .arg(numbered(shortNumber(answer->fit->statistics.sigma, 3)));
     }
     spreads_->setText(spreads.join(" · ") + ".");
     what_->setCurrentIndex(std::max(what_->findText(before), 0));

@@ -55,15 +55,16 @@ QString together(const Answer& answer) {
     for (std::size_t i = 0; i < effects.size(); ++i) {
         const Coefficient& c = *effects[i];
         const int d = decimalsFor(c.se);
-        rows +=
-            "<tr>" + cell(termText(c.term).toHtmlEscaped(), "left") +
-            cell(text(fixedNumber(c.estimate, d, true))) +
-            cell(QObject::tr("%1 to %2")
-                     .arg(text(fixedNumber(c.estimate - critical * c.se, d, true)),
-                          text(fixedNumber(c.estimate + critical * c.se, d, true)))) +
-            cell(text(pText(*c.p)).toHtmlEscaped()) + cell(text(pText(byHolm[i])).toHtmlEscaped()) +
-            cell(text(pText(byRate[i])).toHtmlEscaped()) +
-            (stepped.empty() ? QString() : cell(text(pText(stepped[i])).toHtmlEscaped())) + "</tr>";
+        rows += "<tr>" + cell(termText(c.term).toHtmlEscaped(), "left") +
+                cell(numbered(fixedNumber(c.estimate, d, true))) +
+                cell(QObject::tr("%1 to %2")
+                         .arg(numbered(fixedNumber(c.estimate - critical * c.se, d, true)),
+                              numbered(fixedNumber(c.estimate + critical * c.se, d, true)))) +
+                cell(numbered(pText(*c.p)).toHtmlEscaped()) +
+                cell(numbered(pText(byHolm[i])).toHtmlEscaped()) +
+                cell(numbered(pText(byRate[i])).toHtmlEscaped()) +
+                (stepped.empty() ? QString() : cell(numbered(pText(stepped[i])).toHtmlEscaped())) +
+                "</tr>";
     }
     return "<p style=\"margin-top:22px\"><i style=\"font-family:STIX;font-size:17px\">" +
            QObject::tr("all effects together") + "</i></p><table cellspacing=\"0\">" + rows +
@@ -119,7 +120,7 @@ void HypothesesPage::add() {
     const auto test = testHypothesis(*answer_->design, *answer_->fit, typed, answer_->alpha);
     message_->setVisible(!test);
     if (!test) {
-        message_->setText(text(test.error().text()));
+        message_->setText(numbered(test.error().text()));
         return;
     }
     Question next = *session_.question();
@@ -154,17 +155,18 @@ void HypothesesPage::showAnswer(const std::shared_ptr<const Answer>& answer) {
         if (h) {
             const QString statistic =
                 h->estimate ? QString("t(%1) = %2")
-                                  .arg(h->df2 ? text(shortNumber(*h->df2)) : QString("∞"),
-                                       text(fixedNumber(h->statistic, 2)))
+                                  .arg(h->df2 ? numbered(shortNumber(*h->df2)) : QString("∞"),
+                                       numbered(fixedNumber(h->statistic, 2)))
                             : QString("F(%1, %2) = %3")
-                                  .arg(text(shortNumber(h->df1)),
-                                       h->df2 ? text(shortNumber(*h->df2)) : QString("∞"),
-                                       text(fixedNumber(h->statistic, 2)));
-            html += soft(statistic + " · " + text(pClause(h->p)).toHtmlEscaped() +
-                         (answer_->hypotheses.size() > 1 && h->adjusted
-                              ? tr(", by Holm %1").arg(text(pText(*h->adjusted)).toHtmlEscaped())
-                              : QString())) +
-                    "<br>";
+                                  .arg(numbered(shortNumber(h->df1)),
+                                       h->df2 ? numbered(shortNumber(*h->df2)) : QString("∞"),
+                                       numbered(fixedNumber(h->statistic, 2)));
+            html +=
+                soft(statistic + " · " + numbered(pClause(h->p)).toHtmlEscaped() +
+                     (answer_->hypotheses.size() > 1 && h->adjusted
+                          ? tr(", by Holm %1").arg(numbered(pText(*h->adjusted)).toHtmlEscaped())
+                          : QString())) +
+                "<br>";
         }
         html += richText(hypothesisReading(*answer_, i)) + "</p>";
     }

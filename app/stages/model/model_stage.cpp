@@ -211,7 +211,7 @@ void ModelStage::showEffects(const std::shared_ptr<const Answer>& answer) {
     // What was there of this question stays, faded, until every row has been asked.
     const bool same = onOutcome_.of != nullptr && onOutcome_.of->question.id == answer->question.id;
     note_->setText(tr("Mean effects on the outcome are being worked out in %1 rows …")
-                       .arg(text(countText(answer->rows.used))));
+                       .arg(numbered(countText(answer->rows.used))));
     effects_->showAnswer(same ? onOutcome_.shown : nullptr, false, scale_);
     onOutcomeLater_.ask(
         [answer, level] {
@@ -252,7 +252,7 @@ void ModelStage::refresh() {
         why = tr("Computing…");
     } else if (answer->refusal) {
         why = tr("<b>This question cannot be answered as it stands.</b><br>%1")
-                  .arg(text(answer->refusal->text()).toHtmlEscaped());
+                  .arg(numbered(answer->refusal->text()).toHtmlEscaped());
     }
     KindPages* own = q == nullptr ? nullptr : pagesOf(*q);
     tabsBox_->setVisible(own == nullptr);
@@ -319,13 +319,13 @@ void ModelStage::refresh() {
     // A ratio of odds or rates where the index is a logarithm; the outcome’s own scale where the
     // coefficients are not on it.
     const LikelihoodFit* told = answer->fit->likelihood.get();
-    const bool ratios = told != nullptr && told->outcome != "cut-off" && told->family != "probit" &&
-                        told->family != "probit-instruments" && told->family != "ordered-probit";
+    const bool ratios = told != nullptr && told->family->inLogs();
     fillLevels(*answer);
     const bool onOutcome =  // Of several sets the rows are those of one: effects that are asked for
                             // are pooled.
         !answer->fit->pooled && told != nullptr && answer->design->effects.empty() &&
-        told->outcome != "cut-off" && told->family != "conditional-logit";
+        told->family->outcome != Family::Outcome::CutOff &&
+        told->family->outcome != Family::Outcome::Within;
     scales_->button(1)->setVisible(told == nullptr && !answer->fit->quantile);
     scales_->button(2)->setVisible(told == nullptr);
     scales_->button(3)->setVisible(ratios);
@@ -432,10 +432,10 @@ void ModelStage::showSplit(const Answer& answer) {
                        tr("what each term adds to the others") + "</i></td></tr>"
                  : QString()) +
             "<tr>" + cell(text(s.source).toHtmlEscaped(), "left") +
-            cell(text(shortNumber(s.df, 6))) + cell(text(shortNumber(s.ss, 6))) +
-            cell(s.ms ? text(shortNumber(*s.ms, 5)) : "") +
-            cell(s.f ? text(shortNumber(*s.f, 4)) : "") +
-            cell(s.p ? text(pText(*s.p)).toHtmlEscaped() : QString()) + "</tr>";
+            cell(numbered(shortNumber(s.df, 6))) + cell(numbered(shortNumber(s.ss, 6))) +
+            cell(s.ms ? numbered(shortNumber(*s.ms, 5)) : "") +
+            cell(s.f ? numbered(shortNumber(*s.f, 4)) : "") +
+            cell(s.p ? numbered(pText(*s.p)).toHtmlEscaped() : QString()) + "</tr>";
     }
     QString within;
     if (answer.fit->panel) {
@@ -451,7 +451,7 @@ void ModelStage::showSplit(const Answer& answer) {
             };
             within +=
                 "<tr>" + cell(text(share.column).toHtmlEscaped(), "left") +
-                cell(text(fixedNumber(100.0 * share.within, 0)) + " %") +
+                cell(numbered(fixedNumber(100.0 * share.within, 0)) + " %") +
                 "<td style=\"padding:4px 0\"><table cellspacing=\"0\" cellpadding=\"0\"><tr>" +
                 bar(part, "{blue}") + bar(kWidth - part, "{hairline}") + "</tr></table></td></tr>";
         }
@@ -466,67 +466,68 @@ void ModelStage::showSplit(const Answer& answer) {
 void ModelStage::showStrip(const Answer& answer) {
     const FitStatistics& s = answer.fit->statistics;
     std::vector<std::pair<QString, QString>> cells = {
-        {tr("rows"), text(countText(answer.rows.used))}};
+        {tr("rows"), numbered(countText(answer.rows.used))}};
     if (std::isfinite(s.sigma)) {
         cells.emplace_back(answer.fit->robust ? tr("scale") : QString("σ"),
-                           text(shortNumber(s.sigma, 3)));
+                           numbered(shortNumber(s.sigma, 3)));
     }
     if (answer.fit->likelihood) {
         const LikelihoodFit& told = *answer.fit->likelihood;
-        cells.emplace_back(tr("log-likelihood"), text(fixedNumber(told.logLikelihood, 1)));
+        cells.emplace_back(tr("log-likelihood"), numbered(fixedNumber(told.logLikelihood, 1)));
         if (const auto share = told.pseudoRSquared()) {
-            cells.emplace_back(tr("McFadden"), text(fixedNumber(*share, 3, true)));
+            cells.emplace_back(tr("McFadden"), numbered(fixedNumber(*share, 3, true)));
         }
         if (told.dispersion) {
-            cells.emplace_back("α", text(shortNumber(*told.dispersion, 3)));
+            cells.emplace_back("α", numbered(shortNumber(*told.dispersion, 3)));
         }
     }
     if (answer.fit->levels) {
         const LevelsFit& told = *answer.fit->levels;
         if (std::isfinite(told.shareBetween())) {
             cells.emplace_back(tr("between groups"),
-                               text(fixedNumber(100.0 * told.shareBetween(), 1)) + " %");
+                               numbered(fixedNumber(100.0 * told.shareBetween(), 1)) + " %");
         }
         if (!answer.fit->likelihood) {
             cells.emplace_back(told.restricted ? tr("restricted ln L") : tr("ln L"),
-                               text(fixedNumber(-0.5 * told.deviance, 1)));
+                               numbered(fixedNumber(-0.5 * told.deviance, 1)));
         }
     }
     if (answer.fit->quantile) {
         for (const QuantileFit::Point& point : answer.fit->quantile->points) {
-            cells.emplace_back(tr("goodness at %1").arg(text(shortNumber(point.at, 3))),
-                               text(fixedNumber(point.goodness, 3, true)));
+            cells.emplace_back(tr("goodness at %1").arg(numbered(shortNumber(point.at, 3))),
+                               numbered(fixedNumber(point.goodness, 3, true)));
         }
     }
     if (s.rSquared) {
         cells.insert(cells.begin() + 1,
                      {s.uncentred && !s.overall ? tr("R² about zero") : QString("R²"),
-                      text(fixedNumber(*s.rSquared, 3, true))});
+                      numbered(fixedNumber(*s.rSquared, 3, true))});
     }
     if (s.adjustedRSquared && !s.overall) {
         cells.insert(cells.begin() + 2,
-                     {tr("adjusted"), text(fixedNumber(*s.adjustedRSquared, 3, true))});
+                     {tr("adjusted"), numbered(fixedNumber(*s.adjustedRSquared, 3, true))});
     }
     for (const auto& [name, value] :
          {std::pair(tr("within"), s.within), std::pair(tr("between"), s.between),
           std::pair(tr("overall"), s.overall)}) {
         if (value && value != s.rSquared) {
-            cells.emplace_back(name, text(fixedNumber(*value, 3, true)));
+            cells.emplace_back(name, numbered(fixedNumber(*value, 3, true)));
         }
     }
     if (s.f && !std::isfinite(s.f->df2)) {
-        cells.emplace_back(QString("χ²(%1)").arg(text(shortNumber(s.f->df1))),
-                           text(shortNumber(s.f->value * s.f->df1, 3)));
-        cells.emplace_back("p", text(pText(s.f->p)));
+        cells.emplace_back(QString("χ²(%1)").arg(numbered(shortNumber(s.f->df1))),
+                           numbered(shortNumber(s.f->value * s.f->df1, 3)));
+        cells.emplace_back("p", numbered(pText(s.f->p)));
     } else if (s.f) {
         cells.emplace_back(
-            QString("F(%1, %2)").arg(text(shortNumber(s.f->df1)), text(shortNumber(s.f->df2))),
-            text(shortNumber(s.f->value, 3)));
-        cells.emplace_back("p", text(pText(s.f->p)));
+            QString("F(%1, %2)")
+                .arg(numbered(shortNumber(s.f->df1)), numbered(shortNumber(s.f->df2))),
+            numbered(shortNumber(s.f->value, 3)));
+        cells.emplace_back("p", numbered(pText(s.f->p)));
     }
     if (s.aic) {
-        cells.emplace_back("AIC", text(fixedNumber(*s.aic, 1)));
-        cells.emplace_back("BIC", text(fixedNumber(*s.bic, 1)));
+        cells.emplace_back("AIC", numbered(fixedNumber(*s.aic, 1)));
+        cells.emplace_back("BIC", numbered(fixedNumber(*s.bic, 1)));
     }
     if (!answer.design->clusterCounts.empty()) {
         cells.emplace_back(tr("clusters"), QString::number(answer.design->clusterCounts.front()));
@@ -568,7 +569,7 @@ ReadingContent ModelStage::reading() const {
             content.actions.push_back(
                 {tr("Fetch a sample"),
                  tr("%1 rows that anybody draws again alike, in a window of their own")
-                     .arg(text(countText(kSampleRows))),
+                     .arg(numbered(countText(kSampleRows))),
                  [this] { session_.askForSample(); }});
         }
         content.actionsTitle = content.actions.empty() ? QString() : tr("What you can do");
@@ -647,7 +648,7 @@ void ModelStage::addWaysToDefend(ReadingContent& content, const Answer& answer) 
     for (const WayToDefend& way :
          waysToDefend(session_.study(), answer, static_cast<std::size_t>(selected_))) {
         const QString name = text(way.label);
-        content.actions.push_back({name, text(way.why), [this, question = way.question, name] {
+        content.actions.push_back({name, numbered(way.why), [this, question = way.question, name] {
                                        session_.putQuestion(question, name.toLower());
                                    }});
     }
@@ -718,15 +719,16 @@ QString ModelStage::state() const {
     }
     return answer->refusal ? tr("refused")
            : answer->fit->statistics.rSquared
-               ? tr("R² %1").arg(text(fixedNumber(*answer->fit->statistics.rSquared, 3, true)))
+               ? tr("R² %1").arg(numbered(fixedNumber(*answer->fit->statistics.rSquared, 3, true)))
            : answer->fit->likelihood && answer->fit->likelihood->pseudoRSquared()
                ? tr("McFadden %1")
-                     .arg(text(fixedNumber(*answer->fit->likelihood->pseudoRSquared(), 3, true)))
+                     .arg(
+                         numbered(fixedNumber(*answer->fit->likelihood->pseudoRSquared(), 3, true)))
            : answer->fit->likelihood
-               ? tr("ln L %1").arg(text(fixedNumber(answer->fit->likelihood->logLikelihood, 1)))
+               ? tr("ln L %1").arg(numbered(fixedNumber(answer->fit->likelihood->logLikelihood, 1)))
            : answer->fit->levels
                ? tr("%1 % between groups")
-                     .arg(text(fixedNumber(100.0 * answer->fit->levels->shareBetween(), 0)))
+                     .arg(numbered(fixedNumber(100.0 * answer->fit->levels->shareBetween(), 0)))
            : answer->fit->event ? tr("before and after")
            : answer->fit->quantile && answer->fit->quantile->points.size() > 1
                ? tr("%1 quantiles").arg(answer->fit->quantile->points.size())

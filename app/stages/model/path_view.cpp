@@ -79,7 +79,7 @@ void PathView::showAnswer(std::shared_ptr<const Answer> answer,
                              ? static_cast<int>(a)
                              : arrow_;
             }
-            setAccessibleDescription(text(withoutMarks(answerReading(*answer_))));
+            setAccessibleDescription(numbered(withoutMarks(answerReading(*answer_))));
         }
     }
     layOut();
@@ -129,7 +129,7 @@ std::vector<ToldPart> PathView::toldParts() {
         };
         ToldPart part;
         part.name = (curve.arrow < 0 ? tr("%1 and %2: %3") : tr("from %1 to %2: %3"))
-                        .arg(name(curve.from), name(curve.to), text(curve.text));
+                        .arg(name(curve.from), name(curve.to), numbered(curve.text));
         part.place = QRect(QPointF(curve.textAt.x, curve.textAt.y).toPoint() - QPoint(kHalf, kHalf),
                            QSize(2 * kHalf, 2 * kHalf));
         if (curve.arrow >= 0) {
@@ -321,7 +321,7 @@ void PathView::paintEvent(QPaintEvent* /*event*/) {
         const bool dim = !lit.empty() && !lit.contains(curve.arrow);
         const bool own = curve.arrow >= 0 && curve.arrow == arrow_;
         painter.setFont(interfaceFont(curve.arrow < 0 ? 11 : 12, own));
-        const QString number = text(curve.text);
+        const QString number = numbered(curve.text);
         const double half = 0.5 * painter.fontMetrics().horizontalAdvance(number) + 4.0;
         const QRectF area(curve.textAt.x - half, curve.textAt.y - 9.0, 2.0 * half, 18.0);
         QColor ground = own ? colour::kAccentWash : colour::kGround;

@@ -78,7 +78,7 @@ void PredictionBars::showPredictions(std::vector<Prediction> predictions, const 
     QStringList said;
     for (std::size_t i = 0; i < predictions_.size(); ++i) {
         said << QString("%1: %2").arg(scenarioName(predictions_[i], i),
-                                      text(shortNumber(shownOf(predictions_[i]).value)));
+                                      numbered(shortNumber(shownOf(predictions_[i]).value)));
     }
     setAccessibleDescription(said.join("; "));
     update();
@@ -91,11 +91,12 @@ std::vector<ToldPart> PredictionBars::toldParts() {
         ToldPart part;
         part.place = QRectF(0, kBarRow * static_cast<double>(i) + 4, width(), kBarRow).toRect();
         part.name = tr("%1: %2, from %3 to %4")
-                        .arg(scenarioName(predictions_[i], i), text(shortNumber(s.value, 4)),
-                             text(shortNumber(s.low, 4)), text(shortNumber(s.high, 4)));
+                        .arg(scenarioName(predictions_[i], i), numbered(shortNumber(s.value, 4)),
+                             numbered(shortNumber(s.low, 4)), numbered(shortNumber(s.high, 4)));
         if (s.row) {
-            part.name += tr("; a row: %1 to %2")
-                             .arg(text(shortNumber(s.rowLow, 3)), text(shortNumber(s.rowHigh, 3)));
+            part.name +=
+                tr("; a row: %1 to %2")
+                    .arg(numbered(shortNumber(s.rowLow, 3)), numbered(shortNumber(s.rowHigh, 3)));
         }
         part.chosen = static_cast<int>(i) == chosen_;
         part.press = [this, i] { emit chosen(static_cast<int>(i)); };
@@ -130,7 +131,7 @@ void PredictionBars::paintEvent(QPaintEvent* /*event*/) {
         painter.drawLine(QPointF(at(tick.at), area.top()), QPointF(at(tick.at), area.bottom()));
         painter.setPen(colour::kSoft);
         painter.drawText(QRectF(at(tick.at) - 40, area.bottom() + 2, 80, 14), Qt::AlignCenter,
-                         text(tick.text));
+                         numbered(tick.text));
     }
     painter.drawText(QRectF(area.left(), area.bottom() + 17, area.width(), 16), Qt::AlignCenter,
                      axis_);
@@ -155,19 +156,21 @@ void PredictionBars::paintEvent(QPaintEvent* /*event*/) {
                                                           Qt::ElideRight, 104));
         painter.setPen(colour::kInk);
         const QRectF digits(area.right() + 16, y - 17, 210, 18);
-        painter.drawText(digits, Qt::AlignLeft | Qt::AlignVCenter, text(shortNumber(s.value, 4)));
-        const int used = painter.fontMetrics().horizontalAdvance(text(shortNumber(s.value, 4)));
+        painter.drawText(digits, Qt::AlignLeft | Qt::AlignVCenter,
+                         numbered(shortNumber(s.value, 4)));
+        const int used = painter.fontMetrics().horizontalAdvance(numbered(shortNumber(s.value, 4)));
         painter.setFont(interfaceFont(12));
         painter.setPen(colour::kSoft);
         painter.drawText(
             digits.adjusted(used + 8, 0, 0, 0), Qt::AlignLeft | Qt::AlignVCenter,
-            tr("%1 to %2").arg(text(shortNumber(s.low, 4)), text(shortNumber(s.high, 4))));
+            tr("%1 to %2").arg(numbered(shortNumber(s.low, 4)), numbered(shortNumber(s.high, 4))));
         if (!s.row) {
             continue;
         }
-        painter.drawText(digits.translated(0, 17), Qt::AlignLeft | Qt::AlignVCenter,
-                         tr("a row: %1 to %2")
-                             .arg(text(shortNumber(s.rowLow, 3)), text(shortNumber(s.rowHigh, 3))));
+        painter.drawText(
+            digits.translated(0, 17), Qt::AlignLeft | Qt::AlignVCenter,
+            tr("a row: %1 to %2")
+                .arg(numbered(shortNumber(s.rowLow, 3)), numbered(shortNumber(s.rowHigh, 3))));
     }
 }
 
@@ -264,7 +267,7 @@ void PredictPage::showAnswer(const std::shared_ptr<const Answer>& answer) {
                     std::lround((x - v.low) / std::max(v.high - v.low, 1e-300) * kSteps)));
             }
             if (!edit->hasFocus() || !edit->isModified()) {
-                edit->setText(named ? text(shortNumber(x, 5)) : QString());
+                edit->setText(named ? numbered(shortNumber(x, 5)) : QString());
             }
         }
     }
@@ -372,7 +375,7 @@ void PredictPage::addCell(int row, int scenario, const ScenarioVariable& v) {
                 }
             }
         } else {
-            picker->addItem(tr("as in the rows (%1)").arg(text(fixedNumber(v.mean, 2, true))));
+            picker->addItem(tr("as in the rows (%1)").arg(numbered(fixedNumber(v.mean, 2, true))));
             picker->addItem(tr("no"), 0.0);
             picker->addItem(tr("yes"), 1.0);
         }
@@ -395,13 +398,13 @@ void PredictPage::addCell(int row, int scenario, const ScenarioVariable& v) {
     slider->setObjectName("predict:slider:" + key);
     slider->setRange(0, kSteps);
     slider->setAccessibleName(tr("%1 in scenario %2").arg(text(v.name)).arg(scenario + 1));
-    slider->setToolTip(
-        tr("%1 to %2 in the rows used").arg(text(shortNumber(v.low)), text(shortNumber(v.high))));
+    slider->setToolTip(tr("%1 to %2 in the rows used")
+                           .arg(numbered(shortNumber(v.low)), numbered(shortNumber(v.high))));
     auto* edit = new QLineEdit(cell);
     edit->setObjectName("predict:" + key);
     edit->setFixedWidth(74);
     edit->setAlignment(Qt::AlignRight);
-    edit->setPlaceholderText(text(shortNumber(v.mean, 3)));
+    edit->setPlaceholderText(numbered(shortNumber(v.mean, 3)));
     edit->setToolTip(tr("left empty: the mean"));
     edit->setAccessibleName(tr("%1 in scenario %2, typed").arg(text(v.name)).arg(scenario + 1));
     line->addWidget(slider, 1);
@@ -419,7 +422,7 @@ void PredictPage::addCell(int row, int scenario, const ScenarioVariable& v) {
                 if (filling_) {
                     return;
                 }
-                edit->setText(text(shortNumber(valueAt(place), 5)));
+                edit->setText(numbered(shortNumber(valueAt(place), 5)));
                 // The keyboard moves it in one go; the mouse keeps it when it lets go.
                 setValue(scenario, name, Key(valueAt(place)), !slider->isSliderDown());
             });
@@ -431,14 +434,11 @@ void PredictPage::addCell(int row, int scenario, const ScenarioVariable& v) {
             return;
         }
         edit->setModified(false);
-        QString typed = edit->text().trimmed();
-        typed.replace(QChar(0x2212), '-').replace(',', '.').remove(QChar(0x202F));
-        bool ok = false;
-        const double x = typed.toDouble(&ok);
+        const QString typed = edit->text().trimmed();
         if (typed.isEmpty()) {
             setValue(scenario, name, std::nullopt, true);
-        } else if (ok) {
-            setValue(scenario, name, Key(x), true);
+        } else if (const auto x = typedNumber(typed)) {
+            setValue(scenario, name, Key(*x), true);
         } else {
             problem_ = tr("‘%1’ is no number.").arg(typed);
             predict();
@@ -479,7 +479,7 @@ void PredictPage::predict() {
     const auto predicted =
         predictAt(*answer_->design, *answer_->fit, *answer_->scenarios, requests, answer_->alpha);
     message_->setVisible(!predicted || !problem_.isEmpty());
-    message_->setText(predicted ? problem_ : text(predicted.error().text()));
+    message_->setText(predicted ? problem_ : numbered(predicted.error().text()));
     if (!predicted) {
         return;
     }

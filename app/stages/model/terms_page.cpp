@@ -121,8 +121,7 @@ void TermsPage::showAnswer(const std::shared_ptr<const Answer>& answer, bool fre
     QString why;
     if (!answer_ || !answer_->fit) {
         why = tr("There is nothing to choose from yet.");
-    } else if (answer_->question.method != "least-squares" ||
-               !answer_->question.fixedEffects.empty()) {
+    } else if (!answer_->question.byLeastSquares() || !answer_->question.fixedEffects.empty()) {
         why = tr("Terms are chosen for questions by least squares.");
     } else if (answer_->design->terms.empty()) {
         why = tr("The question has no term to choose.");
@@ -299,7 +298,7 @@ void TermsPage::draw() {
         return;
     }
     if (found_.refusal) {
-        plot_->showNothing(text(found_.refusal->text()));
+        plot_->showNothing(numbered(found_.refusal->text()));
         list_->clear();
     } else if (found_.subsets) {
         drawSubsets();
@@ -339,7 +338,7 @@ void TermsPage::drawSubsets() {
     for (const TermSubset* one : order) {
         const QString title = tr("by %1").arg(by_->currentText());
         rows += "<tr>" + cell(link(offers_.size(), subsetText(design, one->terms)), "left") +
-                cell(text(shortNumber(one->coefficients)));
+                cell(numbered(shortNumber(one->coefficients)));
         for (const CriterionName& name : allCriteria()) {
             const double v = name.criterion == Criterion::AdjustedRSquared
                                  ? one->adjustedRSquared
@@ -347,9 +346,9 @@ void TermsPage::drawSubsets() {
             const QString said =
                 !std::isfinite(v) ? "–"
                 : name.criterion == Criterion::AdjustedRSquared
-                    ? text(fixedNumber(v, 4, true))
-                    : text(name.criterion == Criterion::LeaveOneOut ? shortNumber(v, 5)
-                                                                    : fixedNumber(v, 1));
+                    ? numbered(fixedNumber(v, 4, true))
+                    : numbered(name.criterion == Criterion::LeaveOneOut ? shortNumber(v, 5)
+                                                                        : fixedNumber(v, 1));
             rows += cell(name.criterion == by ? "<b>" + said + "</b>" : said);
         }
         rows += "</tr>";
@@ -374,9 +373,9 @@ void TermsPage::drawLasso() {
         const auto left =
             (path.coefficients.col(static_cast<Eigen::Index>(at)).array() != 0.0).count();
         rows += "<tr>" + cell(link(offers_.size(), subsetText(design, terms)), "left") +
-                cell(text(shortNumber(path.lambda[at], 3))) + cell(QString::number(left)) +
-                cell(text(shortNumber(path.error[at], 4)) + " ± " +
-                     text(shortNumber(path.errorSe[at], 2))) +
+                cell(numbered(shortNumber(path.lambda[at], 3))) + cell(QString::number(left)) +
+                cell(numbered(shortNumber(path.error[at], 4)) + " ± " +
+                     numbered(shortNumber(path.errorSe[at], 2))) +
                 "</tr>";
         offers_.push_back({terms, TermChoice{id, among, ""}, title});
     }
@@ -445,8 +444,8 @@ void TermsPage::drawOverlap() {
         const QString name = termText(design.terms[step.term].name);
         out += (out.isEmpty() ? "" : ", ") + name;
         rows += "<tr>" + cell(name.toHtmlEscaped(), "left") +
-                cell(text(shortNumber(step.inflation, 3))) + cell(text(shortNumber(step.left, 3))) +
-                "</tr>";
+                cell(numbered(shortNumber(step.inflation, 3))) +
+                cell(numbered(shortNumber(step.left, 3))) + "</tr>";
     }
     offers_.push_back({left, std::nullopt, tr("without %1").arg(out)});
     list_->setHtml(themed("<p>" + link(0, tr("Ask without %1").arg(out)) +

@@ -209,12 +209,12 @@ void TracePages::showWays() {
     const Trace& trace = *answer_->trace;
     QStringList parts = {tr("width of an arrow: standardised effect"),
                          tr("broken: its interval holds zero"),
-                         tr("n = %1").arg(text(countText(answer_->rows.used)))};
+                         tr("n = %1").arg(numbered(countText(answer_->rows.used)))};
     if (answer_->fromMoments) {
         parts << tr("from a summary");
     }
     if (trace.asked > 0) {
-        const auto asked = text(countText(static_cast<std::size_t>(trace.asked)));
+        const auto asked = numbered(countText(static_cast<std::size_t>(trace.asked)));
         parts << (trace.failed > 0
                       ? tr("%1 of %2 draws without a solution").arg(trace.failed).arg(asked)
                       : tr("%1 draws").arg(asked));
@@ -279,7 +279,7 @@ void TracePages::showEquations() {
         const auto& r = equation.fit->statistics.rSquared;
         head->setText(
             tr("what explains %1").arg(text(equation.to)) +
-            (r ? QString(" · R² %1").arg(text(fixedNumber(*r, 3, true))) : QString()) +
+            (r ? QString(" · R² %1").arg(numbered(fixedNumber(*r, 3, true))) : QString()) +
             (equation.isLinear() ? QString() : " · " + text(methodText(equation.question))));
         layout->addWidget(head);
         // The equation as it would be answered by itself.
@@ -308,14 +308,14 @@ void TracePages::showFit() {
                     .arg(name, value);
     };
     const auto three = [](double v) {
-        return std::isfinite(v) ? text(fixedNumber(v, 3, true)) : QString("–");
+        return std::isfinite(v) ? numbered(fixedNumber(v, 3, true)) : QString("–");
     };
     if (trace.fit && trace.fit->df > 0.0) {
         const SystemFit& f = *trace.fit;
         html += "<table cellspacing=\"0\">";
-        row(tr("χ² of the paths left out, %1 of them").arg(text(shortNumber(f.df))),
-            text(fixedNumber(f.chi2, 2, true)));
-        row("p", text(pText(f.p)).toHtmlEscaped());
+        row(tr("χ² of the paths left out, %1 of them").arg(numbered(shortNumber(f.df))),
+            numbered(fixedNumber(f.chi2, 2, true)));
+        row("p", numbered(pText(f.p)).toHtmlEscaped());
         row("CFI", three(f.cfi));
         row("TLI", three(f.tli));
         row(tr("RMSEA, 90 %"),
@@ -341,8 +341,8 @@ void TracePages::showFit() {
             const AbsentPath& path = trace.absent[k];
             row(text(path.from + " → " + path.to).toHtmlEscaped(),
                 (path.df == 1.0 ? QString("t² ") : QString("F ")) +
-                    text(shortNumber(path.statistic, 3)) + " · " +
-                    text(pClause(path.p)).toHtmlEscaped());
+                    numbered(shortNumber(path.statistic, 3)) + " · " +
+                    numbered(pClause(path.p)).toHtmlEscaped());
         }
         html += "</table>";
     }
@@ -366,7 +366,7 @@ void TracePages::showSensitivity() {
     }
     const auto [low, high] = std::minmax_element(line.y.begin(), line.y.end());
     Exhibit::Line zero;
-    zero.name = utf8(tr("nothing passes at %1").arg(text(fixedNumber(s.rhoZero, 2, true))));
+    zero.name = utf8(tr("nothing passes at %1").arg(numbered(fixedNumber(s.rhoZero, 2, true))));
     zero.dashed = true;
     zero.series = 1;
     zero.x = {s.rhoZero, s.rhoZero};
@@ -439,8 +439,8 @@ ReadingContent TracePages::reading() const {
             content.paragraphs << text(node.label).toHtmlEscaped();
         }
         content.paragraphs << tr("Mean %1, standard deviation %2.")
-                                  .arg(text(shortNumber(node.mean, 4)),
-                                       text(shortNumber(node.sd, 4)));
+                                  .arg(numbered(shortNumber(node.mean, 4)),
+                                       numbered(shortNumber(node.sd, 4)));
         addNodeActions(content, node);
     } else if (effect_ >= 0) {
         const TraceEffect& effect = trace.effects[static_cast<std::size_t>(effect_)];
@@ -485,7 +485,7 @@ ReadingContent TracePages::reading() const {
 QString TracePages::state(const Answer& answer) const {
     const Trace& trace = *answer.trace;
     return trace.asked > 0
-               ? tr("%1 draws").arg(text(countText(static_cast<std::size_t>(trace.asked))))
+               ? tr("%1 draws").arg(numbered(countText(static_cast<std::size_t>(trace.asked))))
                : tr("%1 equations").arg(trace.equations.size());
 }
 

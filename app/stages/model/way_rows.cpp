@@ -98,8 +98,8 @@ void WayRows::layOut() {
         }
         if (first.change) {
             head.name += tr(", from %1 to %2")
-                             .arg(text(shortNumber(first.change->first, 3)),
-                                  text(shortNumber(first.change->second, 3)));
+                             .arg(numbered(shortNumber(first.change->first, 3)),
+                                  numbered(shortNumber(first.change->second, 3)));
         }
         rows_.push_back(head);
         for (const std::size_t k : own) {
@@ -136,11 +136,11 @@ QStringList WayRows::cells(int effect) const {
     const TraceEffect& e = trace.effects[static_cast<std::size_t>(effect)];
     const int decimals = decimalsFor(e.se);
     const auto digits = [&](double v) {
-        return std::isfinite(v) ? text(fixedNumber(v, decimals, true)) : QString("–");
+        return std::isfinite(v) ? numbered(fixedNumber(v, decimals, true)) : QString("–");
     };
     return {text(effectName(e)), digits(e.estimate),
             tr("%1 to %2").arg(digits(e.low), digits(e.high)),
-            e.p ? text(pText(*e.p)) : QString("–")};
+            e.p ? numbered(pText(*e.p)) : QString("–")};
 }
 
 std::vector<ToldPart> WayRows::toldParts() {
@@ -218,7 +218,7 @@ void WayRows::paintEvent(QPaintEvent* /*event*/) {
             const double right = width() - kDigits;
             painter.drawText(QRectF(right, top, 74, kHead), Qt::AlignRight | Qt::AlignVCenter,
                              tr("effect"));
-            const QString level = text(shortNumber(100.0 * (1.0 - answer_->alpha), 3));
+            const QString level = numbered(shortNumber(100.0 * (1.0 - answer_->alpha), 3));
             painter.drawText(QRectF(right + 80, top, 122, kHead), Qt::AlignRight | Qt::AlignVCenter,
                              tr("%1 % interval").arg(level));
             painter.drawText(QRectF(right + 206, top, 60, kHead), Qt::AlignRight | Qt::AlignVCenter,

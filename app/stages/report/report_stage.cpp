@@ -275,7 +275,7 @@ void ReportStage::renew() {
 void ReportStage::take(const Made& made) {
     auto press = Press::make(made.pages);
     if (!press) {
-        page_->showNothing(text(press.error().text()));
+        page_->showNothing(numbered(press.error().text()));
         return;
     }
     page_->showPages(*std::move(press), made.pages);
@@ -543,7 +543,7 @@ QString ReportStage::exportTo(const QString& path) const {
         return why;
     }
     const auto done = saveReport(pages(), utf8(path), session_.putFile());
-    return done ? QString() : text(done.error().text());
+    return done ? QString() : numbered(done.error().text());
 }
 
 void ReportStage::exportAs(const QString& ending) {
@@ -562,7 +562,7 @@ QString ReportStage::replicateTo(const QString& folder, bool withData) const {
         return why;
     }
     const auto done = session_.replicationTo(folder, withData)();
-    return done ? QString() : text(done.error().text());
+    return done ? QString() : numbered(done.error().text());
 }
 
 void ReportStage::replicateAs(bool withData) {
@@ -579,7 +579,7 @@ void ReportStage::replicateAs(bool withData) {
     // Checksums and copies of a long table are no work for the window’s turn.
     replication_.ask([write = session_.replicationTo(folder, withData), folder] {
         const auto done = write();
-        return Replicated{folder, done ? QString() : text(done.error().text())};
+        return Replicated{folder, done ? QString() : numbered(done.error().text())};
     });
 }
 
