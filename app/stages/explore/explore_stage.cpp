@@ -771,7 +771,7 @@ ReadingContent ExploreStage::reading() const {
                                   numbered(picture.table->note).toHtmlEscaped() + "</span>";
     }
     for (const NamedNumber& number : picture.numbers) {
-        content.fields.push_back({text(number.name), text(number.value), {}, {}, {}});
+        content.fields.push_back({text(number.name), numbered(number.value), {}, {}, {}});
     }
     if (frame->moments() != nullptr) {
         addAsked(content, picture);

@@ -128,7 +128,7 @@ void PictureTile::showTable(const PictureTable& table) {
     table_->setAlternatingRowColors(false);
     QStringList head;
     for (const std::string& cell : table.cells.front()) {
-        head << text(cell);
+        head << numbered(cell);
     }
     table_->setHorizontalHeaderLabels(head);
     table_->setFont(interfaceFont(12));
@@ -137,7 +137,7 @@ void PictureTile::showTable(const PictureTable& table) {
     for (int r = 1; r < static_cast<int>(table.cells.size()); ++r) {
         for (int c = 0; c < columns; ++c) {
             auto* item = new QTableWidgetItem(
-                text(table.cells[static_cast<std::size_t>(r)][static_cast<std::size_t>(c)]));
+                numbered(table.cells[static_cast<std::size_t>(r)][static_cast<std::size_t>(c)]));
             item->setTextAlignment((c == 0 ? Qt::AlignLeft : Qt::AlignRight) | Qt::AlignVCenter);
             table_->setItem(r - 1, c, item);
         }
