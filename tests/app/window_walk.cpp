@@ -42,7 +42,7 @@ namespace {
 constexpr int kSteps = 150;
 /// A turn longer than this is told; a step longer than `kStuck` seconds ends the walk.
 constexpr qint64 kLongTurn = 100;
-constexpr unsigned kStuck = 90;
+constexpr unsigned kStuck = 240;
 
 // What was done last, where a signal can read it.
 constexpr std::size_t kKept = 24;
