@@ -169,8 +169,12 @@ void applyTheme(QApplication& application) {
 }
 
 void useTheme(Theme theme) {
+    const bool was = chosen().dark;
     chosen().theme = theme;
     chosen().dark = theme == Theme::Dark || (theme == Theme::ByDesktop && chosen().desktopIsDark);
+    if (chosen().dark == was) {
+        return;  // Nothing that is seen is another; all of it dressed anew takes a second.
+    }
     takeColours(chosen().dark);
     styleApplication();
     for (QWidget* widget : QApplication::allWidgets()) {
