@@ -25,7 +25,10 @@ Result<Covariance> robustCovariance(const CovarianceInput& in, const ErrorSpec& 
     double factor = 1.0;
     const bool plain = spec.type == "HC0" || spec.type == "HC1";
     bool turned = false;
-    if (plain && !frequency && in.solution.meat.size() > 0 && in.problem.hasConstant) {
+    // Columns that nearly tell each other are turned first: products of them as they are lose the
+    // square of what their solution loses.
+    const bool lean = !in.solution.wide && in.problem.hasConstant;
+    if (plain && !frequency && in.solution.meat.size() > 0 && lean) {
         meat = in.solution.meat;
     } else {
         Eigen::VectorXd byRow(e.size());
@@ -48,9 +51,9 @@ Result<Covariance> robustCovariance(const CovarianceInput& in, const ErrorSpec& 
                                                       : std::min(4.0, h * in.n / k);
             byRow(i) /= std::pow(left, power / 2.0);
         }
-        // Without a constant nothing is centred: the columns are turned first, or far from zero
-        // their products would lose what the factor cancels.
-        turned = !in.problem.hasConstant;
+        // Nor is anything centred without a constant: far from zero products lose what the factor
+        // cancels.
+        turned = !lean;
         meat = turned ? turnedMeat(in, byRow) : scaledMeat(in.problem, in.solution, byRow);
     }
     if (spec.type == "HC1" && in.plain) {

@@ -562,6 +562,47 @@ class LeastSquaresTest : public QObject {
             QVERIFY(leverages({view, y, w, true}, one) == leverages({beside, y, w, true}, other));
         }
     }
+
+    /// A cube beside its variable, both a million from zero: they nearly tell each other. Errors of
+    /// every kind keep the digits that classical ones have: the order of rows is nothing to them.
+    void errorsKeepTheirDigitsWhereTermsNearlyTellEachOther() {
+        RandomStream random(58, 0);
+        std::vector<double> y, z, cube, c;
+        for (int i = 0; i < 58; ++i) {
+            z.push_back(1e6 + 3.0 * random.uniform());
+            cube.push_back(z.back() * z.back() * z.back());
+            y.push_back(random.uniform() < 0.5 ? 0.0 : 1.0);
+            c.push_back(i / 4);
+        }
+        const Table table = tableOf({{"y", y}, {"z", z}, {"cube", cube}, {"c", c}});
+        for (auto* list : {&y, &z, &cube, &c}) {
+            std::reverse(list->begin(), list->end());
+        }
+        const Table turned = tableOf({{"y", y}, {"z", z}, {"cube", cube}, {"c", c}});
+        std::vector<ErrorSpec> kinds = {ErrorSpec{}, ErrorSpec::clusteredBy("c")};
+        for (const char* type : {"HC0", "HC1", "HC2", "HC3", "HC4"}) {
+            kinds.push_back({"robust", type, {}});
+        }
+        for (const ErrorSpec& errors : kinds) {
+            Question q = explain("y", {"z", "cube"});
+            q.errors = errors;
+            const Answer one = answer(table, q);
+            const Answer other = answer(turned, q);
+            QCOMPARE(one.fit->coefficients.size(), std::size_t{3});
+            for (std::size_t j = 0; j < 3; ++j) {
+                const Coefficient& a = one.fit->coefficients[j];
+                const Coefficient& b = other.fit->coefficients[j];
+                QVERIFY2(near(a.estimate, b.estimate, 1e-9), errors.shown().c_str());
+                QVERIFY2(near(a.se, b.se, 1e-7), errors.shown().c_str());
+            }
+            const Eigen::MatrixXd& V = one.fit->covariance;
+            const Eigen::VectorXd sd = V.diagonal().cwiseSqrt();
+            QVERIFY2(
+                ((V - V.transpose()).array() / (sd * sd.transpose()).array()).abs().maxCoeff() <
+                    1e-9,
+                errors.shown().c_str());
+        }
+    }
 };
 
 QTEST_APPLESS_MAIN(LeastSquaresTest)
