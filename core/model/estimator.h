@@ -104,7 +104,7 @@ struct Estimator {
 /// The family of a method by likelihood; null of others.
 [[nodiscard]] const Family* familyOf(const std::string& method);
 
-/// A method with a question’s settings: “a line with 2 bends in age”, “quantiles .1, .9”.
+/// A method with a question’s settings: “a line with 2 bends in age”, “quantiles 0.1, 0.9”.
 [[nodiscard]] std::string methodText(const Question& question);
 
 }  // namespace rapporto

@@ -18,7 +18,7 @@ namespace rapporto {
 /// “differences by earlier moments in one step”.
 [[nodiscard]] std::string earlierMomentsText(const Question& question);
 
-/// “the median”, “quantiles .1, .9”.
+/// “the median”, “quantiles 0.1, 0.9”.
 [[nodiscard]] std::string quantileText(const Question& question);
 
 /// “a negative binomial count (linear)”.
