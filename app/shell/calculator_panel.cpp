@@ -3,7 +3,6 @@
 #include "app/plots/plot_view.h"
 #include "app/shell/theme.h"
 #include "core/base/format.h"
-#include "core/base/typed_text.h"
 #include "core/describe/calculator.h"
 
 #include <QComboBox>
@@ -18,7 +17,7 @@
 namespace rapporto::app {
 namespace {
 
-std::optional<double> numberOf(const QLineEdit* edit) { return numberIn(utf8(edit->text())); }
+std::optional<double> numberOf(const QLineEdit* edit) { return typedNumber(edit->text()); }
 
 QLabel* title(const QString& words, int pixels) {
     auto* label = new QLabel(words);
@@ -27,7 +26,9 @@ QLabel* title(const QString& words, int pixels) {
 }
 
 /// Digits enough to read back what was meant.
-QString plain(double value) { return QString::number(value, 'g', 6).replace('-', "−"); }
+QString plain(double value) {
+    return numbered(utf8(QString::number(value, 'g', 6))).replace('-', "−");
+}
 
 void showRow(QLineEdit* edit, bool visible) {
     auto* form = qobject_cast<QFormLayout*>(edit->parentWidget()->layout());

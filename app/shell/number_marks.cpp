@@ -41,7 +41,8 @@ std::optional<double> typedNumber(const QString& typed) {
     const NumberMarks& marks = numberMarks();
     if (const QString mark = QRegularExpression::escape(marks.thousands); !mark.isEmpty()) {
         // Only where it parts threes: “1,5” is one and a half wherever one writes 1,500.
-        const QRegularExpression threes("^-?\\d{1,3}(" + mark + "\\d{3})+(?!\\d)");
+        const QRegularExpression threes("^-?[1-9]\\d{0,2}(" + mark + "\\d{3})+(" +
+                                        QRegularExpression::escape(marks.decimal) + "\\d*)?$");
         if (threes.match(plain).hasMatch()) {
             plain.remove(marks.thousands);
         }

@@ -373,6 +373,9 @@ class NewcomerTest : public WindowDriver {
         QCOMPARE(typedNumber("1.5").value_or(0), 1.5);
         QCOMPARE(typedNumber("12.500").value_or(0), 12500.0);
         QCOMPARE(typedNumber("12.50").value_or(0), 12.5);
+        QCOMPARE(typedNumber("0.125").value_or(0), 0.125);
+        QCOMPARE(typedNumber("1.125e-7").value_or(0), 1.125e-7);
+        QCOMPARE(typedNumber(numbered("0.125")).value_or(0), 0.125);
         QVERIFY(!typedNumber("1,2,3") && !typedNumber("") && !typedNumber("inf"));
         QCOMPARE(studyText(session().study()), kept);
         QTest::keyClick(sheet, Qt::Key_Escape);

@@ -3,7 +3,6 @@
 #include "app/plots/plot_view.h"
 #include "app/shell/theme.h"
 #include "core/base/format.h"
-#include "core/base/typed_text.h"
 #include "core/describe/survey_mean.h"
 #include "core/io/table_file.h"
 #include "core/study/kept.h"
@@ -159,8 +158,8 @@ void TotalsPage::refresh() {
     }
     const Survey& survey = session_.study().survey;
     method_->setCurrentIndex(method_->findData(text(survey.calibration)));
-    least_->setText(survey.bounds ? text(exactNumber(survey.bounds->first)) : QString());
-    most_->setText(survey.bounds ? text(exactNumber(survey.bounds->second)) : QString());
+    least_->setText(survey.bounds ? numbered(exactNumber(survey.bounds->first)) : QString());
+    most_->setText(survey.bounds ? numbered(exactNumber(survey.bounds->second)) : QString());
     if (frame == shownFrame_ && survey == shownSurvey_) {
         return;
     }
@@ -272,7 +271,8 @@ void TotalsPage::fillTable(const Found& found) {
             table_->insertRow(row);
             cell(row, kVariable, l == 0 ? text(target.variable) : QString());
             cell(row, kLevel, target.mean ? tr("mean") : text(level));
-            cell(row, kKnown, text(target.mean ? shortNumber(known, 6) : exactNumber(known)), true);
+            cell(row, kKnown, numbered(target.mean ? shortNumber(known, 6) : exactNumber(known)),
+                 true);
             table_->item(row, kVariable)->setData(Qt::UserRole, text(target.variable));
             table_->item(row, kLevel)->setData(Qt::UserRole, static_cast<int>(l));
             const auto* fact = factOf(target.variable, level, l);
@@ -330,7 +330,7 @@ void TotalsPage::cellEdited(int row) {
     QString plain = typed;
     const bool percent = plain.endsWith('%');
     plain.remove('%');
-    auto number = numberIn(utf8(plain.trimmed()));
+    auto number = typedNumber(plain);
     Survey survey = session_.study().survey;
     const auto target = std::find_if(survey.targets.begin(), survey.targets.end(),
                                      [&](const KnownTotal& one) { return one.variable == name; });
@@ -361,8 +361,8 @@ void TotalsPage::cellEdited(int row) {
 }
 
 void TotalsPage::boundsEdited() {
-    const auto least = numberIn(utf8(least_->text().trimmed()));
-    const auto most = numberIn(utf8(most_->text().trimmed()));
+    const auto least = typedNumber(least_->text());
+    const auto most = typedNumber(most_->text());
     const bool none = least_->text().trimmed().isEmpty() && most_->text().trimmed().isEmpty();
     Survey survey = session_.study().survey;
     if (none) {

@@ -18,7 +18,7 @@ namespace rapporto::app {
 namespace {
 
 QLineEdit* numberField(QWidget* parent, const QString& name, const QString& says, double value) {
-    auto* field = new QLineEdit(text(exactNumber(value)), parent);
+    auto* field = new QLineEdit(numbered(exactNumber(value)), parent);
     field->setObjectName(name);
     field->setAccessibleName(says);
     field->setFixedWidth(84);

@@ -21,7 +21,7 @@ constexpr int kColumns = 3;  // Of variables beside each other.
 QString valuesText(const GoesOn& goes) {
     QStringList out;
     for (const Key& key : goes.values) {
-        out << (std::holds_alternative<double>(key) ? text(exactNumber(std::get<double>(key)))
+        out << (std::holds_alternative<double>(key) ? numbered(exactNumber(std::get<double>(key)))
                                                     : text(std::get<std::string>(key)));
     }
     return out.join("; ");
