@@ -87,7 +87,8 @@ MainWindow::MainWindow(QWidget* parent, const QString& journals)
 
     auto* middle = new QSplitter(Qt::Horizontal, central);
     middle->setHandleWidth(1);
-    dress(middle, "QSplitter::handle{background:{hairline}}");
+    // Its line is drawn by the style of the application: one of its own would dress all in it anew.
+    middle->setObjectName("middle");
     roster_ = new Roster(session_, middle);
     auto* work = new QWidget(middle);
     auto* workLayout = new QVBoxLayout(work);

@@ -7,10 +7,16 @@
 #include <QLabel>
 #include <QLineEdit>
 #include <QPushButton>
+#include <QTimer>
 #include <QVBoxLayout>
 
 namespace rapporto::app {
 namespace {
+
+/// From here on words stand beside what can be done: lines of either are long enough to read.
+constexpr int kRoomForTwo = 560;
+constexpr int kBetween = 26;
+constexpr int kMargins = 38;  ///< Left and right of all.
 
 QString spaced(const QString& rich) {
     return "<div style=\"line-height:122%\">" + themed(rich) + "</div>";
@@ -92,15 +98,20 @@ void ReadingColumn::show(const ReadingContent& content) {
     paragraphs_.clear();
     auto* page = new QWidget;
     page->setObjectName("readingPage");
-    auto* layout = new QVBoxLayout(page);
-    layout->setContentsMargins(20, 18, 18, 18);
-    layout->setSpacing(9);
+    auto* columns = new QHBoxLayout(page);
+    columns->setContentsMargins(20, 18, 18, 18);
+    columns->setSpacing(kBetween);
+    auto* layout = addColumn(columns);
     if (!content.title.isEmpty()) {
         layout->addWidget(heading(content.title, 19, page));
     }
     for (const QString& one : content.paragraphs) {
         paragraphs_.push_back(paragraph(one, page));
         layout->addWidget(paragraphs_.back());
+    }
+    if (inTwo_ && !(content.fields.empty() && content.actions.empty())) {
+        layout->addStretch(1);
+        layout = addColumn(columns);
     }
     if (!content.fields.empty()) {
         auto* grid = new QGridLayout;
@@ -112,39 +123,70 @@ void ReadingColumn::show(const ReadingContent& content) {
         }
         layout->addLayout(grid);
     }
-    if (!content.actions.empty()) {
-        layout->addSpacing(6);
-        if (!content.actionsTitle.isEmpty()) {
-            layout->addWidget(heading(content.actionsTitle, 17, page));
-        }
-        for (std::size_t a = 0; a < content.actions.size(); ++a) {
-            auto* button = new QPushButton(page);
-            button->setProperty("card", true);
-            button->setAccessibleName(content.actions[a].label);
-            button->setAccessibleDescription(content.actions[a].why);
-            auto* inner = new QVBoxLayout(button);
-            inner->setContentsMargins(12, 7, 8, 7);
-            auto* words = paragraph(cardWords(content.actions[a]), button);
-            words->setTextInteractionFlags(Qt::NoTextInteraction);
-            words->setAttribute(Qt::WA_TransparentForMouseEvents);
-            inner->addWidget(words);
-            button->setObjectName("card:" + content.actions[a].label);
-            button->setSizePolicy(QSizePolicy::Preferred, QSizePolicy::MinimumExpanding);
-            const int width = viewport()->width() > 120 ? viewport()->width() - 38 - 30 : 210;
-            button->setMinimumHeight(words->heightForWidth(width) + 18);
-            button->setCursor(Qt::PointingHandCursor);
-            connect(button, &QPushButton::clicked, this, [this, a] {
-                if (a < content_.actions.size()) {
-                    const auto act = content_.actions[a].act;
-                    act();
-                }
-            });
-            layout->addWidget(button);
-        }
-    }
+    addActions(layout, columns->count());
     layout->addStretch(1);
     setWidget(page);
     shape_ = shapeOf(content);
+}
+
+void ReadingColumn::addActions(QVBoxLayout* layout, int columns) {
+    if (content_.actions.empty()) {
+        return;
+    }
+    if (!layout->isEmpty()) {
+        layout->addSpacing(6);
+    }
+    if (!content_.actionsTitle.isEmpty()) {
+        layout->addWidget(heading(content_.actionsTitle, 17, nullptr));
+    }
+    const int room = viewport()->width() - kMargins - (columns - 1) * kBetween;
+    for (std::size_t a = 0; a < content_.actions.size(); ++a) {
+        auto* button = new QPushButton;
+        button->setProperty("card", true);
+        button->setAccessibleName(content_.actions[a].label);
+        button->setAccessibleDescription(content_.actions[a].why);
+        auto* inner = new QVBoxLayout(button);
+        inner->setContentsMargins(12, 7, 8, 7);
+        auto* words = paragraph(cardWords(content_.actions[a]), button);
+        words->setTextInteractionFlags(Qt::NoTextInteraction);
+        words->setAttribute(Qt::WA_TransparentForMouseEvents);
+        inner->addWidget(words);
+        button->setObjectName("card:" + content_.actions[a].label);
+        button->setSizePolicy(QSizePolicy::Preferred, QSizePolicy::MinimumExpanding);
+        const int width = room > 80 ? room / columns - 30 : 210;
+        button->setMinimumHeight(words->heightForWidth(width) + 18);
+        button->setCursor(Qt::PointingHandCursor);
+        connect(button, &QPushButton::clicked, this, [this, a] {
+            if (a < content_.actions.size()) {
+                const auto act = content_.actions[a].act;
+                act();
+            }
+        });
+        layout->addWidget(button);
+    }
+}
+
+QVBoxLayout* ReadingColumn::addColumn(QHBoxLayout* columns) {
+    auto* column = new QVBoxLayout;
+    column->setSpacing(9);
+    columns->addLayout(column, 1);
+    return column;
+}
+
+void ReadingColumn::resizeEvent(QResizeEvent* event) {
+    QScrollArea::resizeEvent(event);
+    const bool inTwo = width() >= kRoomForTwo;
+    if (inTwo != inTwo_) {
+        inTwo_ = inTwo;
+        if (widget() != nullptr) {
+            // Not from within the layout that is at work on the page.
+            QTimer::singleShot(0, this, [this] {
+                signature_.clear();
+                shape_.clear();
+                show(ReadingContent(content_));
+            });
+        }
+    }
 }
 
 QString ReadingColumn::shapeOf(const ReadingContent& content) {
@@ -171,7 +213,9 @@ void ReadingColumn::addField(const SheetField& field, QGridLayout* grid, int row
     auto* name = new QLabel(field.name);
     dress(name, "color:{soft}");
     grid->addWidget(name, row, 0, Qt::AlignTop);
-    if (!field.set) {
+    if (field.set) {
+        name->setContentsMargins(0, 5, 0, 0);  // On the line of what is typed.
+    } else {
         auto* value = new QLabel(field.value);
         value->setWordWrap(true);
         grid->addWidget(value, row, 1);

@@ -9,12 +9,22 @@
 #include <QSplitter>
 
 #include <algorithm>
+#include <iterator>
 
 namespace rapporto::app {
 namespace {
 
 constexpr int kRoomForAll = 1180;
-constexpr int kRoomForMore = 1600;
+
+/// How much of a window the roster and the reading take, by its width. The widest have a reading of
+/// two columns; in others its room would be taken from the pictures.
+struct Shares {
+    int from;
+    int roster;
+    int reading;
+};
+
+constexpr Shares kShares[] = {{0, 235, 300}, {1600, 270, 430}, {2200, 290, 640}};
 constexpr int kDrawerWidth = 340;
 
 /// A word on its side, at the edge of the work.
@@ -70,16 +80,19 @@ void SideDrawer::fit(int windowWidth) {
             splitter_->setStretchFactor(2, 0);
             side_->setAutoFillBackground(false);
             side_->show();
-            wide_ = 0;
+            kind_ = -1;
         }
     }
-    const int wide = windowWidth >= kRoomForMore ? 2 : 1;
-    if (!drawer && wide != wide_) {
+    int kind = 0;
+    while (kind + 1 < static_cast<int>(std::size(kShares)) &&
+           windowWidth >= kShares[kind + 1].from) {
+        ++kind;
+    }
+    if (!drawer && kind != kind_) {
         // Large windows use their room; what somebody has pulled to a width of their own stays
         // until the window changes from one kind to the other.
-        wide_ = wide;
-        const int roster = wide == 2 ? 270 : 235;
-        const int reading = wide == 2 ? 430 : 300;
+        kind_ = kind;
+        const auto& [from, roster, reading] = kShares[kind];
         splitter_->setSizes({roster, std::max(200, windowWidth - roster - reading), reading});
     }
     place();

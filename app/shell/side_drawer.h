@@ -35,7 +35,7 @@ class SideDrawer : public QWidget {
     QWidget* side_;
     QWidget* handle_;
     bool drawer_ = false;
-    int wide_ = 0;  ///< The last width that the parts were laid out for.
+    int kind_ = -1;  ///< Of width that the parts were laid out for last.
 };
 
 }  // namespace rapporto::app

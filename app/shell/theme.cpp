@@ -140,6 +140,7 @@ void styleApplication() {
         "QTableCornerButton::section{background:{ground};border:0;border-bottom:1px solid {ink}}"
         "QListView{border:0;background:transparent;outline:0}"
         "QScrollArea{border:0;background:transparent}"
+        "QSplitter#middle::handle{background:{hairline}}"
         "QScrollBar:vertical{background:transparent;width:9px;margin:0}QScrollBar::handle:vertical{"
         "background:{scroll};min-height:24px;border-radius:4px}"
         "QScrollBar:horizontal{background:transparent;height:9px;margin:0}QScrollBar::handle:"

@@ -117,14 +117,32 @@ class NewcomerTest : public WindowDriver {
         QCOMPARE(window_->stage(), stage);
     }
 
-    /// What the next file dialog is told.
+    /// What the next file dialog is told. It is waited for: a busy machine takes its time to show
+    /// one. Where it stands still, a test that waits for it says what it looks like and goes on.
     void answerDialog(const std::function<void(QFileDialog*)>& act) {
-        QTimer::singleShot(200, this, [act] {
+        auto* look = new QTimer(this);
+        look->setInterval(50);
+        connect(look, &QTimer::timeout, this, [look, act, looks = 0]() mutable {
             auto* dialog = qobject_cast<QFileDialog*>(QApplication::activeModalWidget());
-            if (dialog != nullptr) {
+            if (dialog == nullptr) {
+                return;
+            }
+            ++looks;
+            if (looks % 40 == 4) {
                 act(dialog);
             }
+            if (!dialog->isVisible()) {
+                look->deleteLater();
+            } else if (looks > 400) {
+                look->deleteLater();
+                auto* line = dialog->findChild<QLineEdit*>();
+                auto* box = dialog->findChild<QDialogButtonBox*>();
+                qWarning("the file dialog stands: %s, button %d", qPrintable(line->text()),
+                         static_cast<int>(box->button(QDialogButtonBox::Save)->isEnabled()));
+                dialog->reject();
+            }
         });
+        look->start();
     }
 
     QString saved(const QString& name) {
@@ -294,7 +312,28 @@ class NewcomerTest : public WindowDriver {
         QVERIFY(!drawer->isDrawer() && reading->isVisible());
         window_->resize(1920, 1080);
         settled();
-        QVERIFY(reading->width() > 380);
+        QVERIFY(reading->width() > 380 && reading->width() < 560);
+        window_->resize(2400, 1300);
+        settled();
+        QVERIFY(reading->width() >= 560);
+        // What can be done stands beside the words, and under them where there is less room.
+        const auto firstCard = [&] {
+            QPushButton* found = nullptr;
+            for (auto* button : reading->findChildren<QPushButton*>()) {
+                if (button->property("card").toBool() &&
+                    (found == nullptr || button->y() < found->y())) {
+                    found = button;
+                }
+            }
+            return found;
+        };
+        QTRY_VERIFY(firstCard() != nullptr && firstCard()->x() > reading->width() / 2);
+        QVERIFY(firstCard()->y() < 200);
+        QVERIFY(firstCard()->geometry().right() < reading->viewport()->width());
+        window_->resize(1700, 900);
+        settled();
+        QTRY_VERIFY(firstCard() != nullptr && firstCard()->x() < 40);
+        QVERIFY(reading->width() > 380 && reading->width() < 560);
     }
 
     void coloursFollowTheThemeAndFiguresDoNot() {
