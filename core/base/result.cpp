@@ -6,6 +6,16 @@
 
 namespace rapporto {
 
+RAPPORTO_COMPILED_HERE(Refusal);
+
+Refusal::Refusal(ErrorCode kind, std::string happened, std::string place, std::string wouldHelp,
+                 std::vector<std::string> concerned)
+    : code(kind),
+      what(std::move(happened)),
+      where(std::move(place)),
+      help(std::move(wouldHelp)),
+      subjects(std::move(concerned)) {}
+
 std::string Refusal::text() const {
     std::string all = where.empty() ? what : where + ": " + what;
     if (!help.empty()) {

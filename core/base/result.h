@@ -1,5 +1,7 @@
 #pragma once
 
+#include "core/base/compiled_once.h"
+
 #include <tl/expected.hpp>
 
 #include <string>
@@ -34,11 +36,16 @@ enum class ErrorCode {
 /// An expected failure, in words for the person who meets it: what happened, where, and what
 /// would help. Each text is one sentence or part of one; `where` and `help` may be empty.
 struct Refusal {
+    RAPPORTO_COMPILED_ONCE(Refusal);
+
+    Refusal(ErrorCode kind, std::string happened, std::string place = {},
+            std::string wouldHelp = {}, std::vector<std::string> concerned = {});
+
     ErrorCode code = ErrorCode::BadSetting;
     std::string what;
     std::string where;
     std::string help;
-    std::vector<std::string> subjects = {};  ///< Names of the columns, terms or rows concerned.
+    std::vector<std::string> subjects;  ///< Names of the columns, terms or rows concerned.
 
     /// All three texts as one line.
     [[nodiscard]] std::string text() const;

@@ -1,5 +1,6 @@
 #pragma once
 
+#include "core/base/compiled_once.h"
 #include "core/describe/exhibit.h"
 #include "core/model/fit.h"
 
@@ -40,6 +41,8 @@ struct Remedy {
 
 /// What one check found.
 struct CheckResult {
+    RAPPORTO_COMPILED_ONCE(CheckResult);
+
     std::string id;
     std::string
         equation;  ///< Of a path system: “to pruning”; empty: of the whole, or the only one.

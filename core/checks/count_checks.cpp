@@ -5,6 +5,8 @@
 #include "core/model/outcome_models.h"
 #include "core/numerics/distributions.h"
 
+#include <fmt/format.h>
+
 #include <algorithm>
 #include <cmath>
 
@@ -418,13 +420,12 @@ CheckResult checkVuong(const CheckInput& in) {
     const bool better = m.sum() > more;
     result.verdict = better && *result.p < in.alpha ? Verdict::Fine : Verdict::Weigh;
     result.headline = "z " + shortNumber(z, 3);
-    result.reading =
-        std::string(better ? "The part for zeros gains more than it costs"
-                           : "The part for zeros gains less than it costs") +
-        " (z " + shortNumber(z, 3) + ", " + pClause(*result.p) + "; AIC " +
-        (better ? "falls" : "rises") + " by " + shortNumber(2.0 * std::abs(m.sum() - more), 3) +
-        "). The z has no exact law here, as the plain count is a limit of this one: read it beside "
-        "AIC and the rootogram.";
+    result.reading = fmt::format(
+        "The part for zeros gains {} than it costs (z {}, {}; AIC {} by {}). The z has no exact "
+        "law "
+        "here, as the plain count is a limit of this one: read it beside AIC and the rootogram.",
+        better ? "more" : "less", shortNumber(z, 3), pClause(*result.p), better ? "falls" : "rises",
+        shortNumber(2.0 * std::abs(m.sum() - more), 3));
     result.exhibit = rootogramExhibit(in, frequenciesOf(in, 60));
     if (result.verdict != Verdict::Fine) {
         Question variant = variantBase(in, spread ? "negative binomial" : "Poisson");

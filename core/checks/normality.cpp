@@ -147,7 +147,8 @@ CheckResult checkShapiroWilk(const CheckInput& in) {
     const auto n = in.fit.residuals.size();
     if (n > 5000) {
         return notApplicable(
-            "Its p is known up to 5 000 rows; look at the quantile plot and Jarque–Bera instead.");
+            "Its p is known up to 5\u202f000 rows; look at the quantile plot and Jarque–Bera "
+            "instead.");
     }
     if (n < 3 || in.fit.statistics.rss <= 0.0) {
         return notApplicable("It needs at least three residuals that differ.");

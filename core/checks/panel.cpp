@@ -695,7 +695,7 @@ CheckResult checkCrossSectionDependence(const CheckInput& in) {
     if (made.unitCount > 2000 || T < 3) {
         return notApplicable(
             T < 3 ? "It needs three moments at least."
-                  : "It compares all pairs of units, and there are more than 2 000.");
+                  : "It compares all pairs of units, and there are more than 2\u202f000.");
     }
     MatrixXd E = MatrixXd::Constant(T, made.unitCount, std::nan(""));
     for (Index i = 0; i < in.fit.residuals.size(); ++i) {

@@ -10,6 +10,8 @@
 
 namespace rapporto {
 
+RAPPORTO_COMPILED_HERE(Variable);
+
 Column Column::ofNumbers(std::string name, std::vector<double> cells) {
     const auto owner = std::make_shared<const std::vector<double>>(std::move(cells));
     return ofNumbers(std::move(name), {owner, owner->data()}, owner->size());

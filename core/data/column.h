@@ -1,5 +1,7 @@
 #pragma once
 
+#include "core/base/compiled_once.h"
+
 #include <cstdint>
 #include <memory>
 #include <span>
@@ -95,6 +97,8 @@ struct KeyRange {
 
 /// What is known about a column beside its cells.
 struct Variable {
+    RAPPORTO_COMPILED_ONCE(Variable);
+
     std::string name;
     std::string label;  ///< For people; empty: the name.
     std::string unit;

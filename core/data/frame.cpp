@@ -9,6 +9,9 @@
 #include <unordered_map>
 
 namespace rapporto {
+
+RAPPORTO_COMPILED_HERE(VariableEntry);
+
 namespace {
 
 Column withoutCodes(const Column& column, const std::vector<Key>& codes,

@@ -1,5 +1,6 @@
 #pragma once
 
+#include "core/base/compiled_once.h"
 #include "core/base/result.h"
 #include "core/data/column.h"
 #include "core/data/layout.h"
@@ -55,6 +56,8 @@ struct ReadAs {
 
 /// What a person said about a variable, where it differs from what the import found.
 struct VariableEntry {
+    RAPPORTO_COMPILED_ONCE(VariableEntry);
+
     std::string name;
     std::optional<std::string> label;
     std::optional<std::string> unit;

@@ -1,5 +1,7 @@
 #pragma once
 
+#include "core/base/compiled_once.h"
+
 #include <cstddef>
 #include <cstdint>
 #include <optional>
@@ -21,6 +23,8 @@ struct Tick {
 /// A figure as data; a view draws it, nobody computes it again. Marks of one series share a colour
 /// and a shape; series −1 is what stands for all.
 struct Exhibit {
+    RAPPORTO_COMPILED_ONCE(Exhibit);
+
     struct Line {
         std::string name = {};  ///< Drawn beside its end; may be empty.
         std::vector<double> x = {};

@@ -18,6 +18,10 @@
 #include <numeric>
 
 namespace rapporto {
+
+RAPPORTO_COMPILED_HERE(ReaderOptions);
+RAPPORTO_COMPILED_HERE(Import);
+
 namespace {
 
 /// Called with a part of the text that will not be looked at again soon.

@@ -1,5 +1,6 @@
 #pragma once
 
+#include "core/base/compiled_once.h"
 #include "core/base/job.h"
 #include "core/base/result.h"
 #include "core/data/column.h"
@@ -21,6 +22,8 @@ struct LineRepair {
 
 /// How a delimited text is read. What is left out is guessed, and the guess is shown.
 struct ReaderOptions {
+    RAPPORTO_COMPILED_ONCE(ReaderOptions);
+
     std::optional<char> delimiter;
     std::optional<char> decimal;
     std::optional<char> thousands;
@@ -60,6 +63,8 @@ struct ColumnEvidence {
 };
 
 struct Import {
+    RAPPORTO_COMPILED_ONCE(Import);
+
     Table table;
     ReaderOptions used;             ///< Every option settled.
     std::vector<Problem> problems;  ///< The first kMaxProblems, by line.

@@ -13,6 +13,10 @@
 #include <unordered_map>
 
 namespace rapporto {
+
+RAPPORTO_COMPILED_HERE(Design);
+RAPPORTO_COMPILED_HERE(DesignTerm);
+
 namespace {
 
 using Eigen::Index;

@@ -1,5 +1,6 @@
 #pragma once
 
+#include "core/base/compiled_once.h"
 #include "core/base/job.h"
 #include "core/data/frame.h"
 #include "core/model/question.h"
@@ -52,6 +53,8 @@ struct DesignFactor {
 
 /// What a term of the question became.
 struct DesignTerm {
+    RAPPORTO_COMPILED_ONCE(DesignTerm);
+
     std::string name;  ///< Canonical text.
     std::string label;
     std::string unit;
@@ -127,6 +130,8 @@ struct SurveyRows;
 /// A question made into numbers: outcome y, matrix X, weights, clusters. Rows are the complete
 /// ones.
 struct Design {
+    RAPPORTO_COMPILED_ONCE(Design);
+
     Eigen::MatrixXd X;  ///< n × k, the constant first.
     Eigen::VectorXd y;
     std::vector<DesignColumn> columns;

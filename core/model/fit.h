@@ -1,5 +1,6 @@
 #pragma once
 
+#include "core/base/compiled_once.h"
 #include "core/model/design.h"
 #include "core/model/estimator.h"
 #include "core/numerics/linear_solution.h"
@@ -119,6 +120,8 @@ struct CompleteRows;
 
 /// An estimated model. Immutable once made.
 struct Fit {
+    RAPPORTO_COMPILED_ONCE(Fit);
+
     std::vector<Coefficient> coefficients;
     Eigen::MatrixXd covariance;  ///< In the order of `coefficients`.
     std::vector<VarianceSource> varianceSplit;

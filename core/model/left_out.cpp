@@ -10,6 +10,9 @@
 #include <cmath>
 
 namespace rapporto {
+
+RAPPORTO_COMPILED_HERE(LeftOut);
+
 namespace {
 
 using Eigen::Index;

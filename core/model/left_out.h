@@ -1,5 +1,6 @@
 #pragma once
 
+#include "core/base/compiled_once.h"
 #include "core/model/fit.h"
 
 #include <optional>
@@ -53,6 +54,8 @@ struct EValue {
 
 /// How strong a cause left out would have to be.
 struct LeftOut {
+    RAPPORTO_COMPILED_ONCE(LeftOut);
+
     std::string of;
     double estimate = 0.0;
     double se = 0.0;

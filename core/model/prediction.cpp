@@ -16,6 +16,9 @@
 #include <limits>
 
 namespace rapporto {
+
+RAPPORTO_COMPILED_HERE(Prediction);
+
 namespace {
 
 using Eigen::Index;

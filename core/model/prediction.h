@@ -1,5 +1,6 @@
 #pragma once
 
+#include "core/base/compiled_once.h"
 #include "core/model/scenario.h"
 
 namespace rapporto {
@@ -39,6 +40,8 @@ struct KnownGroup {
 };
 
 struct Prediction {
+    RAPPORTO_COMPILED_ONCE(Prediction);
+
     std::string label;
     ScenarioValues at;
     Estimate mean;

@@ -4,6 +4,9 @@
 
 namespace rapporto {
 
+RAPPORTO_COMPILED_HERE(Question);
+RAPPORTO_COMPILED_HERE(EstimatorSettings);
+
 std::string Term::shown() const {
     if (kind == Kind::Set) {
         return "{" + parts.front() + "}";

@@ -1,10 +1,11 @@
 #pragma once
 
+#include "core/base/compiled_once.h"
 #include "core/base/result.h"
 #include "core/data/column.h"
 #include "core/model/defence_requests.h"
 #include "core/model/term.h"
-#include "core/paths/trace_spec.h"
+#include "core/model/trace_spec.h"
 
 #include <nlohmann/json_fwd.hpp>
 
@@ -63,6 +64,8 @@ struct LevelSpec {
 
 /// What an estimator can be told beside its name.
 struct EstimatorSettings {
+    RAPPORTO_COMPILED_ONCE(EstimatorSettings);
+
     std::string variable = {};  ///< Of a bent line: what it bends in.
     int bends = 1;
     std::vector<double> start = {};
@@ -179,6 +182,8 @@ inline constexpr const char* kLeastSquares = "least-squares";
 
 /// One stated analysis. What this version cannot compute is kept in `raw` and named in `unbuilt`.
 struct Question {
+    RAPPORTO_COMPILED_ONCE(Question);
+
     std::string id;
     std::string kind = "explain";
     std::string title;

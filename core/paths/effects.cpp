@@ -1,6 +1,7 @@
 #include "core/paths/effects.h"
 
 #include "core/base/format.h"
+#include "core/paths/trace_edits.h"
 
 #include <algorithm>
 #include <cmath>
@@ -174,7 +175,8 @@ class PlanMaker {
                 }
             }
             for (const int from : causes) {
-                pairs.push_back({system_.nodes[static_cast<std::size_t>(from)].name, equation.to});
+                pairs.push_back(
+                    tracedPair(system_.nodes[static_cast<std::size_t>(from)].name, equation.to));
             }
         }
         return pairs;

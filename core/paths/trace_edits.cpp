@@ -50,11 +50,21 @@ void ask(TraceSpec& spec, const std::string& from, const std::string& to) {
                    canonicalText(pair.to) == canonicalText(to);
         });
     if (!there && !to.empty()) {
-        spec.effects.push_back({canonicalText(from), canonicalText(to)});
+        spec.effects.push_back(tracedPair(canonicalText(from), canonicalText(to)));
     }
 }
 
 }  // namespace
+
+TracedPair tracedPair(std::string from, std::string to, std::vector<ModeratorValues> at,
+                      std::optional<std::pair<double, double>> change) {
+    TracedPair made;
+    made.from = std::move(from);
+    made.to = std::move(to);
+    made.at = std::move(at);
+    made.change = change;
+    return made;
+}
 
 void addCause(TraceSpec& spec, const std::string& name) {
     const TraceRoles roles = traceRoles(spec);

@@ -1,11 +1,21 @@
 #pragma once
 
-#include "core/paths/trace_spec.h"
+#include "core/model/trace_spec.h"
+
+#include <optional>
+#include <string>
+#include <utility>
+#include <vector>
 
 namespace rapporto {
 
 /// Changes of a trace as a person makes them in its sentence or its picture. Each leaves a spec
 /// whose effects are those of the causes on the outcomes.
+
+/// The effect of one variable on another, as a trace asks for it.
+[[nodiscard]] TracedPair tracedPair(std::string from, std::string to,
+                                    std::vector<ModeratorValues> at = {},
+                                    std::optional<std::pair<double, double>> change = std::nullopt);
 
 /// A cause of interest, into every equation.
 void addCause(TraceSpec& spec, const std::string& name);

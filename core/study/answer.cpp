@@ -7,6 +7,9 @@
 #include <algorithm>
 
 namespace rapporto {
+
+RAPPORTO_COMPILED_HERE(Answer);
+
 namespace {
 
 /// Rows before any is looked at for what it lacks.

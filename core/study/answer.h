@@ -1,5 +1,6 @@
 #pragma once
 
+#include "core/base/compiled_once.h"
 #include "core/checks/check.h"
 #include "core/describe/correlation.h"
 #include "core/model/hypothesis.h"
@@ -22,6 +23,8 @@ class KnownChecks;
 
 /// A question answered, or refused with why. Immutable.
 struct Answer {
+    RAPPORTO_COMPILED_ONCE(Answer);
+
     Question question;
     std::optional<Refusal> refusal;
     double alpha = 0.05;

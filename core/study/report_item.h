@@ -1,5 +1,6 @@
 #pragma once
 
+#include "core/base/compiled_once.h"
 #include "core/picture/picture.h"
 #include "core/study/sweep_choices.h"
 
@@ -12,6 +13,8 @@ namespace rapporto {
 
 /// How a table of results is set. What is not said is as here.
 struct TableLook {
+    RAPPORTO_COMPILED_ONCE(TableLook);
+
     /// Terms that are told by “yes” in one row.
     struct Fold {
         std::string label;
@@ -63,6 +66,8 @@ struct FrozenItem {
 
 /// One piece of the report. Which members an item reads, its line in report_items.cpp says.
 struct ReportItem {
+    RAPPORTO_COMPILED_ONCE(ReportItem);
+
     std::string item;                    ///< An id of allReportItems.
     std::vector<std::string> questions;  ///< Ids; empty: the lead.
     std::string caption;                 ///< In place of the one made from what it shows.
@@ -77,8 +82,6 @@ struct ReportItem {
     std::optional<FrozenItem> frozen;
     /// Keys of later versions with their values as text: kept, and not used.
     std::vector<std::pair<std::string, std::string>> further;
-
-    ReportItem() = default;
 
     ReportItem(std::string kind, std::vector<std::string> of = {})
         : item(std::move(kind)), questions(std::move(of)) {}

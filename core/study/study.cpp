@@ -10,6 +10,10 @@
 #include <algorithm>
 
 namespace rapporto {
+
+RAPPORTO_COMPILED_HERE(Study);
+RAPPORTO_COMPILED_HERE(Source);
+
 namespace {
 
 template <class T, class Name>

@@ -1,5 +1,6 @@
 #pragma once
 
+#include "core/base/compiled_once.h"
 #include "core/base/disk.h"
 #include "core/data/frame.h"
 #include "core/data/imputation_spec.h"
@@ -32,6 +33,8 @@ struct SeenColumn {
 
 /// Where the rows come from.
 struct Source {
+    RAPPORTO_COMPILED_ONCE(Source);
+
     std::string kind = "table";  ///< Or "summary".
     std::string file;            ///< Relative to the study file.
     ReaderOptions reader;
@@ -120,6 +123,8 @@ struct TrailStep {
 
 /// The document: an immutable value; every change makes another one. See docs/study-format.md.
 struct Study {
+    RAPPORTO_COMPILED_ONCE(Study);
+
     std::string title = "Untitled study";
     double alpha = 0.05;
     std::uint64_t seed = 1;

@@ -320,7 +320,8 @@ class TraceWindowTest : public app::test::WindowDriver {
         q.trace.paths[1].from.push_back(Term::expression("irrigated"));
         q.trace.paths[1].from.push_back(
             {Term::Kind::Product, {"pruning_score", "irrigated"}, false});
-        q.trace.effects = {{"training_days", "household_income", {{"irrigated", {0.0, 1.0}}}}};
+        q.trace.effects = {
+            tracedPair("training_days", "household_income", {{"irrigated", {0.0, 1.0}}})};
         session().putQuestion(q, "at two values");
         window_->settle();
         QVERIFY(effectOf("indirect-difference", {"pruning_score"}) >= 0);

@@ -3,6 +3,7 @@
 #include "core/numerics/distributions.h"
 #include "core/numerics/random.h"
 #include "core/paths/trace.h"
+#include "core/paths/trace_edits.h"
 #include "tests/core/fixtures.h"
 
 #include <QTest>
@@ -75,7 +76,7 @@ Question traceOf(const std::string& interval) {
     second.to = "y";
     second.from = {Term::expression("m"), Term::expression("x")};
     q.trace.paths = {first, second};
-    q.trace.effects = {{"x", "y"}};
+    q.trace.effects = {tracedPair("x", "y")};
     q.trace.interval = interval;
     q.trace.draws = 60;
     q.trace.seed = 11;
@@ -415,7 +416,7 @@ class PathDrawsTest : public QObject {
                 Question q = traceOf("delta");
                 q.trace.paths[1].to = "b";
                 q.trace.paths[1].estimator = method;
-                q.trace.effects = {{"x", "b"}};
+                q.trace.effects = {tracedPair("x", "b")};
                 q.errors = errors;
                 Question own = explain("b", {"m", "x"});
                 own.method = method;
@@ -452,7 +453,7 @@ class PathDrawsTest : public QObject {
         q.trace.paths = {q.trace.paths[1]};
         q.trace.paths[0].to = "b";
         q.trace.paths[0].estimator = "logit";
-        q.trace.effects = {{"x", "b", {}, std::pair(0.0, 1.0)}};
+        q.trace.effects = {tracedPair("x", "b", {}, std::pair(0.0, 1.0))};
         const Answer a = answer(table, q);
         QVERIFY2(!a.refusal, a.refusal ? a.refusal->text().c_str() : "");
         std::vector<double> effects;

@@ -2,6 +2,7 @@
 #include "core/numerics/random.h"
 #include "core/paths/path_picture.h"
 #include "core/paths/trace.h"
+#include "core/paths/trace_edits.h"
 #include "core/paths/trace_kind.h"
 #include "core/report/report.h"
 #include "core/report/wording.h"
@@ -230,7 +231,7 @@ class PathsTest : public QObject {
         const auto& entry = reference_["systems"]["moderated"];
         Question q = traceOf(pathsOf(entry));
         q.errors = errorsOf("HC1");
-        q.trace.effects = {{"x", "y", {{"w", {0.0, 1.0}}}}};
+        q.trace.effects = {tracedPair("x", "y", {{"w", {0.0, 1.0}}})};
         const Answer a = traced(q);
         for (const double value : {0.0, 1.0}) {
             const ModeratorSetting at = {{"w", value}};
@@ -320,34 +321,39 @@ class PathsTest : public QObject {
 
         const std::map<QString, Case> cases = {
             {"logit outcome",
-             {{{"m1", {"x", "z"}}, {"b", {"m1", "x", "z"}}}, {{"b", "logit"}}, {"x", "b"}}},
+             {{{"m1", {"x", "z"}}, {"b", {"m1", "x", "z"}}},
+              {{"b", "logit"}},
+              tracedPair("x", "b")}},
             {"probit outcome",
              {{{"m1", {"x"}}, {"b", {"m1", "x"}}},
               {{"b", "probit"}},
-              {"x", "b", {}, std::pair(1.0, 3.0)}}},
-            {"logit between", {{{"d", {"x"}}, {"y", {"d", "x"}}}, {{"d", "logit"}}, {"x", "y"}}},
+              tracedPair("x", "b", {}, std::pair(1.0, 3.0))}},
+            {"logit between",
+             {{{"d", {"x"}}, {"y", {"d", "x"}}}, {{"d", "logit"}}, tracedPair("x", "y")}},
             {"poisson outcome",
              {{{"d", {"t", "z"}}, {"count", {"d", "t", "z"}}},
               {{"d", "logit"}, {"count", "poisson"}},
-              {"t", "count"}}},
+              tracedPair("t", "count")}},
             {"poisson between",
              {{{"count", {"t", "z"}}, {"b", {"count", "t"}}},
               {{"count", "poisson"}, {"b", "logit"}},
-              {"t", "b"}}},
+              tracedPair("t", "b")}},
             {"chain",
              {{{"m1", {"x"}}, {"m2", {"m1", "x"}}, {"b", {"m1", "m2", "x"}}},
               {{"b", "logit"}},
-              {"x", "b"}}},
+              tracedPair("x", "b")}},
             {"product",
-             {{{"m1", {"x"}}, {"b", {"m1", "x", "m1 × x"}}}, {{"b", "logit"}}, {"x", "b"}}},
+             {{{"m1", {"x"}}, {"b", {"m1", "x", "m1 × x"}}},
+              {{"b", "logit"}},
+              tracedPair("x", "b")}},
             {"moderated",
              {{{"m1", {"x", "w"}}, {"b", {"m1", "x", "w", "m1 × w"}}},
               {{"b", "logit"}},
-              {"x", "b", {{"w", {1.0}}}}}},
+              tracedPair("x", "b", {{"w", {1.0}}})}},
             {"mixed",
              {{{"m1", {"x"}}, {"d", {"m1", "x"}}, {"b", {"m1", "d", "x"}}},
               {{"d", "logit"}, {"b", "logit"}},
-              {"x", "b"}}},
+              tracedPair("x", "b")}},
         };
         const Case& one = cases.at(name);
         Question q = traceOf(one.paths);
@@ -490,7 +496,7 @@ class PathsTest : public QObject {
         if (resampling == "logit") {
             q.trace.paths[1].to = "b";
             q.trace.paths[1].estimator = "logit";
-            q.trace.effects = {{"x", "b"}};
+            q.trace.effects = {tracedPair("x", "b")};
         }
         setThreads(1);
         const Answer one = traced(q);
@@ -511,7 +517,7 @@ class PathsTest : public QObject {
     /// A draw’s estimate is that of the rows it draws: followed here by hand.
     void aDrawIsAFitOfItsRows() {
         Question q = traceOf({{"m1", {"x", "z"}}, {"y", {"m1", "x", "z"}}}, "percentile");
-        q.trace.effects = {{"x", "y"}};
+        q.trace.effects = {tracedPair("x", "y")};
         q.trace.seed = 3;
         q.trace.draws = 40;
         const Answer a = traced(q);
@@ -621,7 +627,7 @@ class PathsTest : public QObject {
     void mutingWhatStandsBetweenLeavesTheDirectEffect() {
         Question q = traceOf({{"m1", {"x", "z"}}, {"y", {"m1", "x", "z"}}});
         q.trace.muted = {"m1"};
-        q.trace.effects = {{"x", "y"}, {"x", "m1"}};
+        q.trace.effects = {tracedPair("x", "y"), tracedPair("x", "m1")};
         const Answer a = traced(q);
         QCOMPARE(a.trace->equations.size(), 1U);
         QCOMPARE(a.trace->effects.size(), 2U);  // Direct and total.
@@ -682,34 +688,23 @@ class PathsTest : public QObject {
             {"itself", [](TraceSpec& s) { s.paths[1].from.push_back(Term::expression("y")); }},
             {"derived", [](TraceSpec& s) { s.paths[1].from.push_back(Term::expression("y + 1")); }},
             {"twice", [](TraceSpec& s) { s.paths.push_back(s.paths[0]); }},
-            {"no path",
-             [](TraceSpec& s) {
-                 s.effects = {{"y", "x"}};
-             }},
-            {"unknown",
-             [](TraceSpec& s) {
-                 s.effects = {{"nobody", "y"}};
-             }},
-            {"levels",
-             [](TraceSpec& s) {
-                 s.effects = {{"g", "y"}};
-             }},
+            {"no path", [](TraceSpec& s) { s.effects = {tracedPair("y", "x")}; }},
+            {"unknown", [](TraceSpec& s) { s.effects = {tracedPair("nobody", "y")}; }},
+            {"levels", [](TraceSpec& s) { s.effects = {tracedPair("g", "y")}; }},
             {"level",
              [](TraceSpec& s) {
                  s.paths[1].from.push_back(termOf("m1 × g"));
-                 s.effects = {{"x", "y", {{"g", {7.0}}}}};
+                 s.effects = {tracedPair("x", "y", {{"g", {7.0}}})};
              }},
             {"moderates",
              [](TraceSpec& s) {
-                 s.effects = {{"x", "y", {{"w", {1.0}}}}};
+                 s.effects = {tracedPair("x", "y", {{"w", {1.0}}})};
              }},
             {"held", [](TraceSpec& s) { s.holding = {Term::expression("m1")}; }},
             {"bootstrap", [](TraceSpec&) {}},
             {"nothing", [](TraceSpec& s) { s.paths.clear(); }},
             {"change",
-             [](TraceSpec& s) {
-                 s.effects = {{"x", "y", {}, std::pair(0.0, 1.0)}};
-             }},
+             [](TraceSpec& s) { s.effects = {tracedPair("x", "y", {}, std::pair(0.0, 1.0))}; }},
             {"clusters",
              [](TraceSpec& s) {
                  s.interval = "percentile";
@@ -729,7 +724,7 @@ class PathsTest : public QObject {
 
     void groupsAsModeratorsGiveEveryLevel() {
         Question q = traceOf({{"m1", {"x", "g"}}, {"y", {"m1", "x", "g", "m1 × g"}}});
-        q.trace.effects = {{"x", "y", {{"g", {0.0, 1.0, 2.0}}}}, {"g=1", "y"}};
+        q.trace.effects = {tracedPair("x", "y", {{"g", {0.0, 1.0, 2.0}}}), tracedPair("g=1", "y")};
         const Answer a = traced(q);
         const auto b = [&](const std::string& term, const std::string& equation) {
             for (const Coefficient& c : a.trace->coefficients) {
@@ -768,7 +763,7 @@ class PathsTest : public QObject {
             before.push_back("v" + std::to_string(v));
         }
         Question q = traceOf(paths);
-        q.trace.effects = {{"v0", "v6"}};
+        q.trace.effects = {tracedPair("v0", "v6")};
         const Answer a = answer(tableOf(columns), q);
         double sum = 0.0;
         int ways = 0;

@@ -2,6 +2,7 @@
 // it can be read as a referee would. RAPPORTO_WRITE_READINGS=1 writes it; else it is compared,
 // digits apart.
 #include "core/paths/trace.h"
+#include "core/paths/trace_edits.h"
 #include "core/paths/trace_kind.h"
 #include "core/report/defence_wording.h"
 #include "core/report/request_wording.h"
@@ -117,7 +118,7 @@ Question traceQuestion(const std::string& interval) {
     q.trace.paths = {path("z", {"x"}), path("m", {"z", "i1"}), path("y", {"m", "z"})};
     q.trace.interval = interval;
     q.trace.draws = 100;
-    q.trace.effects = {{"x", "y"}, {"z", "y"}};
+    q.trace.effects = {tracedPair("x", "y"), tracedPair("z", "y")};
     return q;
 }
 
@@ -142,7 +143,7 @@ void putTraces(std::ostringstream& out) {
     one.trace.paths = {one.trace.paths[0], one.trace.paths[2]};
     one.trace.paths[0].from = {Term::expression("x")};
     one.trace.paths[1].from = {Term::expression("z"), Term::expression("x")};
-    one.trace.effects = {{"x", "y"}};
+    one.trace.effects = {tracedPair("x", "y")};
     const Answer a = ask(rows(), one);
     put(out, answerReading(a));
     put(out, sensitivityReading(a.trace->sensitivity.front()));

@@ -418,19 +418,20 @@ class ReportTest : public QObject {
         ReportItem item("table", {"q1", "q2"});
         item.caption = "mine";
         item.note = "my note";
-        item.table = {"p",
-                      "ratio",
-                      {0.1, 0.05},
-                      2,
-                      true,
-                      "row",
-                      "numbers",
-                      {"a", "b"},
-                      {"x"},
-                      {"aic"},
-                      {{"C", {"z", "w"}}},
-                      {{"x", "head"}},
-                      {{"A", {"q1"}}, {"B", {"q2"}}}};
+        TableLook& look = item.table;
+        look.below = "p";
+        look.beside = "ratio";
+        look.stars = {0.1, 0.05};
+        look.digits = 2;
+        look.names = true;
+        look.base = "row";
+        look.columns = "numbers";
+        look.heads = {"a", "b"};
+        look.order = {"x"};
+        look.foot = {"aic"};
+        look.folds = {{"C", {"z", "w"}}};
+        look.headings = {{"x", "head"}};
+        look.panels = {{"A", {"q1"}}, {"B", {"q2"}}};
         ReportItem picture("picture");
         picture.picture = PictureSpec{};
         picture.picture->of = {"y", "x"};

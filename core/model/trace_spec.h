@@ -1,5 +1,6 @@
 #pragma once
 
+#include "core/base/compiled_once.h"
 #include "core/data/column.h"
 #include "core/model/term.h"
 
@@ -14,6 +15,8 @@ namespace rapporto {
 
 /// One equation of a path system: what explains `to` beside what every equation holds.
 struct PathSpec {
+    RAPPORTO_COMPILED_ONCE(PathSpec);
+
     std::string to;                           ///< An expression; empty: not chosen yet.
     std::vector<Term> from;                   ///< Expressions, products, sets.
     std::string estimator = "least-squares";  ///< Or logit, probit, poisson.
@@ -31,6 +34,8 @@ struct ModeratorValues {
 
 /// An effect that is asked for: of a variable, or of a level (“zone=Ridge”) against the base.
 struct TracedPair {
+    RAPPORTO_COMPILED_ONCE(TracedPair);
+
     std::string from;
     std::string to;
     std::vector<ModeratorValues> at = {};
@@ -51,6 +56,8 @@ struct NodePlace {
 
 /// What a question of kind trace asks.
 struct TraceSpec {
+    RAPPORTO_COMPILED_ONCE(TraceSpec);
+
     std::vector<PathSpec> paths;
     std::vector<Term> holding;        ///< In every equation; no causes of interest.
     std::vector<TracedPair> effects;  ///< Empty: every pair that a path joins.

@@ -1,0 +1,7 @@
+#include "core/describe/exhibit.h"
+
+namespace rapporto {
+
+RAPPORTO_COMPILED_HERE(Exhibit);
+
+}  // namespace rapporto
