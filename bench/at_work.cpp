@@ -134,13 +134,7 @@ void benchJournal(int rounds) {
 void benchDefence(int rounds) {
     constexpr std::size_t kRows = 10000;
     RandomStream random(41, 1);
-    const auto normal = [&] {
-        double sum = -6.0;
-        for (int k = 0; k < 12; ++k) {
-            sum += random.uniform();
-        }
-        return sum;
-    };
+    const auto normal = [&] { return roughlyNormal(random); };
     Table table;
     std::vector<std::vector<double>> cells(11);
     for (std::size_t i = 0; i < kRows; ++i) {

@@ -2,6 +2,7 @@
 
 #include "core/data/frame.h"
 #include "core/model/question.h"
+#include "core/numerics/random.h"
 
 #include <cstdint>
 #include <functional>
@@ -25,6 +26,9 @@ void absolute(const std::string& name, int rounds, double goal,
 
 /// Between −½ and ½, the same for the same `i`.
 [[nodiscard]] double noise(std::uint64_t i);
+
+/// Of mean 0 and spread 1: twelve even draws added up.
+[[nodiscard]] double roughlyNormal(RandomStream& random);
 
 /// A table of noise: y on x1 … xk, and g in groups.
 [[nodiscard]] Table noiseTable(std::size_t n, int k, int groups);

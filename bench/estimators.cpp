@@ -361,13 +361,7 @@ void benchLevels(std::size_t n, int rounds) {
     level.slopeNames = {"x"};
     level.slopes.resize(rows, 1);
     level.labels.assign(static_cast<std::size_t>(groups), "g");
-    const auto normal = [&] {
-        double sum = -6.0;
-        for (int k = 0; k < 12; ++k) {
-            sum += random.uniform();
-        }
-        return sum;
-    };
+    const auto normal = [&] { return roughlyNormal(random); };
     std::vector<double> constants(static_cast<std::size_t>(groups));
     std::vector<double> slopes(static_cast<std::size_t>(groups));
     for (std::size_t g = 0; g < constants.size(); ++g) {

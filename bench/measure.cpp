@@ -95,6 +95,14 @@ double noise(std::uint64_t i) {
     return static_cast<double>((i ^ (i >> 31U)) >> 11U) / 9007199254740992.0 - 0.5;
 }
 
+double roughlyNormal(RandomStream& random) {
+    double sum = -6.0;
+    for (int k = 0; k < 12; ++k) {
+        sum += random.uniform();
+    }
+    return sum;
+}
+
 /// A table of noise: y on x1 … xk, and g in groups.
 Table noiseTable(std::size_t n, int k, int groups) {
     Table table;

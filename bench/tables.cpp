@@ -195,13 +195,7 @@ void benchCorrelations(bool quick, int rounds) {
 /// one of four groups.
 void benchMissing(std::size_t n, int rounds) {
     RandomStream random(31, 1);
-    const auto normal = [&] {
-        double sum = -6.0;
-        for (int k = 0; k < 12; ++k) {
-            sum += random.uniform();
-        }
-        return sum;
-    };
+    const auto normal = [&] { return roughlyNormal(random); };
     Table table;
     Study study;
     std::vector<std::vector<double>> cells(12);

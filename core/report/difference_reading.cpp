@@ -1,4 +1,5 @@
 #include "core/base/format.h"
+#include "core/model/estimator.h"
 #include "core/paths/trace_kind.h"
 #include "core/report/missing_wording.h"
 #include "core/report/reading_words.h"
@@ -49,6 +50,21 @@ std::string testReading(const Answer& from, const Answer& to) {
                                      : "The data do not tell them apart.");
 }
 
+/// How the second is estimated otherwise than the first.
+std::string toldSettings(const Question& a, const Question& b) {
+    const std::string now = methodText(b);
+    if (const std::string was = methodText(a); now != was) {
+        return "it is by " + now + " instead of " + was;
+    }
+    const std::vector<std::string>& zeros = b.settings.zeroTerms;
+    if (zeros != a.settings.zeroTerms) {
+        return std::string(hasTrait(b.method, trait::kUnseen) ? "the outcome is seen by "
+                                                              : "zeros are told by ") +
+               (zeros.empty() ? "the terms themselves" : joinedNames(zeros));
+    }
+    return "the settings of " + now + " differ";
+}
+
 /// What the second question asks otherwise than the first, in one line; empty: nothing.
 std::string askedOtherwise(const Question& a, const Question& b) {
     std::string what;
@@ -81,11 +97,23 @@ std::string askedOtherwise(const Question& a, const Question& b) {
                 : namesOf(b.endogenous) + " is moved by " +
                       (b.instruments.empty() ? "nothing yet" : namesOf(b.instruments)));
     }
+    if (a.ownSlopes != b.ownSlopes) {
+        add(b.ownSlopes.empty() ? "units have no slopes of their own"
+                                : "units have slopes of their own in " + joinedNames(b.ownSlopes));
+    }
     if (a.method != b.method || !(a.settings == b.settings)) {
-        add("it is by " + methodText(b) + " instead of " + methodText(a));
+        add(toldSettings(a, b));
+    }
+    if (a.exposure != b.exposure) {
+        add(b.exposure.empty() ? "no exposure is counted" : "it is per " + b.exposure);
+    }
+    if (a.offset != b.offset) {
+        add(b.offset.empty() ? "it has no offset" : "its offset is " + b.offset);
     }
     if (!(a.errors == b.errors)) {
-        add("errors are " + b.errors.shown() + " instead of " + a.errors.shown());
+        const std::string now = b.errors.shown();
+        add(now != a.errors.shown() ? "errors are " + now + " instead of " + a.errors.shown()
+                                    : "errors are " + now + " with other settings");
     }
     if (a.where != b.where || a.without != b.without) {
         add("the rows differ");
@@ -170,6 +198,10 @@ std::vector<std::string> differenceReading(const Answer& from, const Answer& to)
     std::vector<std::string> out;
     if (from.trace && to.trace) {
         return traceDifference(from, to);
+    }
+    if (from.refusal || to.refusal) {
+        out.emplace_back("One of them is refused, so there is nothing to compare.");
+        return out;
     }
     if (!from.fit || !to.fit) {
         out.emplace_back(

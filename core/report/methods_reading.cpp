@@ -140,6 +140,17 @@ std::string explainMethods(const Answer& answer) {
         }
         text += " Held fixed: " + joinedNames(held) + ".";
     }
+    if (!q.ownSlopes.empty()) {
+        text += " Each unit has slopes of its own in " + joinedNames(q.ownSlopes) +
+                ", taken out with its level.";
+    }
+    if (!q.exposure.empty()) {
+        text += " It is counted per " + q.exposure +
+                ", whose logarithm enters with a coefficient of one.";
+    }
+    if (!q.offset.empty()) {
+        text += " " + q.offset + " enters with a coefficient of one.";
+    }
     if (answer.fit->bent && !answer.fit->bent->fixed) {
         text += " Bends were searched over all places (Muggeo 2003; existence by Davies 1987).";
     }

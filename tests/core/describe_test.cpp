@@ -7,6 +7,7 @@
 
 #include <QTest>
 
+#include <functional>
 #include <numeric>
 
 using namespace rapporto;
@@ -164,6 +165,60 @@ class DescribeTest : public QObject {
         QVERIFY(more[0].find("It adds z") != std::string::npos);
         const auto other = differenceReading(a, answer(t, explain("ln(y)", {"x"})));
         QVERIFY(other.back().find("outcomes differ") != std::string::npos);
+    }
+
+    /// Whatever a question asks otherwise is said, and never as “X instead of X”.
+    void everyPartOfAQuestionIsHeldAgainstTheOther() {
+        const Table t = tableOf({{"y", {1, 3, 2, 5, 4, 6, 8, 7}}, {"x", {1, 2, 3, 4, 5, 6, 7, 8}}});
+        const Answer a = answer(t, explain("y", {"x"}));
+        QCOMPARE(differenceReading(a, a).front(), std::string("The two questions are the same."));
+        const std::vector<std::pair<const char*, std::function<void(Question&)>>> changes = {
+            {"It holds g fixed", [](Question& q) { q.fixedEffects = {"g"}; }},
+            {"slopes of their own in x", [](Question& q) { q.ownSlopes = {"x"}; }},
+            {"It is per e", [](Question& q) { q.exposure = "e"; }},
+            {"Its offset is ln(e)", [](Question& q) { q.offset = "ln(e)"; }},
+            {"is by a Poisson count", [](Question& q) { q.method = "poisson"; }},
+            {"Zeros are told by z", [](Question& q) { q.settings.zeroTerms = {"z"}; }},
+            {"settings of least squares differ", [](Question& q) { q.settings.points = 3; }},
+            {"robust (HC1)", [](Question& q) { q.errors.kind = "robust"; }},
+            {"with other settings", [](Question& q) { q.errors.draws = 7; }},
+            {"The rows differ", [](Question& q) { q.without = {2}; }},
+            {"The weights differ", [](Question& q) { q.weight = "w"; }},
+            {"filled in", [](Question& q) { q.missing = "imputed"; }},
+            {"no constant", [](Question& q) { q.intercept = false; }},
+            {"Z is moved by i",
+             [](Question& q) {
+                 q.endogenous = {Term::expression("z")};
+                 q.instruments = {Term::expression("i")};
+             }},
+        };
+        for (const auto& [said, change] : changes) {
+            Answer b = a;
+            change(b.question);
+            const std::string first = differenceReading(a, b).front();
+            const std::string wanted = said;
+            QVERIFY2(first.find(wanted) != std::string::npos, (wanted + ": " + first).c_str());
+            const auto at = first.find(" instead of ");
+            if (at != std::string::npos) {
+                const std::string after = first.substr(at + 12, first.size() - at - 13);
+                QVERIFY2(!first.substr(0, at).ends_with(after), first.c_str());
+            }
+            // And back again it is no nothing, either.
+            QVERIFY(differenceReading(b, a).front() != "The two questions are the same.");
+        }
+        Answer counted = a;
+        counted.question.ownSlopes = {"x"};
+        counted.question.exposure = "e";
+        counted.question.offset = "o";
+        const std::string methods = explainMethods(counted);
+        for (const char* said : {"slopes of its own in x", "counted per e", " o enters"}) {
+            QVERIFY2(methods.find(said) != std::string::npos, methods.c_str());
+        }
+        Answer refused = a;
+        refused.fit.reset();
+        refused.refusal = Refusal{ErrorCode::NoTerms, "nothing"};
+        QVERIFY(differenceReading(a, refused).front().find("is refused") != std::string::npos);
+        QVERIFY(differenceReading(refused, a).front().find("is refused") != std::string::npos);
     }
 
     void equationCarriesSigns() {
