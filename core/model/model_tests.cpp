@@ -109,7 +109,9 @@ Result<ModelTest> testModels(const Design& firstDesign, const Fit& first,
                       "", "Limit both to the rows that are complete in all their terms.");
     }
     if (first.linearised || second.linearised || first.resampling || second.resampling ||
-        firstDesign.weightKind != secondDesign.weightKind) {
+        firstDesign.weightKind != secondDesign.weightKind ||
+        firstDesign.weights.size() != secondDesign.weights.size() ||
+        (firstDesign.weights.array() != secondDesign.weights.array()).any()) {
         return refuse(ErrorCode::BadSetting,
                       "these two are not linear models weighted alike with a law for their errors");
     }

@@ -21,12 +21,49 @@ bool holdsAll(const Fit& large, const Fit& small) {
         });
 }
 
+bool same(const Eigen::VectorXd& a, const Eigen::VectorXd& b) {
+    return a.size() == b.size() && (a.array() == b.array()).all();
+}
+
+/// The two differ in their terms alone, and perhaps in a spread that one of them has: what is added
+/// to the index, what rows count for, what is held fixed and what each method is told are the same.
+bool standAlike(const Answer& from, const Answer& to) {
+    const Design& a = *from.design;
+    const Design& b = *to.design;
+    EstimatorSettings settings = from.question.settings;
+    settings.zeroTerms = to.question.settings.zeroTerms;
+    settings.count = to.question.settings.count;
+    if (!from.fit->likelihood->dispersion || !to.fit->likelihood->dispersion) {
+        settings.form = to.question.settings.form;
+    }
+    return settings == to.question.settings && a.weightKind == b.weightKind &&
+           same(a.weights, b.weights) && same(a.offset, b.offset) && same(a.lower, b.lower) &&
+           same(a.upper, b.upper) && from.question.ownSlopes == to.question.ownSlopes &&
+           std::equal(a.effects.begin(), a.effects.end(), b.effects.begin(), b.effects.end(),
+                      [](const SweptGrouping& one, const SweptGrouping& other) {
+                          return one.name == other.name;
+                      });
+}
+
+/// The larger has an equation that the smaller lacks: what it is without it is no value of its
+/// coefficients.
+bool hasFurtherEquation(const Fit& large, const Fit& small) {
+    return std::any_of(
+        large.coefficients.begin(), large.coefficients.end(), [&](const Coefficient& c) {
+            return c.equation != "dispersion" &&
+                   std::none_of(
+                       small.coefficients.begin(), small.coefficients.end(),
+                       [&](const Coefficient& other) { return other.equation == c.equation; });
+        });
+}
+
 std::optional<ModelComparison> byLikelihood(const Answer& from, const Answer& to) {
     const auto& a = from.fit->likelihood;
     const auto& b = to.fit->likelihood;
     if (!a || !b || from.design->outcome != to.design->outcome ||
         from.design->rows != to.design->rows || from.design->weightKind == WeightKind::Sampling ||
-        to.design->weightKind == WeightKind::Sampling || a->parameters == b->parameters) {
+        to.design->weightKind == WeightKind::Sampling || a->parameters == b->parameters ||
+        !standAlike(from, to)) {
         return std::nullopt;
     }
     ModelComparison out;
@@ -40,8 +77,9 @@ std::optional<ModelComparison> byLikelihood(const Answer& from, const Answer& to
     // Counts without a spread of their own, and with one.
     const bool spread = less.family->outcome == Family::Outcome::Count &&
                         more.family->outcome == Family::Outcome::Count && !less.dispersion &&
-                        more.dispersion && family != more.family;
-    if ((family != more.family && !spread) || !holdsAll(*large.fit, *small.fit)) {
+                        more.dispersion;
+    if ((family != more.family && !spread) || !holdsAll(*large.fit, *small.fit) ||
+        hasFurtherEquation(*large.fit, *small.fit)) {
         return std::nullopt;
     }
     out.df1 = std::abs(b->parameters - a->parameters);

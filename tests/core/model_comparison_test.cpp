@@ -10,7 +10,9 @@
 
 #include <QTest>
 
+#include <functional>
 #include <random>
+#include <tuple>
 
 using namespace rapporto;
 using namespace rapporto::test;
@@ -32,6 +34,8 @@ const Table& made() {
             const double m = 0.5 * x + normal(random);
             c["x"].push_back(x);
             c["z"].push_back(z);
+            c["v"].push_back(1.0 + i % 2);
+            c["w"].push_back(1.0 + i % 3);
             c["m"].push_back(m);
             c["y"].push_back(1.0 + 0.4 * x + 0.3 * m + normal(random));
             c["b"].push_back(0.2 + 0.8 * x + 0.5 * m + 1.6 * normal(random) > 0.0 ? 1.0 : 0.0);
@@ -41,6 +45,8 @@ const Table& made() {
         }
         return tableOf({{"x", c["x"]},
                         {"z", c["z"]},
+                        {"v", c["v"]},
+                        {"w", c["w"]},
                         {"m", c["m"]},
                         {"y", c["y"]},
                         {"b", c["b"]},
@@ -210,6 +216,71 @@ class ModelComparisonTest : public QObject {
         const json results = json::parse(resultsJson(Study{}, all).dump());
         QCOMPARE(results.at("answers")[2].at("against").at("question").get<std::string>(),
                  std::string("lead"));
+    }
+
+    /// More terms alone make no larger model: everything else has to be the same.
+    void whatDiffersInMoreThanTermsIsNotNested() {
+        using Change = std::function<void(Question&)>;
+        const auto askedWith = [](const std::string& outcome, const std::vector<std::string>& terms,
+                                  const std::string& method, const Change& change) {
+            Question q = explain(outcome, terms);
+            q.method = method;
+            q.lead = false;
+            q.allChecks = false;
+            change(q);
+            Answer a = answer(made(), q);
+            if (a.refusal) {
+                qWarning("%s", a.refusal->text().c_str());
+            }
+            return a;
+        };
+        const Change nothing = [](Question&) {};
+        const std::vector<std::tuple<const char*, const char*, Change, Change>> pairs = {
+            {"c", "poisson", nothing, [](Question& q) { q.exposure = "exp(z)"; }},
+            {"c", "poisson", nothing, [](Question& q) { q.offset = "z"; }},
+            {"c", "poisson", [](Question& q) { q.fixedEffects = {"w"}; },
+             [](Question& q) { q.fixedEffects = {"v"}; }},
+            {"b", "logit", nothing, [](Question& q) { q.settings.penalised = true; }},
+            {"b", "logit",
+             [](Question& q) {
+                 q.weightKind = WeightKind::Frequency;
+                 q.weight = "v";
+             },
+             [](Question& q) {
+                 q.weightKind = WeightKind::Frequency;
+                 q.weight = "w";
+             }},
+            {"c", "negative-binomial", [](Question& q) { q.settings.form = 1; }, nothing},
+            {"c", "poisson", nothing,
+             [](Question& q) {
+                 q.method = "hurdle";
+                 q.settings.count = "negative-binomial";
+             }},
+            {"y", "least-squares",
+             [](Question& q) {
+                 q.weightKind = WeightKind::Precision;
+                 q.weight = "v";
+             },
+             [](Question& q) {
+                 q.weightKind = WeightKind::Precision;
+                 q.weight = "w";
+             }},
+        };
+        for (const auto& [outcome, method, first, second] : pairs) {
+            const Answer small = askedWith(outcome, {"x"}, method, first);
+            const Answer large = askedWith(outcome, {"x", "m"}, method, second);
+            QVERIFY(small.fit && large.fit);
+            QVERIFY2(!comparedModels(small, large, Job()), method);
+            QVERIFY2(!comparedModels(large, small, Job()), method);
+            // Told the same, they have their test.
+            const Answer alike = askedWith(outcome, {"x", "m"}, method, first);
+            QVERIFY2(comparedModels(small, alike, Job()).has_value(), method);
+        }
+        // Zeros apart in both: what one has more is a spread, which cannot be below nothing.
+        const Change spread = [](Question& q) { q.settings.count = "negative-binomial"; };
+        const Answer even = askedWith("c", {"x"}, "hurdle", nothing);
+        const auto test = comparedModels(even, askedWith("c", {"x"}, "hurdle", spread), Job());
+        QVERIFY(test && test->half);
     }
 
     void whereThereIsNoSuchTest() {
