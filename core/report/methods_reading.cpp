@@ -76,17 +76,10 @@ std::string classicalReading(const Answer& answer) {
                : "classical: they assume one spread and unrelated errors";
 }
 
-}  // namespace
-
-std::string explainMethods(const Answer& answer) {
-    if (!answer.fit) {
-        return {};
-    }
+/// What the standard errors are by, with their sources.
+std::string errorsMethods(const Answer& answer) {
     const Question& q = answer.question;
-    std::string text = "Estimates are by " + methodText(q) + " of " + answer.design->outcome +
-                       " on " +
-                       plural(answer.fit->coefficients.size(), "coefficient", "coefficients") +
-                       " in " + rowsReading(answer.rows) + ". Standard errors are ";
+    std::string text;
     if (q.errors.kind == "robust") {
         text += "heteroskedasticity-robust (" + q.errors.type +
                 "; White 1980, MacKinnon & White 1985" +
@@ -117,6 +110,21 @@ std::string explainMethods(const Answer& answer) {
     } else {
         text += classicalReading(answer);
     }
+    return text;
+}
+
+}  // namespace
+
+std::string explainMethods(const Answer& answer) {
+    if (!answer.fit) {
+        return {};
+    }
+    const Question& q = answer.question;
+    std::string text = "Estimates are by " + methodText(q) + " of " + answer.design->outcome +
+                       " on " +
+                       plural(answer.fit->coefficients.size(), "coefficient", "coefficients") +
+                       " in " + rowsReading(answer.rows) + ". Standard errors are ";
+    text += errorsMethods(answer);
     if (!longRunEffects(*answer.design, *answer.fit, answer.alpha).empty()) {
         text += "; what a step that stays comes to has errors by the delta method (Bårdsen 1989)";
     }
