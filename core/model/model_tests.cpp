@@ -97,6 +97,11 @@ Result<ModelTest::Side> against(const Design& own, const Fit& fit, const Design&
 
 }  // namespace
 
+bool weightedAlike(const Design& first, const Design& second) {
+    return first.weightKind == second.weightKind && first.weights.size() == second.weights.size() &&
+           (first.weights.array() == second.weights.array()).all();
+}
+
 Result<ModelTest> testModels(const Design& firstDesign, const Fit& first,
                              const Design& secondDesign, const Fit& second, const ErrorSpec& errors,
                              const Job& job) {
@@ -109,9 +114,7 @@ Result<ModelTest> testModels(const Design& firstDesign, const Fit& first,
                       "", "Limit both to the rows that are complete in all their terms.");
     }
     if (first.linearised || second.linearised || first.resampling || second.resampling ||
-        firstDesign.weightKind != secondDesign.weightKind ||
-        firstDesign.weights.size() != secondDesign.weights.size() ||
-        (firstDesign.weights.array() != secondDesign.weights.array()).any()) {
+        !weightedAlike(firstDesign, secondDesign)) {
         return refuse(ErrorCode::BadSetting,
                       "these two are not linear models weighted alike with a law for their errors");
     }

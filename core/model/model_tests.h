@@ -27,6 +27,9 @@ struct ModelTest {
     Side second;  ///< What speaks against the second.
 };
 
+/// Rows count for the same in both: one kind of weights, row by row.
+[[nodiscard]] bool weightedAlike(const Design& first, const Design& second);
+
 /// @return the test, or why there is none: other outcomes, other rows, a fit that is not linear in
 ///         the question’s own terms; BadSetting each.
 /// Source: Davidson & MacKinnon (1981), Econometrica 49; Pesaran (1974), Review of Economic

@@ -36,9 +36,9 @@ bool standAlike(const Answer& from, const Answer& to) {
     if (!from.fit->likelihood->dispersion || !to.fit->likelihood->dispersion) {
         settings.form = to.question.settings.form;
     }
-    return settings == to.question.settings && a.weightKind == b.weightKind &&
-           same(a.weights, b.weights) && same(a.offset, b.offset) && same(a.lower, b.lower) &&
-           same(a.upper, b.upper) && from.question.ownSlopes == to.question.ownSlopes &&
+    return settings == to.question.settings && weightedAlike(a, b) && same(a.offset, b.offset) &&
+           same(a.lower, b.lower) && same(a.upper, b.upper) &&
+           from.question.ownSlopes == to.question.ownSlopes &&
            std::equal(a.effects.begin(), a.effects.end(), b.effects.begin(), b.effects.end(),
                       [](const SweptGrouping& one, const SweptGrouping& other) {
                           return one.name == other.name;

@@ -27,7 +27,9 @@ struct ModelComparison {
 };
 
 /// @return nothing where there is no such test: other outcomes or rows, sampling weights of a
-///         likelihood, fits that are not of one family, more cells than are looked at aside.
+///         likelihood, fits that are not of one family or differ in more than their terms (weights,
+///         an offset, what is held fixed, what the method is told), more cells than are looked at
+///         aside.
 /// Source: Wilks (1938), Annals of Mathematical Statistics 9; Rao (1948), Proceedings of the
 /// Cambridge Philosophical Society 44; Davidson & MacKinnon (1981), Econometrica 49; Pesaran
 /// (1974), Review of Economic Studies 41.
