@@ -166,7 +166,10 @@ class Evaluator {
     }
 
     Result<Value> numeric(const Node& node, const char* forWhat) {
-        auto value = (*this)(node);
+        return asNumber((*this)(node), node, forWhat);
+    }
+
+    static Result<Value> asNumber(Result<Value> value, const Node& node, const char* forWhat) {
         if (value && value->type == Value::Type::Text) {
             return at(node, ErrorCode::WrongType,
                       (node.kind == Node::Kind::Name ? "‘" + node.text + "’ holds"
@@ -177,7 +180,11 @@ class Evaluator {
     }
 
     Result<Value> truth(const Node& node, const char* forWhat) {
-        auto value = numeric(node, forWhat);
+        return asTruth((*this)(node), node, forWhat);
+    }
+
+    static Result<Value> asTruth(Result<Value> found, const Node& node, const char* forWhat) {
+        auto value = asNumber(std::move(found), node, forWhat);
         if (value && value->type == Value::Type::Number && value->variable != nullptr &&
             value->variable->measure == Measure::YesNo) {
             value->type = Value::Type::Truth;
@@ -225,41 +232,53 @@ class Evaluator {
                      : inner;
     }
 
+    /// A sum of a thousand parts is a tree as deep: it is walked up from its first part.
     Result<Value> binary(const Node& node) {
+        std::vector<const Node*> chain;
+        const Node* first = &node;
+        for (; first->kind == Node::Kind::Binary; first = first->children[0].get()) {
+            chain.push_back(first);
+        }
+        auto value = (*this)(*first);
+        for (auto next = chain.rbegin(); value && next != chain.rend(); ++next) {
+            value = combined(**next, *std::move(value));
+        }
+        return value;
+    }
+
+    /// @param left  of the first of its two parts.
+    Result<Value> combined(const Node& node, Value left) {
         const std::string& op = node.text;
         if (op == "and" || op == "or") {
-            return logical(node, op == "and");
+            return logical(node, std::move(left), op == "and");
         }
         if (op.find_first_of("=<>") != std::string::npos) {
-            auto a = (*this)(*node.children[0]);
-            if (!a) {
-                return a;
-            }
             auto b = (*this)(*node.children[1]);
-            return b ? compare(node, op, *a, *b) : b;
+            return b ? compare(node, op, left, *b) : b;
         }
         const std::string what = "‘" + op + "’";
-        auto a = numeric(*node.children[0], what.c_str());
+        auto a = asNumber(std::move(left), *node.children[0], what.c_str());
         if (!a) {
             return a;
         }
         auto b = numeric(*node.children[1], what.c_str());
-        if (!b) {
-            return b;
-        }
+        return b ? arithmetic(op.front(), *a, *b) : b;
+    }
+
+    Value arithmetic(char op, const Value& a, const Value& b) {
         constexpr auto kNumber = Value::Type::Number;
-        switch (op.front()) {
+        switch (op) {
             case '+':
-                return map2(kNumber, *a, *b, [](double x, double y) { return kept(x + y); });
+                return map2(kNumber, a, b, [](double x, double y) { return kept(x + y); });
             case '-':
-                return map2(kNumber, *a, *b, [](double x, double y) { return kept(x - y); });
+                return map2(kNumber, a, b, [](double x, double y) { return kept(x - y); });
             case '*':
-                return map2(kNumber, *a, *b, [](double x, double y) { return kept(x * y); });
+                return map2(kNumber, a, b, [](double x, double y) { return kept(x * y); });
             default:
                 break;
         }
         std::size_t lost = 0;
-        Value quotient = map2(kNumber, *a, *b, [&lost](double x, double y) {
+        Value quotient = map2(kNumber, a, b, [&lost](double x, double y) {
             lost += y == 0.0 && !std::isnan(x) ? 1U : 0U;
             return y == 0.0 ? kNone : kept(x / y);
         });
@@ -270,8 +289,8 @@ class Evaluator {
     /// Overflow has no value: it becomes missing, as the column's contract asks.
     static double kept(double x) { return std::isinf(x) ? kNone : x; }
 
-    Result<Value> logical(const Node& node, bool isAnd) {
-        auto a = truth(*node.children[0], isAnd ? "‘and’" : "‘or’");
+    Result<Value> logical(const Node& node, Value left, bool isAnd) {
+        auto a = asTruth(std::move(left), *node.children[0], isAnd ? "‘and’" : "‘or’");
         if (!a) {
             return a;
         }

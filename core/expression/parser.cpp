@@ -528,6 +528,25 @@ std::string listed(const Node& node, std::size_t from) {
     return text;
 }
 
+/// What two parts make, from the first of all on: a sum of a thousand parts is a tree as deep.
+std::string chained(const Node& node) {
+    const auto leastOf = [](const Node& of) {
+        const int own = tightness(of);
+        return own == 4 ? 5 : own;  // One comparison within another takes brackets.
+    };
+    std::vector<const Node*> chain = {&node};
+    for (const Node* left = node.children[0].get();
+         left->kind == Node::Kind::Binary && tightness(*left) >= leastOf(*chain.back());
+         left = left->children[0].get()) {
+        chain.push_back(left);
+    }
+    std::string text = inside(*chain.back()->children[0], leastOf(*chain.back()));
+    for (auto next = chain.rbegin(); next != chain.rend(); ++next) {
+        text += " " + (*next)->text + " " + inside(*(*next)->children[1], tightness(**next) + 1);
+    }
+    return text;
+}
+
 std::string spelled(const Node& node) {
     const auto child = [&](std::size_t i) -> const Node& { return *node.children[i]; };
     const std::string negated = node.text == "not" ? "not " : "";
@@ -548,11 +567,8 @@ std::string spelled(const Node& node) {
         case Node::Kind::Unary:
             return (node.text == "not" ? "not " : "-") +
                    inside(child(0), node.text == "not" ? 3 : 7);
-        case Node::Kind::Binary: {
-            const int own = tightness(node);
-            return inside(child(0), own == 4 ? 5 : own) + " " + node.text + " " +
-                   inside(child(1), own + 1);
-        }
+        case Node::Kind::Binary:
+            return chained(node);
         case Node::Kind::Call:
             return isTrend(node) ? std::string("trend()")
                    : isExtract(node)

@@ -2,6 +2,9 @@
 #include "tests/core/fixtures.h"
 
 #include <QTest>
+#include <QThread>
+
+#include <functional>
 
 using namespace rapporto;
 using rapporto::test::tableOf;
@@ -282,6 +285,67 @@ class ExpressionTest : public QObject {
         const auto named = Expression::parse("\"over\" + \"case\"");
         QVERIFY(named.has_value());
         QCOMPARE(Expression::parse(named->canonical())->canonical(), named->canonical());
+    }
+
+    /// The longest expression there may be is worked out on the stack of any thread, and says where
+    /// a fault lies.
+    void longExpressionsNeedNoStack_data() {
+        QTest::addColumn<QString>("first");
+        QTest::addColumn<QString>("next");
+        QTest::addColumn<QString>("expected");
+        QTest::addColumn<int>("times");
+        QTest::newRow("a sum") << "x"
+                               << " + 1"
+                               << "991 992 _ 994" << 990;
+        QTest::newRow("a product") << "x"
+                                   << " * 1"
+                                   << "1 2 _ 4" << 990;
+        QTest::newRow("conditions") << "x > 1"
+                                    << " or y = 0"
+                                    << "0 1 _ 1" << 490;
+        QTest::newRow("conditions that all hold") << "x > 0"
+                                                  << " and y < 99"
+                                                  << "1 1 _ 1" << 490;
+        QTest::newRow("brackets") << QString(20, '(') + "x" + QString(20, ')') << " - 0"
+                                  << "1 2 _ 4" << 900;
+        QTest::newRow("text at the end")
+            << "x"
+            << " + name"
+            << "position 5: ‘name’ holds text, where ‘+’ needs a number" << 1;
+        QTest::newRow("a number among conditions")
+            << "x > 1"
+            << " and y"
+            << "position 11: ‘and’ needs a condition, and this is a number" << 1;
+    }
+
+    void longExpressionsNeedNoStack() {
+        QFETCH(QString, first);
+        QFETCH(QString, next);
+        QFETCH(QString, expected);
+        QFETCH(int, times);
+        std::string found;
+
+        struct Thread : QThread {
+            explicit Thread(std::function<void()> what) : work(std::move(what)) {}
+
+            void run() override { work(); }
+
+            std::function<void()> work;
+        } thread([&] { found = cells((first + next.repeated(times)).toStdString()); });
+
+        thread.setStackSize(512 * 1024);
+        thread.start();
+        QVERIFY(thread.wait());
+        QVERIFY2(QString::fromStdString(found).contains(expected), found.c_str());
+    }
+
+    /// Each part is asked of in turn: the first fault from the left is told.
+    void chainsKeepTheirOrder() {
+        QCOMPARE(cells("x - y - x"), std::string("-10 0 _ 5"));
+        QCOMPARE(cells("x / y / 2 * 4"), std::string("0.2 _ _ -1.6"));
+        QCOMPARE(cells("x > 1 and y > 0 or zone = 1"), std::string("1 0 _ 1"));
+        QVERIFY(cells("lost + name + 1").find("‘lost’") != std::string::npos);
+        QVERIFY(cells("x + name + lost").find("‘name’") != std::string::npos);
     }
 };
 
