@@ -38,6 +38,7 @@ int main(int argc, char** argv) {
         {"missing", [&] { benchMissing(quick ? 5000 : 20000, rounds); }},
         {"defence", [&] { benchDefence(rounds); }},
         {"left", [&] { benchLeft(quick, rounds); }},
+        {"on-disk", [&] { benchOnDisk(quick, rounds); }},
         {"inference", [&] { benchInference(rounds); }},
         {"traces", [&] { benchTraces(rounds); }},
         {"parts", [&] { benchParts(rounds); }},

@@ -41,6 +41,7 @@ void benchCauses(bool quick, int rounds);
 void benchOutcomes(bool quick, int rounds);
 void benchLevels(std::size_t n, int rounds);
 void benchLeft(bool quick, int rounds);
+void benchOnDisk(bool quick, int rounds);
 void benchExpressions(bool quick, int rounds);
 void benchCsv(bool quick, int rounds);
 void benchCorrelations(bool quick, int rounds);

@@ -3,6 +3,7 @@
 #include "core/base/parallel.h"
 #include "core/data/frame.h"
 #include "core/io/server_connection.h"
+#include "core/left/left_table.h"
 #include "core/model/fit.h"
 #include "core/model/instruments.h"
 #include "core/model/likelihood.h"
@@ -448,6 +449,35 @@ void benchLeft(bool quick, int rounds) {
             (void)connection->ask("select sum(a), sum(b), sum(c), sum(d), sum(y) from big", {},
                                   Job());
         });
+}
+
+/// Least squares whose rows stay on the disk, against the same with its rows at hand.
+void benchOnDisk(bool quick, int rounds) {
+    const std::size_t n = quick ? 100'000 : 1'000'000;
+    const auto table = std::make_shared<const Table>(noiseTable(n, 10, 5000));
+    Study study;
+    Question question = noiseQuestion(10);
+    question.allChecks = false;
+    const auto left = LeftTable::ofColumns(table, {}, "noise");
+    const Frame onDisk = Frame::ofLeft(*left, (*left)->first(), static_cast<double>(n), {}, {}, {});
+    const Frame atHand = Frame::make(*table, {}, {}, {}, {});
+    const auto answerOn = [&](const Frame& frame) {
+        const Answer answer = answerQuestion(study, frame, question, Job());
+        if (answer.refusal) {
+            fmt::print(stderr, "on the disk: {}\n", answer.refusal->text());
+        }
+    };
+    for (const char* kind : {"robust", "clustered"}) {
+        question.errors.kind = kind;
+        question.errors.type = "HC1";
+        question.errors.by = {};
+        if (question.errors.kind == "clustered") {
+            question.errors.by = {"g"};
+        }
+        compare(
+            fmt::format("rows on the disk, {}, {} x 10, against rows at hand", kind, n), rounds,
+            1.5, [&] { answerOn(onDisk); }, [&] { answerOn(atHand); });
+    }
 }
 
 }  // namespace rapporto::bench

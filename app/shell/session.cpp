@@ -541,6 +541,11 @@ void Session::acceptImport() {
         study.variables.push_back(std::move(entry));
     }
     study.source.reader.asText.clear();
+    if (study.source.reader.left && study.source.kind == "table") {
+        openMade(std::move(study));
+        emit importChanged();
+        return;
+    }
     Sources sources;
     if (done.summary && *done.summary) {
         sources.moments = std::make_shared<const SummaryMatrix>(**done.summary);
@@ -576,9 +581,16 @@ void Session::openMade(Study study) {
 
 void Session::askForSample() {
     const auto frame = frame_;
-    if (frame && frame->left()) {
-        emit besideAsked(withSample(study_, frame->left()->table()));
+    if (!frame || !frame->left()) {
+        return;
     }
+    if (!frame->left()->isOnDisk()) {
+        emit besideAsked(withSample(study_, frame->left()->table()));
+        return;
+    }
+    Study read = study_;
+    read.source.reader.left = false;
+    emit besideAsked(read);
 }
 
 void Session::land(Study study, Sources sources) {

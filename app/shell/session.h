@@ -70,7 +70,7 @@ class Session : public QObject {
     /// The source is a summary matrix: there are no rows.
     [[nodiscard]] bool isSummary() const { return sources_.moments != nullptr; }
 
-    /// The rows stay with a database server.
+    /// The rows stay with a database server, or on the disk.
     [[nodiscard]] bool isLeft() const { return sources_.left != nullptr; }
 
     /// Takes a summary in: as a new study, or in place of the present one’s.
@@ -153,7 +153,8 @@ class Session : public QObject {
     /// Opens a study that was made here and has no file yet: its source is read.
     void openMade(Study study);
 
-    /// Offers the study with a sample of the rows that stay with a database, to be opened beside.
+    /// Offers the study with rows at hand, to be opened beside: with a sample of those that stay
+    /// with a database, with all of those that stay on the disk.
     void askForSample();
 
     void openStudy(const QString& path);

@@ -57,7 +57,7 @@ Result<void> roomFor(double bytes, const std::string& what, const std::string& w
 }
 
 Result<void> roomForCells(std::size_t rows, std::size_t columns, std::size_t held,
-                          const std::string& where) {
+                          const std::string& where, bool onDisk) {
     const double cells = static_cast<double>(rows) * static_cast<double>(columns);
     const std::string what = "a table of " + plural(rows, "row", "rows") + " and " +
                              plural(columns, "column", "columns");
@@ -65,7 +65,7 @@ Result<void> roomForCells(std::size_t rows, std::size_t columns, std::size_t hel
         return refuse(ErrorCode::TooLarge, what + " would be empty almost throughout", where,
                       "Look at its header and its line ends, or choose a block of it.");
     }
-    return roomFor(cells * 8.0, what, where);
+    return onDisk ? Result<void>() : roomFor(cells * 8.0, what, where);
 }
 
 }  // namespace rapporto

@@ -20,7 +20,9 @@ namespace rapporto {
 /// Refuses a table whose announced size does not fit what the file holds, or memory. A file that
 /// holds `held` bytes, or cells one by one, fills at most so many; a table of many times more is
 /// empty almost throughout, and is a slip or a trap.
+///
+/// @param onDisk  its cells need no memory.
 [[nodiscard]] Result<void> roomForCells(std::size_t rows, std::size_t columns, std::size_t held,
-                                        const std::string& where);
+                                        const std::string& where, bool onDisk = false);
 
 }  // namespace rapporto

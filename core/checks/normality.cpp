@@ -4,6 +4,7 @@
 #include "core/base/format.h"
 #include "core/checks/common.h"
 #include "core/checks/normal_enough.h"
+#include "core/checks/told.h"
 #include "core/describe/normality_tests.h"
 #include "core/numerics/distributions.h"
 
@@ -68,6 +69,31 @@ Exhibit quantileExhibit(const CheckInput& in) {
 }
 
 void describe(const CheckInput& in, CheckResult& result, const Moments& m) {
+    tellNormality(in, {m.skewness, m.kurtosis}, result);
+    result.exhibit = quantileExhibit(in);
+    result.exhibit.title = result.verdict == Verdict::Fine ? "Residuals follow the normal line"
+                           : std::abs(m.skewness) >= 0.5
+                               ? "The tails part from the normal line, more on one side"
+                               : "The tails part from the normal line";
+    if (result.verdict != Verdict::Fine) {
+        offerLogOutcome(in, result);
+        const VectorXd t = studentisedResiduals(in);
+        std::vector<std::size_t> far;
+        const double bound = criticalValue(in.alpha / static_cast<double>(t.size()),
+                                           std::max(in.fit.dfResidual - 1.0, 1.0));
+        for (Index i = 0; i < t.size(); ++i) {
+            if (std::abs(t(i)) > bound) {
+                far.push_back(in.design.rows[static_cast<std::size_t>(i)]);
+            }
+        }
+        offerWithout(in, far, result);
+        offerDrawing(in, result);
+    }
+}
+
+}  // namespace
+
+void tellNormality(const CheckInput& in, const ResidualShape& m, CheckResult& result) {
     const double skew = std::abs(m.skewness);
     const double tails = std::abs(m.kurtosis - 3.0);
     const double p = *result.p;
@@ -102,27 +128,7 @@ void describe(const CheckInput& in, CheckResult& result, const Moments& m) {
                                      " rows and such a shape the intervals of the effects depend "
                                      "on this.");
     }
-    result.exhibit = quantileExhibit(in);
-    result.exhibit.title = result.verdict == Verdict::Fine ? "Residuals follow the normal line"
-                           : skew >= 0.5 ? "The tails part from the normal line, more on one side"
-                                         : "The tails part from the normal line";
-    if (result.verdict != Verdict::Fine) {
-        offerLogOutcome(in, result);
-        const VectorXd t = studentisedResiduals(in);
-        std::vector<std::size_t> far;
-        const double bound = criticalValue(in.alpha / static_cast<double>(t.size()),
-                                           std::max(in.fit.dfResidual - 1.0, 1.0));
-        for (Index i = 0; i < t.size(); ++i) {
-            if (std::abs(t(i)) > bound) {
-                far.push_back(in.design.rows[static_cast<std::size_t>(i)]);
-            }
-        }
-        offerWithout(in, far, result);
-        offerDrawing(in, result);
-    }
 }
-
-}  // namespace
 
 // Jarque & Bera (1980), Economics Letters 6, 255–259.
 CheckResult checkJarqueBera(const CheckInput& in) {

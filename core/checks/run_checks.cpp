@@ -3,6 +3,7 @@
 #include "core/checks/check.h"
 #include "core/checks/common.h"
 #include "core/checks/data_doubts.h"
+#include "core/checks/told.h"
 #include "core/model/likelihood.h"
 #include "core/model/outcome_models.h"
 #include "core/model/panel.h"
@@ -262,11 +263,7 @@ class Asking {
                             nullptr,
                             run_.defence};
         CheckResult result = answered(check, in);
-        if (isDoubt(result.verdict) && allowedFor(*check, in)) {
-            result.verdict = Verdict::AllowedFor;
-            result.reading += " The errors of this question (" + in.question.errors.shown() +
-                              ") allow for it: intervals and p stand.";
-        }
+        markAllowedFor(in, result);
         const bool ofData = check != nullptr && check->isOfData();
         if (aside && !ofData && !counted_ && result.verdict != Verdict::NotApplicable) {
             result.reading += " Each row counts once here, whatever its weight.";
@@ -282,7 +279,7 @@ class Asking {
         }
         if (check->needsRows && run_.frame.moments() != nullptr) {
             return notApplicable(run_.frame.left() != nullptr
-                                     ? "It looks at rows, and they stay with the database."
+                                     ? "It looks at rows, and they stay where they lie."
                                      : "It looks at rows, and the source is a summary of them.");
         }
         if (check->of == fits::kTrace) {
@@ -323,6 +320,16 @@ class Asking {
 };
 
 }  // namespace
+
+void markAllowedFor(const CheckInput& in, CheckResult& result) {
+    const Check* check = findCheck(in.options.id);
+    if (check == nullptr || !isDoubt(result.verdict) || !allowedFor(*check, in)) {
+        return;
+    }
+    result.verdict = Verdict::AllowedFor;
+    result.reading += " The errors of this question (" + in.question.errors.shown() +
+                      ") allow for it: intervals and p stand.";
+}
 
 std::vector<CheckResult> awaitedChecks(const Question& question) {
     std::vector<CheckResult> out;

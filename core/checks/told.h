@@ -10,6 +10,18 @@ namespace rapporto {
 // What checks say of numbers, whoever added them up: the rows here, an engine that keeps them
 // there.
 
+/// Makes a doubt that the question's errors do not need one that they allow for.
+void markAllowedFor(const CheckInput& in, CheckResult& result);
+
+/// How residuals lie about their mean.
+struct ResidualShape {
+    double skewness = 0.0;
+    double kurtosis = 3.0;  ///< Of a normal law 3.
+};
+
+/// Verdict, headline and reading of a test that residuals are normal, whose p stands.
+void tellNormality(const CheckInput& in, const ResidualShape& shape, CheckResult& result);
+
 /// What is left of the rows by cluster.
 struct ClusterSums {
     std::string by;

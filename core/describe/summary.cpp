@@ -3,6 +3,7 @@
 #include <algorithm>
 #include <array>
 #include <cmath>
+#include <numeric>
 
 namespace rapporto {
 
@@ -44,6 +45,10 @@ Summary summarise(std::span<const double> cells, const std::vector<bool>& use) {
     for (const double x : values) {
         out.mean += x / n;
     }
+    // What rounding left, of values far from zero above all.
+    out.mean += std::accumulate(values.begin(), values.end(), 0.0,
+                                [&](double sum, double x) { return sum + (x - out.mean); }) /
+                n;
     double m2 = 0.0;
     double m3 = 0.0;
     double m4 = 0.0;
@@ -83,6 +88,11 @@ Summary summariseWeighted(std::span<const double> cells, std::span<const double>
         out.mean += w * x;
     }
     out.mean /= total;
+    out.mean += std::accumulate(values.begin(), values.end(), 0.0,
+                                [&](double sum, const auto& one) {
+                                    return sum + one.second * (one.first - out.mean);
+                                }) /
+                total;
     double m2 = 0.0;
     double m3 = 0.0;
     double m4 = 0.0;

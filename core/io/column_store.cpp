@@ -2,6 +2,7 @@
 
 #include "core/base/disk.h"
 #include "core/base/hash.h"
+#include "core/base/room.h"
 #include "core/io/mapped_file.h"
 
 #include <fcntl.h>
@@ -41,6 +42,7 @@ struct Settings {
     std::mutex mutex;
     std::string folder;
     std::size_t leastBytes = 0;
+    double large = 0.0;
 };
 
 Settings& settings() {
@@ -387,8 +389,9 @@ std::string usualFolder() {
                                            : std::string();
 }
 
-void keepIn(const std::string& folder, std::size_t leastBytes) {
+void keepIn(const std::string& folder, std::size_t leastBytes, double large) {
     const std::lock_guard lock(settings().mutex);
+    settings().large = large;
     settings().folder = folder;
     settings().leastBytes = leastBytes;
 }
@@ -460,6 +463,19 @@ std::optional<Import> find(const std::vector<std::string>& files, const ReaderOp
         return std::nullopt;  // It is made anew.
     }
     return std::nullopt;
+}
+
+std::string folderForLarge(double bytes) {
+    const std::string where = folder();
+    {
+        const std::lock_guard lock(settings().mutex);
+        if (where.empty() || bytes < settings().large * static_cast<double>(memoryLeft())) {
+            return {};
+        }
+    }
+    std::error_code failed;
+    fs::create_directories(where, failed);
+    return makeRoom(where, 2.0 * bytes) ? where : std::string();
 }
 
 bool keep(const Import& import, const std::vector<std::string>& files, const ReaderOptions& options,

@@ -18,7 +18,10 @@ namespace column_store {
 
 /// From now on tables whose files hold at least `leastBytes` are kept in `folder`; empty: none, as
 /// before the first call. From any thread.
-void keepIn(const std::string& folder, std::size_t leastBytes = std::size_t{32} << 20U);
+///
+/// @param large  share of the memory left from which on cells lie there while they are read.
+void keepIn(const std::string& folder, std::size_t leastBytes = std::size_t{32} << 20U,
+            double large = 0.125);
 
 /// The table that `path` and its parts were read as with these options, or nothing: none is kept,
 /// it is of other files or of another version, or it is not whole.
@@ -30,6 +33,12 @@ void keepIn(const std::string& folder, std::size_t leastBytes = std::size_t{32} 
 /// What tells whether files are the ones that were read; empty: they cannot be looked at, are
 /// smaller than is worth it, or were changed within the last seconds.
 [[nodiscard]] std::string stampOf(const std::vector<std::string>& files);
+
+/// A folder for the cells of a table that is being read and is large beside memory: where it will
+/// be kept, once there is room there for it and for what it is kept as.
+///
+/// @return empty where nothing is kept, the table is not that large, or the disk is too full.
+[[nodiscard]] std::string folderForLarge(double bytes);
 
 /// Keeps a table that was read while the files had this stamp. What stands in the way (a full disk,
 /// no right, a stop) costs the store alone.

@@ -2,9 +2,11 @@
 
 #include "core/base/disk.h"
 #include "core/base/format.h"
+#include "core/base/memory_on_disk.h"
 #include "core/base/parallel.h"
 #include "core/base/room.h"
 #include "core/io/column_collector.h"
+#include "core/io/column_store.h"
 #include "core/io/csv_guess.h"
 #include "core/io/mapped_file.h"
 #include "core/io/records.h"
@@ -116,10 +118,24 @@ std::vector<Piece> cutPieces(std::string_view text, std::size_t from, std::size_
 /// The cells of all columns as they fill.
 class Cells {
   public:
-    Cells(const std::vector<bool>& isText, std::size_t most) : texts_(isText.size()) {
+    /// @param folder  that they lie in when they are large beside memory; else empty.
+    Cells(const std::vector<bool>& isText, std::size_t most, std::string folder)
+        : folder_(std::move(folder)), texts_(isText.size()) {
         for (const bool text : isText) {
-            numbers_.push_back(text ? nullptr : std::make_shared_for_overwrite<double[]>(most));
-            codes_.push_back(text ? std::make_shared_for_overwrite<std::int32_t[]>(most) : nullptr);
+            numbers_.push_back(text ? nullptr : room<double>(most));
+            codes_.push_back(text ? room<std::int32_t>(most) : nullptr);
+        }
+    }
+
+    /// What a piece has written is looked at later.
+    void putAsidePiece(std::size_t row, std::size_t count) const {
+        for (std::size_t j = 0; !folder_.empty() && j < numbers_.size(); ++j) {
+            if (numbers_[j]) {
+                putAside(numbers_[j].get() + row, count * sizeof(double));
+            }
+            if (codes_[j]) {
+                putAside(codes_[j].get() + row, count * sizeof(std::int32_t));
+            }
         }
     }
 
@@ -140,7 +156,7 @@ class Cells {
 
     void makeText(std::size_t j, std::size_t most) {
         drop(j);
-        codes_[j] = std::make_shared_for_overwrite<std::int32_t[]>(most);
+        codes_[j] = room<std::int32_t>(most);
     }
 
     /// Closes the gaps between pieces and makes the texts of the pieces one list, in their order.
@@ -178,6 +194,19 @@ class Cells {
     [[nodiscard]] bool isWanted(std::size_t j) const { return numbers_[j] || codes_[j]; }
 
   private:
+    /// On the disk where cells are large beside memory, and there is room.
+    template <class Cell>
+    [[nodiscard]] std::shared_ptr<Cell[]> room(std::size_t most) {
+        if (!folder_.empty()) {
+            if (auto bytes = memoryOnDisk(most * sizeof(Cell), folder_)) {
+                return {bytes, reinterpret_cast<Cell*>(bytes.get())};
+            }
+            folder_.clear();  // Nothing is put aside from now on: what is in memory would be lost.
+        }
+        return std::make_shared_for_overwrite<Cell[]>(most);
+    }
+
+    std::string folder_;
     std::vector<std::shared_ptr<double[]>> numbers_;
     std::vector<std::shared_ptr<std::int32_t[]>> codes_;
     std::vector<std::vector<std::string>> texts_;
@@ -250,6 +279,7 @@ class PieceReader {
                 cells.join(j, pieces_, counts_, sinks_);
             }
         });
+        cells.putAsidePiece(0, rows());
         return {};
     }
 
@@ -284,6 +314,7 @@ class PieceReader {
                 refusals[k] = read.error();
             }
             passed_(text_.substr(piece.begin, piece.end - piece.begin));
+            cells.putAsidePiece(piece.row, counts_[k]);
             bytes += piece.end - piece.begin;
             job_.report(static_cast<double>(bytes) / static_cast<double>(text_.size()));
         });
@@ -451,13 +482,15 @@ Result<Import> readDelimited(std::string_view bytes, const ReaderOptions& option
         isText[j] = isText[j] || meant[j];
     }
     std::vector<bool> failed(columns, false);
-    if (auto room = roomForCells(reader.most(), columns, text.size(), ""); !room) {
+    const std::string folder = column_store::folderForLarge(
+        static_cast<double>(reader.most()) * static_cast<double>(columns) * sizeof(double));
+    if (auto room = roomForCells(reader.most(), columns, text.size(), "", !folder.empty()); !room) {
         return tl::make_unexpected(room.error());
     }
-    Cells cells(isText, reader.most());
+    Cells cells(isText, reader.most(), folder);
     auto read = reader.read(cells, failed);
     if (!read && read.error().code != ErrorCode::Stopped && reader.uncut()) {
-        cells = Cells(isText, reader.most());
+        cells = Cells(isText, reader.most(), folder);
         read = reader.read(cells, failed);
     }
     if (!read) {
@@ -473,7 +506,7 @@ Result<Import> readDelimited(std::string_view bytes, const ReaderOptions& option
     // Columns that turned out to hold texts are read once more, those alone.
     std::vector<Column> found;
     if (std::find(failed.begin(), failed.end(), true) != failed.end()) {
-        Cells again(std::vector<bool>(columns, false), 0);
+        Cells again(std::vector<bool>(columns, false), 0, folder);
         for (std::size_t j = 0; j < columns; ++j) {
             failed[j] ? again.makeText(j, reader.most()) : again.drop(j);
         }

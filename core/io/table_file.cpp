@@ -112,6 +112,16 @@ Result<Import> readTableFile(const std::string& path, const ReaderOptions& optio
         return refuse(ErrorCode::BadSetting, "a reader of type ‘" + options.type + "’ is not known",
                       "source.reader", "Types are " + tableTypes() + ".");
     }
+    if (options.left && !format->served) {
+        // It is read alike: where its rows are looked at is no option of reading.
+        ReaderOptions plain = options;
+        plain.left = false;
+        auto import = readTableFile(path, plain, job);
+        if (import) {
+            import->used.left = true;
+        }
+        return import;
+    }
     const bool keeps = !format->served && !format->elsewhere;
     const auto files = keeps ? filesOfTable(path, options) : std::vector<std::string>();
     if (auto kept = keeps ? column_store::find(files, options) : std::nullopt) {

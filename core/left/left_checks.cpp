@@ -2,7 +2,6 @@
 
 #include "core/base/format.h"
 #include "core/checks/common.h"
-#include "core/checks/normal_enough.h"
 #include "core/checks/told.h"
 #include "core/numerics/distributions.h"
 
@@ -45,7 +44,7 @@ Result<Auxiliary> auxiliaryLeft(LeftRows& rows, std::vector<std::string> columns
 
 std::string spreadErrors(const CheckInput& in) {
     return in.question.errors.allowUnevenSpread()
-               ? " The errors of this question allow for it."
+               ? ""
                : " Classical standard errors, intervals and p are not to be trusted.";
 }
 
@@ -227,24 +226,8 @@ Result<CheckResult> jarqueBera(LeftRows& rows, const LeftRests& rests, const Che
     out.distribution = "chi2";
     out.p = chiSquareTail(*out.statistic, 2.0);
     out.details = {{"skewness", skewness}, {"kurtosis", kurtosis}};
-    out.verdict = judge(*out.p, in.alpha,
-                        std::max(std::abs(skewness), std::abs(kurtosis - 3.0) / 2.0), 0.2, 1.0);
-    out.headline = pClause(*out.p);
-    const bool many = manyRows(rests.rows, skewness);
-    out.verdict = many && isDoubt(out.verdict) ? Verdict::Noted : out.verdict;
-    const std::string shape = "skewness " + fixedNumber(skewness, 2) + ", kurtosis " +
-                              fixedNumber(kurtosis, 2) + " (normal: 0 and 3)";
-    out.reading = *out.p >= in.alpha
-                      ? "There is no sign that the residuals depart from a normal law (" +
-                            pClause(*out.p) + ")."
-                  : out.verdict == Verdict::Fine
-                      ? "A departure from the normal law is detectable (" + pClause(*out.p) +
-                            ") but small: " + shape + "."
-                      : "The residuals are not normal (" + pClause(*out.p) + "): " + shape +
-                            (many ? ". With so many rows the effects’ intervals hardly depend on "
-                                    "this; intervals for single predictions do."
-                                  : ". The intervals of the effects depend on this.");
-    if (isDoubt(out.verdict)) {
+    tellNormality(in, {skewness, kurtosis}, out);
+    if (out.verdict != Verdict::Fine) {
         offerLogOutcome(in, out);
     }
     return out;
@@ -390,6 +373,7 @@ std::optional<CheckResult> checkBySums(LeftRows& rows, const LeftRests& rests,
                       : *found ? **std::move(found)
                                : notApplicable(found->error().text());
     out.id = id;
+    markAllowedFor(in, out);
     return out;
 }
 

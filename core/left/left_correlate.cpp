@@ -57,8 +57,8 @@ class EachPair {
         }
         if (sums.size() > kMostSums) {
             return refuse(ErrorCode::TooLarge,
-                          "each pair by itself takes " + countText(sums.size()) +
-                              " sums, and a database is asked for " + countText(kMostSums) +
+                          "each pair by itself takes " + countText(sums.size()) + " sums, and " +
+                              rows_.words().engine + " is asked for " + countText(kMostSums) +
                               " at most",
                           "", "Correlate fewer variables, or take the rows that have everything.");
         }
@@ -201,9 +201,8 @@ class EachPair {
 Result<std::vector<RelatedPair>> together(LeftRows& rows, const Related& related) {
     if (related.aliases.size() * (related.aliases.size() + 1) / 2 > kMostSums) {
         return refuse(ErrorCode::TooLarge,
-                      countText(related.aliases.size()) +
-                          " variables have more products than a database is asked for, " +
-                          countText(kMostSums),
+                      countText(related.aliases.size()) + " variables have more products than " +
+                          rows.words().engine + " is asked for, " + countText(kMostSums),
                       "", "Correlate fewer variables.");
     }
     const auto moments = leftMoments(rows, related.aliases, {}, "1", rows.used(), true);

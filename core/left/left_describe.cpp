@@ -174,7 +174,7 @@ class OrderStatistics {
         const std::size_t bins = std::clamp<std::size_t>(kBins / open_.size(), 16, 512);
         for (std::size_t b = 0; b < open_.size(); ++b) {
             const Bracket& one = open_[b];
-            byGroup[one.group] += fmt::format(" when x between {} and {} then {}",
+            byGroup[one.group] += fmt::format(" when x >= {} and x <= {} then {}",
                                               sqlNumber(one.low), sqlNumber(one.high), b);
             // Halves, so that the range of the largest numbers is one, too.
             places.push_back(one.rows <= kFewRows
@@ -276,7 +276,7 @@ Result<LeftLevels> leftLevels(LeftRows& rows, const LeftPart& part, std::size_t 
                                           : std::optional(sqlNumber(level.code));
                 if (!literal) {
                     return refuse(ErrorCode::BadSetting, "a level cannot be written as SQL", "",
-                                  "Fetch the rows.", {part.name});
+                                  rows.words().view, {part.name});
                 }
                 out.written.push_back(*literal);
             }

@@ -808,10 +808,13 @@ class LeftExplain {
 
 Refusal needsRowsAtHand(const Frame& frame, const std::string& what) {
     return {ErrorCode::BadSetting,
-            what + " needs rows, and they stay with the database",
+            what + " needs rows, and they " + frame.left()->words().stay,
             "",
-            "Fetch the rows, or a sample that anybody draws again alike: query “" +
-                sampleQuery(frame.left()->table()) + "”.",
+            frame.left()->isOnDisk()
+                ? std::string("Have the rows read (“rows” is “fetched” in the source), or a part "
+                              "of them that fits into memory.")
+                : "Fetch the rows, or a sample that anybody draws again alike: query “" +
+                      sampleQuery(frame.left()->table()) + "”.",
             {}};
 }
 

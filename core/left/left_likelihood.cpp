@@ -288,7 +288,7 @@ class Newton {
         }
         if (found->rows.size() > kMostCounts) {
             return refuse(ErrorCode::TooLarge, "the outcome has too many different values",
-                          "outcome", "Fetch the rows.");
+                          "outcome", "Choose another outcome, or " + rows_.words().fetch + ".");
         }
         double out = 0.0;
         for (const auto& row : found->rows) {

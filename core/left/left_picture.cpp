@@ -173,7 +173,7 @@ Result<void> addWhiskers(Asking& asking, const LeftCut& cut, const std::string& 
         "select g, min(x), max(x) from " +
         workedOut("g, x, " + low + " end as low, " + high + " end as high",
                   workedOut(cut.group + " as g, " + y + " as x", cut.from, "cut"), "fenced") +
-        " where x between low and high group by g");
+        " where x >= low and x <= high group by g");
     if (!found) {
         return tl::make_unexpected(found.error());
     }
@@ -514,6 +514,7 @@ constexpr std::array kMakers = {
 Result<DrawnPicture> leftPicture(const Study& study, const Frame& frame, PictureSpec spec,
                                  const Job& job) {
     std::erase_if(spec.of, [&](const std::string& name) { return frame.column(name) == nullptr; });
+    const LeftWords& words = frame.left()->words();
     const PictureKind* kind = kindToDraw(frame, spec);
     const auto maker = std::find_if(kMakers.begin(), kMakers.end(), [&](const Maker& one) {
         return kind != nullptr && std::string_view(one.kind) == kind->id;
@@ -521,8 +522,8 @@ Result<DrawnPicture> leftPicture(const Study& study, const Frame& frame, Picture
     if (maker == kMakers.end()) {
         return titled(
             nothing(spec.of.empty() ? "Put a variable on the desk: click it at the left."
-                                    : "No picture of these can be asked of a database. Fetch the "
-                                      "rows, or a sample of them."),
+                                    : "No picture of these can be asked of " + words.engine +
+                                          ". To see it, " + words.fetch + ", or a sample of them."),
             std::move(spec));
     }
     spec.kind = kind->id;
@@ -541,9 +542,8 @@ Result<DrawnPicture> leftPicture(const Study& study, const Frame& frame, Picture
     out->asked.insert(out->asked.end(), asking.rows.statements().begin(),
                       asking.rows.statements().end());
     if (spec.weighted && study.survey.isWeighted() && out->nothing.empty()) {
-        out->words.emplace_back(
-            "~Every row counts alike: pictures of rows that stay with the database do not use the "
-            "survey’s weights.");
+        out->words.push_back("~Every row counts alike: pictures of rows that " + words.stay +
+                             " do not use the survey’s weights.");
     }
     frame.left()->keepPicture(name, std::make_shared<const DrawnPicture>(*out));
     return titled(*std::move(out), std::move(spec));

@@ -160,8 +160,9 @@ class LeftQuestion {
             also = {one(w + " < 0"), one(w + " > 0"), one(w + " <> floor(" + w + ")")};
         }
         if (isByLikelihood(question_)) {
-            also.push_back(
-                one(y + (familyOf(question_.method)->isPoisson() ? " < 0" : " not in (0, 1)")));
+            also.push_back(one(familyOf(question_.method)->isPoisson()
+                                   ? y + " < 0"
+                                   : y + " <> 0 and " + y + " <> 1"));
         }
         const auto counts = rows_.count(also);
         if (!counts) {
@@ -346,13 +347,12 @@ class LeftQuestion {
         const std::size_t all = spelled_.columns.terms.size() + spelled_.columns.instruments.size();
         if (all > kMostColumns) {
             return refuse(ErrorCode::TooLarge,
-                          "the terms become " + countText(all) +
-                              " columns, and a database is asked "
-                              "for the sums of products of " +
+                          "the terms become " + countText(all) + " columns, and " +
+                              rows_.words().engine + " is asked for the sums of products of " +
                               countText(kMostColumns) + " at most",
                           question_.title,
-                          "Hold a grouping fixed instead of putting it among the terms, or fetch "
-                          "the rows.");
+                          "Hold a grouping fixed instead of putting it among the terms, or " +
+                              rows_.words().fetch + ".");
         }
         return {};
     }

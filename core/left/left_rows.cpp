@@ -76,7 +76,8 @@ std::string asRead(std::string sql, bool text, const VariableEntry* entry,
     }
     for (const KeyRange& range : variable.missingRanges) {
         if (!text) {
-            orGone(sql + " between " + sqlNumber(range.low) + " and " + sqlNumber(range.high));
+            orGone("(" + sql + " >= " + sqlNumber(range.low) + " and " + sql +
+                   " <= " + sqlNumber(range.high) + ")");
         }
     }
     return gone.empty() ? sql : "(case when " + gone + " then null else " + sql + " end)";
@@ -109,20 +110,20 @@ RowCounts countsOf(const LeftCounts& counts) {
 
 Result<void> LeftRows::begin(const std::string& where) {
     if (!study_.shape.empty()) {
-        return refuse(ErrorCode::BadSetting,
-                      "the table is shaped, and its rows stay with the database", "the shape",
-                      "Let the database shape it in a view, or fetch the rows.");
+        return refuse(ErrorCode::BadSetting, "the table is shaped, and its rows " + words().stay,
+                      "the shape", words().view);
     }
     if (!study_.sample.setAside.empty()) {
         return refuse(ErrorCode::BadSetting,
-                      "rows are set aside by number, and rows of a database have none",
-                      "the sample", "Say by a rule which rows count, or fetch the rows.");
+                      "rows are set aside by number, and " + words().engine +
+                          " is asked for rows by what they hold",
+                      "the sample", "Say by a rule which rows count, or " + words().fetch + ".");
     }
-    auto connection = table_.connect(job_);
-    if (!connection) {
-        return tl::make_unexpected(connection.error());
+    auto engine = table_.connect(job_);
+    if (!engine) {
+        return tl::make_unexpected(engine.error());
     }
-    connection_ = *std::move(connection);
+    engine_ = *std::move(engine);
     for (const std::string& text : {study_.sample.where, where}) {
         if (text.empty()) {
             continue;
@@ -142,7 +143,8 @@ Result<std::string> LeftRows::condition(const std::string& text) {
         return tl::make_unexpected(evaluated.error());
     }
     const auto parsed = Expression::parse(text);
-    const auto value = sqlOf(*parsed, [this](const Node& node) { return nameSql(node); });
+    const auto value = sqlOf(
+        *parsed, [this](const Node& node) { return nameSql(node); }, words());
     if (!value) {
         return tl::make_unexpected(value.error());
     }
@@ -189,7 +191,8 @@ Result<SqlValue> LeftRows::nameSql(const Node& node) {
         return tl::make_unexpected(parsed.error());
     }
     within_.insert(name);
-    auto value = sqlOf(*parsed, [this](const Node& inner) { return nameSql(inner); });
+    auto value = sqlOf(
+        *parsed, [this](const Node& inner) { return nameSql(inner); }, words());
     within_.erase(name);
     if (!value) {
         return value;
@@ -216,7 +219,8 @@ Result<std::size_t> LeftRows::add(const std::string& text, bool needed) {
             return i;
         }
     }
-    auto value = sqlOf(*parsed, [this](const Node& node) { return nameSql(node); });
+    auto value = sqlOf(
+        *parsed, [this](const Node& node) { return nameSql(node); }, words());
     if (!value) {
         return tl::make_unexpected(value.error());
     }
@@ -351,7 +355,7 @@ Result<ServerRows> LeftRows::askOf(const std::string& sql, const std::string& ta
     replaceAll(sent, kOnce, table == table_.table().from ? " offset 0 rows" : "");
     replaceAll(sent, kTable, table);
     statements_.push_back(sent);
-    return connection_->ask(sent, {}, job_);
+    return engine_->ask(sent, job_);
 }
 
 Result<std::vector<double>> LeftRows::sums(const std::vector<std::string>& columns,

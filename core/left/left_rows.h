@@ -50,8 +50,9 @@ struct LeftGroupSums {
 /// A count that came as a number.
 [[nodiscard]] std::size_t wholeOf(double count);
 
-/// The rows of a question in an engine: what it reads becomes columns of a statement, and sums over
-/// the rows that have all of it are asked for. Every statement is kept, to be shown.
+/// The rows of a question in an engine, a server or columns on the disk: what it reads becomes
+/// columns of a statement, and sums over the rows that have all of it are asked for. Every
+/// statement is kept, to be shown.
 class LeftRows {
   public:
     /// @param frame  of a study whose rows are left.
@@ -133,6 +134,8 @@ class LeftRows {
 
     [[nodiscard]] const Job& job() const { return job_; }
 
+    [[nodiscard]] const LeftWords& words() const { return table_.words(); }
+
   private:
     [[nodiscard]] Result<SqlValue> nameSql(const Node& node);
     [[nodiscard]] Result<SqlValue> cell(const std::string& name);
@@ -149,7 +152,7 @@ class LeftRows {
     const Frame& frame_;
     const LeftTable& table_;
     Job job_;
-    std::optional<ServerConnection> connection_;
+    std::shared_ptr<LeftEngine> engine_;
     std::vector<LeftPart> parts_;
     std::map<std::string, std::string> cells_;    ///< Name in the study to alias.
     std::map<std::string, std::string> cellSql_;  ///< Alias to what it is.

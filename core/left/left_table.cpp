@@ -1,5 +1,7 @@
 #include "core/left/left_table.h"
 
+#include "core/left/column_engine.h"
+
 #include <fmt/format.h>
 
 #include <algorithm>
@@ -20,6 +22,21 @@ std::string numberOf(const ServerVariable& variable) {
     return "cast(" + ServerConnection::quoted(variable.column) + " as double precision)";
 }
 
+/// The name of a table on the disk in statements.
+const std::string kColumnTable = "the_table";
+
+class ServerEngine : public LeftEngine {
+  public:
+    explicit ServerEngine(ServerConnection connection) : connection_(std::move(connection)) {}
+
+    Result<ServerRows> ask(const std::string& sql, const Job& job) override {
+        return connection_.ask(sql, {}, job);
+    }
+
+  private:
+    ServerConnection connection_;
+};
+
 double numberIn(const std::optional<std::string>& cell) {
     return cell ? std::strtod(cell->c_str(), nullptr) : std::nan("");
 }
@@ -30,7 +47,7 @@ Result<std::shared_ptr<const LeftTable>> LeftTable::open(const ReaderOptions& op
                                                          const Job& job) {
     auto out = std::make_shared<LeftTable>();
     out->options_ = options;
-    const auto connection = out->connect(job);
+    const auto connection = out->connection(job);
     if (!connection) {
         return tl::make_unexpected(connection.error());
     }
@@ -54,7 +71,7 @@ Result<std::shared_ptr<const LeftTable>> LeftTable::open(const ReaderOptions& op
     }
     out->first_ = std::move(import.table);
     // Anew: rows in their order keep a server from working on several at once.
-    const auto own = out->connect(job);
+    const auto own = out->connection(job);
     if (!own) {
         return tl::make_unexpected(own.error());
     }
@@ -105,9 +122,9 @@ Result<void> LeftTable::describe(const Job& job) const {
     if (facts()) {
         return {};
     }
-    const auto connection = connect(job);
-    if (!connection) {
-        return tl::make_unexpected(connection.error());
+    const auto engine = connect(job);
+    if (!engine) {
+        return tl::make_unexpected(engine.error());
     }
     auto out = std::make_shared<LeftFactsByName>();
     const auto& variables = table_.variables;
@@ -120,7 +137,7 @@ Result<void> LeftTable::describe(const Job& job) const {
             query += x.empty() ? ", null, null, null, null"
                                : fmt::format(", avg({0}), stddev_samp({0}), min({0}), max({0})", x);
         }
-        const auto found = connection->ask(query + " from " + table_.from, {}, job);
+        const auto found = (*engine)->ask(query + " from " + table_.from, job);
         if (!found) {
             return tl::make_unexpected(found.error());
         }
@@ -164,7 +181,64 @@ void LeftTable::keepPicture(const std::string& name,
     pictures_[name] = std::move(picture);
 }
 
-Result<ServerConnection> LeftTable::connect(const Job& job) const {
+Result<std::shared_ptr<const LeftTable>> LeftTable::ofColumns(std::shared_ptr<const Table> columns,
+                                                              const ReaderOptions& options,
+                                                              const std::string& shown) {
+    if (columns->rows() == 0) {
+        return refuse(ErrorCode::Syntax, "there is no row in it", shown);
+    }
+    auto out = std::make_shared<LeftTable>();
+    out->options_ = options;
+    out->rows_ = static_cast<double>(columns->rows());
+    out->table_.from = kColumnTable;
+    out->table_.shown = shown;
+    const std::size_t first = std::min<std::size_t>(columns->rows(), kFirstRows);
+    for (std::size_t c = 0; c < columns->columns.size(); ++c) {
+        const Column& column = columns->columns[c];
+        const Variable& variable = columns->variables[c];
+        ServerVariable one;
+        one.name = one.column = column.name();
+        one.kind = column.isText() ? ServerKind::Text : ServerKind::Number;
+        one.label = variable.label;
+        out->table_.variables.push_back(std::move(one));
+        out->first_.variables.push_back(variable);
+        if (column.isText()) {
+            const auto codes = column.codes().first(first);
+            out->first_.columns.push_back(Column::ofTexts(
+                column.name(), std::vector<std::int32_t>(codes.begin(), codes.end()),
+                column.texts()));
+        } else {
+            const auto cells = column.numbers().first(first);
+            out->first_.columns.push_back(
+                Column::ofNumbers(column.name(), std::vector<double>(cells.begin(), cells.end())));
+        }
+    }
+    out->columns_ = std::move(columns);
+    return std::shared_ptr<const LeftTable>(std::move(out));
+}
+
+const LeftWords& LeftTable::words() const {
+    static const LeftWords kServer{"stay with the database", "a database", "the database",
+                                   "fetch the rows",
+                                   "Let the database work it out in a view, or fetch the rows."};
+    static const LeftWords kDisk{
+        "stay on the disk", "a table on the disk", "the table on the disk", "have the rows read",
+        "Have the rows read (“rows” is “fetched” in the source), or put it into the file."};
+    return isOnDisk() ? kDisk : kServer;
+}
+
+Result<std::shared_ptr<LeftEngine>> LeftTable::connect(const Job& job) const {
+    if (isOnDisk()) {
+        return std::shared_ptr<LeftEngine>(std::make_shared<ColumnEngine>(kColumnTable, columns_));
+    }
+    auto own = connection(job);
+    if (!own) {
+        return tl::make_unexpected(own.error());
+    }
+    return std::shared_ptr<LeftEngine>(std::make_shared<ServerEngine>(*std::move(own)));
+}
+
+Result<ServerConnection> LeftTable::connection(const Job& job) const {
     // Sums over many rows may take their time, unless somebody set how long.
     const double patience = options_.patience == ReaderOptions().patience ? 0.0 : options_.patience;
     return ServerConnection::open(options_.service, patience, job);
@@ -173,6 +247,9 @@ Result<ServerConnection> LeftTable::connect(const Job& job) const {
 std::string LeftTable::cellSql(const std::string& name) const {
     const ServerVariable& of = *variable(name);
     const std::string column = ServerConnection::quoted(of.column);
+    if (isOnDisk()) {
+        return column;  // It was read as it is meant.
+    }
     switch (of.kind) {
         case ServerKind::Number:
         case ServerKind::Identifier: {

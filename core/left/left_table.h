@@ -1,6 +1,8 @@
 #pragma once
 
 #include "core/io/server_table.h"
+#include "core/left/left_engine.h"
+#include "core/left/left_words.h"
 
 #include <map>
 #include <memory>
@@ -23,8 +25,9 @@ struct LeftFacts {
 
 using LeftFactsByName = std::map<std::string, LeftFacts>;
 
-/// A table whose rows stay with a database server. It holds no rows but the first ones, which tell
-/// what its columns are; every question is answered by sums that it asks for. Immutable.
+/// A table whose rows stay where they are: with a database server, or in columns on the disk. It
+/// holds no rows but the first ones, which tell what its columns are; every question is answered by
+/// sums that it asks for. Immutable.
 class LeftTable {
   public:
     /// Looks at the table and counts its rows.
@@ -32,6 +35,19 @@ class LeftTable {
     /// @return the table, or what describeServerTable() refuses; Syntax when it has no row.
     [[nodiscard]] static Result<std::shared_ptr<const LeftTable>> open(const ReaderOptions& options,
                                                                        const Job& job);
+
+    /// A table that was read from a file, whose cells may lie mapped on the disk.
+    ///
+    /// @param shown  of the file, for people.
+    /// @return the table; Syntax when it has no row.
+    [[nodiscard]] static Result<std::shared_ptr<const LeftTable>> ofColumns(
+        std::shared_ptr<const Table> columns, const ReaderOptions& options,
+        const std::string& shown);
+
+    /// The rows lie in columns on the disk, not with a server.
+    [[nodiscard]] bool isOnDisk() const { return columns_ != nullptr; }
+
+    [[nodiscard]] const LeftWords& words() const;
 
     [[nodiscard]] const ReaderOptions& options() const { return options_; }
 
@@ -59,17 +75,19 @@ class LeftTable {
     /// Keeps a picture for whoever asks for it next: a page, a stage. From any thread.
     void keepPicture(const std::string& name, std::shared_ptr<const DrawnPicture> picture) const;
 
-    /// A new connection in a transaction of its own.
-    [[nodiscard]] Result<ServerConnection> connect(const Job& job) const;
+    /// Whom to ask, for one question: a new connection in a transaction of its own.
+    [[nodiscard]] Result<std::shared_ptr<LeftEngine>> connect(const Job& job) const;
 
     /// The cells of a column as the study reads them, before codes for “no answer” are taken out.
     [[nodiscard]] std::string cellSql(const std::string& name) const;
 
   private:
+    [[nodiscard]] Result<ServerConnection> connection(const Job& job) const;
     /// Counts the rows, and finds what the first of them do not tell.
     [[nodiscard]] Result<void> look(const ServerConnection& connection, const Job& job);
 
     ReaderOptions options_;
+    std::shared_ptr<const Table> columns_;  ///< Null: rows are a server's.
     ServerTable table_;
     double rows_ = 0.0;
     Table first_;

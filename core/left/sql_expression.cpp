@@ -103,7 +103,7 @@ std::optional<std::string> functionSql(const std::string& name, const std::vecto
 
 class Writer {
   public:
-    explicit Writer(const SqlNames& names) : names_(names) {}
+    Writer(const SqlNames& names, const LeftWords& words) : names_(names), words_(words) {}
 
     Result<SqlValue> operator()(const Node& node) const {
         switch (node.kind) {
@@ -139,12 +139,11 @@ class Writer {
     }
 
   private:
-    static tl::unexpected<Refusal> otherRows(const Node& node) {
+    [[nodiscard]] tl::unexpected<Refusal> otherRows(const Node& node) const {
         return at(node, ErrorCode::BadSetting,
-                  "‘" + node.text +
-                      "’ looks at the whole column or at other rows, and the rows stay with the "
-                      "database",
-                  "Let the database work it out in a view, or fetch the rows.");
+                  "‘" + node.text + "’ looks at the whole column or at other rows, and the rows " +
+                      words_.stay,
+                  words_.view);
     }
 
     Result<SqlValue> numeric(const Node& node) const {
@@ -364,13 +363,14 @@ class Writer {
         }
         auto sql = functionSql(node.text, values);
         if (!sql) {
-            return at(node, ErrorCode::BadSetting, "‘" + node.text + "’ is not asked of a database",
-                      "Let the database work it out in a view, or fetch the rows.");
+            return at(node, ErrorCode::BadSetting,
+                      "‘" + node.text + "’ is not asked of " + words_.engine, words_.view);
         }
         return numberOf(*std::move(sql));
     }
 
     const SqlNames& names_;
+    const LeftWords& words_;
 };
 
 }  // namespace
@@ -388,8 +388,9 @@ std::string sqlNumber(double value) {
     return "cast(" + exactNumber(value) + " as double precision)";
 }
 
-Result<SqlValue> sqlOf(const Expression& expression, const SqlNames& names) {
-    return Writer(names)(expression.root());
+Result<SqlValue> sqlOf(const Expression& expression, const SqlNames& names,
+                       const LeftWords& words) {
+    return Writer(names, words)(expression.root());
 }
 
 }  // namespace rapporto

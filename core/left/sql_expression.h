@@ -1,6 +1,7 @@
 #pragma once
 
 #include "core/expression/expression.h"
+#include "core/left/left_words.h"
 
 #include <functional>
 
@@ -25,9 +26,11 @@ using SqlNames = std::function<Result<SqlValue>(const Node& name)>;
 
 /// The expression in SQL, with the meaning that `evaluate` gives it.
 ///
+/// @param words  of what is asked, for refusals.
 /// @return the value, or UnknownName, WrongType as `evaluate`, BadSetting for a function that reads
 ///         other rows (`subjects` names it).
-[[nodiscard]] Result<SqlValue> sqlOf(const Expression& expression, const SqlNames& names);
+[[nodiscard]] Result<SqlValue> sqlOf(const Expression& expression, const SqlNames& names,
+                                     const LeftWords& words);
 
 /// A number as it is written in a statement, to the last digit.
 [[nodiscard]] std::string sqlNumber(double value);

@@ -1307,8 +1307,12 @@ class Builder {
     }
 
     /// Refuses, before they are made, columns whose work would not fit in memory.
-    [[nodiscard]] Result<void> roomForColumns(double count, const std::string& name) const {
-        constexpr double kCopies = 3.0;  // Made one by one, gathered, and factored.
+    ///
+    /// @param own  of these, columns of the term itself.
+    [[nodiscard]] Result<void> roomForColumns(double count, double own,
+                                              const std::string& name) const {
+        constexpr double kLevels = 50.0;  // As many are those of a grouping.
+        constexpr double kCopies = 3.0;   // Made one by one, gathered, and factored.
         constexpr double kAlways = 1e8;
         const double bytes = count * static_cast<double>(design_.rows.size()) * 8.0 * kCopies;
         if (bytes < kAlways) {
@@ -1320,7 +1324,12 @@ class Builder {
         if (!room) {
             Refusal refusal = room.error();
             refusal.help =
-                std::string(kHeldInstead) + "Or ask of a sample of the rows, or merge levels.";
+                own > kLevels
+                    ? std::string(kHeldInstead) + "Or ask of a sample of the rows, or merge levels."
+                    : "Leave the rows of the file on the disk (“rows” is “left” in its source): "
+                      "sums "
+                      "answer there, whatever the rows. Or ask of a sample of them, or of fewer "
+                      "terms.";
             return tl::make_unexpected(std::move(refusal));
         }
         return room;
@@ -1343,7 +1352,7 @@ class Builder {
             const double made = static_cast<double>(std::max<std::size_t>(all.columns.size(), 1)) *
                                 static_cast<double>(one->columns.size());
             const double held = made + static_cast<double>(columns.size());
-            if (auto room = roomForColumns(held, nameOf(factors)); !room) {
+            if (auto room = roomForColumns(held, made, nameOf(factors)); !room) {
                 return room;
             }
             all = f == 0 ? *std::move(one) : multiply(all, *one);

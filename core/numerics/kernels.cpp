@@ -3,6 +3,7 @@
 #include <algorithm>
 #include <bit>
 #include <limits>
+#include <numeric>
 
 namespace rapporto::kernels {
 
@@ -193,6 +194,37 @@ RAPPORTO_CLONES void expInto(double* __restrict__ mean, const double* __restrict
                   : eta[i] != eta[i] ? eta[i]
                                      : mean[i];
     }
+}
+
+RAPPORTO_CLONES double sumOf(const double* __restrict__ x, Index n) {
+    constexpr Index kLanes = 16;
+    double lanes[kLanes] = {};
+    Index i = 0;
+    for (; i + kLanes <= n; i += kLanes) {
+        for (Index l = 0; l < kLanes; ++l) {
+            lanes[l] += x[i + l];
+        }
+    }
+    for (; i < n; ++i) {
+        lanes[i % kLanes] += x[i];
+    }
+    return std::accumulate(lanes, lanes + kLanes, 0.0);
+}
+
+RAPPORTO_CLONES double productSum(const double* __restrict__ x, const double* __restrict__ f,
+                                  Index n) {
+    constexpr Index kLanes = 16;
+    double lanes[kLanes] = {};
+    Index i = 0;
+    for (; i + kLanes <= n; i += kLanes) {
+        for (Index l = 0; l < kLanes; ++l) {
+            lanes[l] += x[i + l] * f[i + l];
+        }
+    }
+    for (; i < n; ++i) {
+        lanes[i % kLanes] += x[i] * f[i];
+    }
+    return std::accumulate(lanes, lanes + kLanes, 0.0);
 }
 
 }  // namespace rapporto::kernels

@@ -50,4 +50,10 @@ void sumRows(double* out, const double* rows, Eigen::Index width, const std::int
 /// the last place.
 void expInto(double* mean, const double* eta, Eigen::Index n);
 
+/// Σ x of n numbers.
+[[nodiscard]] double sumOf(const double* x, Eigen::Index n);
+
+/// Σ x·f of n numbers.
+[[nodiscard]] double productSum(const double* x, const double* f, Eigen::Index n);
+
 }  // namespace rapporto::kernels

@@ -181,7 +181,7 @@ DrawnPicture drawPicture(const Frame& frame, PictureSpec spec, const Survey& sur
     DrawnPicture out;
     const PictureKind* kind = kindToDraw(frame, spec);
     if (frame.left() != nullptr) {
-        out.nothing = "The rows stay with the database: it has to be asked for this picture.";
+        out.nothing = "The rows stay where they lie: sums of them have to be asked for.";
     } else if (kind == nullptr) {
         out.nothing = "Put a variable on the desk: click it at the left.";
     } else {

@@ -8,11 +8,12 @@ namespace rapporto {
 
 std::string leftVariableWords(const LeftTable& table, const Variable& variable) {
     if (table.variable(variable.name) == nullptr) {
-        return "Worked out by the database from “" + variable.expression + "” as it is asked for";
+        return "Worked out from “" + variable.expression + "” as " + table.words().asked +
+               " is asked";
     }
     const auto all = table.facts();
     if (all == nullptr) {
-        return "It is not looked at yet: the database is asked where it is needed";
+        return "It is not looked at yet: " + table.words().asked + " is asked where it is needed";
     }
     const LeftFacts& facts = all->at(variable.name);
     std::string out =
@@ -27,7 +28,7 @@ std::string leftVariableWords(const LeftTable& table, const Variable& variable) 
 }
 
 std::string whyNoRows(const Answer& answer) {
-    return answer.asked ? "the rows stay with the database" : "the source is a summary";
+    return answer.asked ? "the rows stay where they lie" : "the source is a summary";
 }
 
 }  // namespace rapporto

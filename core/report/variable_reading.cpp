@@ -76,8 +76,8 @@ std::vector<std::string> variableReading(const Frame& frame, const std::string& 
         return out;
     }
     if (frame.left() != nullptr) {
-        out.push_back(leftVariableWords(*frame.left(), *variable) +
-                      ". Its cells stay with the database.");
+        out.push_back(leftVariableWords(*frame.left(), *variable) + ". Its cells " +
+                      frame.left()->words().stay + ".");
         return out;
     }
     if (const SummaryMatrix* moments = frame.moments()) {

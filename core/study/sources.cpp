@@ -45,6 +45,21 @@ Result<Import> readOne(const Source& source, const std::string& directory, bool 
     return readTableFile(path, source.reader, job);
 }
 
+/// A table whose rows stay where they are.
+Result<std::shared_ptr<const LeftTable>> leftOpened(const Source& source,
+                                                    const std::string& directory,
+                                                    bool acceptChanged, const Job& job) {
+    if (isServed(source.reader)) {
+        return LeftTable::open(source.reader, job);
+    }
+    auto import = readOne(source, directory, acceptChanged, job);
+    if (!import) {
+        return tl::make_unexpected(import.error());
+    }
+    return LeftTable::ofColumns(std::make_shared<const Table>(std::move(import->table)),
+                                source.reader, sourceShown(source));
+}
+
 /// A checksum of the cells in their order, stable across versions and machines.
 std::string checksumOf(const Column& column) {
     std::uint64_t sum = 0x9E3779B97F4A7C15U;
@@ -215,7 +230,7 @@ Result<Sources> readSources(const Study& study, const std::string& directory, bo
         }
     }
     if (source.reader.left) {
-        auto left = LeftTable::open(source.reader, job);
+        auto left = leftOpened(source, directory, acceptChanged, job);
         if (!left) {
             return tl::make_unexpected(left.error());
         }
@@ -346,7 +361,7 @@ SourceReview reviewSources(const Study& study, const Study& proposed, const std:
     const auto look = [&](const Source& before, Source& now) -> std::shared_ptr<const Table> {
         FileReview review;
         review.file = sourceShown(now);
-        if (now.reader.left) {
+        if (now.reader.left && isServed(now.reader)) {
             // What stays with a database has no checksum: it is as it is.
             auto left = LeftTable::open(now.reader, job);
             review.found = left.has_value();
@@ -374,7 +389,14 @@ SourceReview reviewSources(const Study& study, const Study& proposed, const std:
             noteSeen(import->table, now);
         }
         out.files.push_back(std::move(review));
-        return std::make_shared<const Table>(std::move(import->table));
+        auto table = std::make_shared<const Table>(std::move(import->table));
+        if (!now.reader.left) {
+            return table;
+        }
+        auto left = LeftTable::ofColumns(table, now.reader, sourceShown(now));
+        out.refusal = left || out.refusal ? out.refusal : std::optional(left.error());
+        out.sources.left = left ? *left : nullptr;
+        return left ? std::make_shared<const Table>((*left)->first()) : nullptr;
     };
     const auto table = look(study.source, out.proposed.source);
     if (table && proposed.source.kind == "summary") {

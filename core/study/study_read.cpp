@@ -235,9 +235,8 @@ Source readSource(const Json& json, JsonReader& outer, const char* where = "sour
         source.reader.query = in.text("query");
     }
     source.reader.left = readsLeft(in) || source.reader.left;
-    if (source.reader.left && !isServed(source.reader)) {
-        in.fault("rows can be left with a database server alone",
-                 "Take ‘rows’ out: a file is read.");
+    if (source.reader.left && source.kind == "summary") {
+        in.fault("a summary has no rows that could be left", "Take ‘rows’ out.");
     }
     if (in.has("seen")) {
         JsonReader seen(in.at("seen"), "source.seen");

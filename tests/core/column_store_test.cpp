@@ -2,6 +2,7 @@
 #include "core/io/column_store.h"
 
 #include "core/base/hash.h"
+#include "core/base/memory_on_disk.h"
 #include "core/io/table_file.h"
 #include "tests/core/fixtures.h"
 
@@ -278,6 +279,70 @@ class ColumnStoreTest : public QObject {
         QTest::qWait(2200);
         QVERIFY(readTableFile(to, {}, Job()).has_value());
         QVERIFY(!column_store::find({to}, {}).has_value());
+    }
+
+    /// Cells that are large beside memory lie on the disk while they are read: the table is the
+    /// same, also where lines are blank, a column turns out to hold texts, and records are long.
+    void readsCellsOnTheDisk_data() {
+        QTest::addColumn<QByteArray>("text");
+        QByteArray many = growersText(120'000, 3);  // Several pieces.
+        QTest::newRow("pieces") << many;
+        QByteArray gaps = many;
+        gaps.replace("\n7", "\n\n\n7");  // Fewer records than lines: columns close up.
+        QTest::newRow("blank lines") << gaps;
+        QByteArray late = "a,b\n";
+        for (int i = 0; i < 90'000; ++i) {
+            late += QByteArray::number(i) + "," +
+                    (i == 80'000 ? QByteArray("none") : QByteArray::number(i * 0.5)) + "\n";
+        }
+        QTest::newRow("a text late") << late;
+        QTest::newRow("few rows") << QByteArray("a,b\n1,x\n2,y\n");
+    }
+
+    void readsCellsOnTheDisk() {
+        QFETCH(QByteArray, text);
+        write(folder_->filePath("growers.csv"), text);
+        column_store::keepIn({});
+        const Import inMemory = read();
+        // Nothing is kept (the least is too much), and all counts as large.
+        column_store::keepIn(stores().toStdString(), std::size_t{1} << 50U, 0.0);
+        QVERIFY(!column_store::folderForLarge(1.0).empty());
+        const Import onDisk = read();
+        compare(inMemory, onDisk);
+        QVERIFY(store().isEmpty());
+        QCOMPARE(QDir(stores()).entryList(QDir::Files | QDir::Hidden).size(), 0);
+    }
+
+    void asksForAFolderOnlyWhereItHelps() {
+        column_store::keepIn({});
+        QVERIFY(column_store::folderForLarge(1e12).empty());
+        column_store::keepIn(stores().toStdString());
+        QVERIFY(column_store::folderForLarge(1e3).empty());   // Small beside any memory.
+        QVERIFY(column_store::folderForLarge(1e18).empty());  // No disk holds it.
+    }
+
+    void memoryOnDiskIsAsItWasLeft() {
+        const std::string folder = folder_->path().toStdString();
+        QVERIFY(memoryOnDisk(1000, folder + "/nowhere") == nullptr);
+        QVERIFY(memoryOnDisk(std::size_t{1} << 60U, folder) == nullptr);
+        const auto names = [&] {
+            return QDir(folder_->path()).entryList(QDir::Files | QDir::Hidden);
+        };
+        const QStringList before = names();
+        constexpr std::size_t kBytes = 1'000'003;
+        const auto bytes = memoryOnDisk(kBytes, folder);
+        QVERIFY(bytes != nullptr);
+        for (std::size_t i = 0; i < kBytes; ++i) {
+            bytes[i] = static_cast<std::byte>(i % 251);
+        }
+        putAside(bytes.get() + 17, kBytes - 40);
+        putAside(bytes.get(), 1);  // Less than a page.
+        std::size_t wrong = 0;
+        for (std::size_t i = 0; i < kBytes; ++i) {
+            wrong += bytes[i] == static_cast<std::byte>(i % 251) ? 0U : 1U;
+        }
+        QCOMPARE(wrong, std::size_t{0});
+        QCOMPARE(names(), before);  // It has no name.
     }
 };
 

@@ -4,9 +4,12 @@
 #include "tests/core/fixtures.h"
 #include "tests/core/test_server.h"
 
+#include <QDate>
+#include <QSet>
 #include <QTest>
 
 #include <memory>
+#include <optional>
 #include <vector>
 
 namespace rapporto::tests {
@@ -14,9 +17,9 @@ namespace rapporto::tests {
 using test::near;
 using test::told;
 
-/// A survey of growers with all that a question can trip over: missing cells, codes for no answer,
-/// texts with quotes, groups of one row, a far mean.
-inline QString surveySql(int rows) {
+/// Cells of a survey of growers with all that a question can trip over: missing cells, codes for no
+/// answer, texts with quotes, groups of one row, a far mean. Nothing: missing.
+inline std::vector<std::vector<std::optional<QString>>> surveyRows(int rows) {
     std::uint64_t state = 20261201;
     const auto uniform = [&] {
         state = state * 6364136223846793005U + 1442695040888963407U;
@@ -29,15 +32,10 @@ inline QString surveySql(int rows) {
         }
         return sum - 6.0;
     };
-    QString sql =
-        "create type soil as enum ('sand', 'loam', 'clay');\n"
-        "create table growers (id integer primary key, zone text, village integer, hives float8, "
-        "age integer, irrigated boolean, seen date, member integer, weight float8, copies integer, "
-        "distance float8, price numeric, soil soil, income float8, far float8, trained float8);\n"
-        "comment on column growers.income is 'Income of the year';\n"
-        "insert into growers values\n";
-    const QStringList zones = {"Ridge", "River flat", "O''Hara''s \\ hollow", "Lower"};
+    const auto number = [](double x) { return QString::number(x, 'g', 17); };
+    const QStringList zones = {"Ridge", "River flat", "O'Hara's \\ hollow", "Lower"};
     const QStringList soils = {"sand", "loam", "clay"};
+    std::vector<std::vector<std::optional<QString>>> out;
     for (int i = 1; i <= rows; ++i) {
         const int zone = static_cast<int>(uniform() * 4.0);
         const int village = zone * 6 + static_cast<int>(uniform() * 6.0);
@@ -51,30 +49,67 @@ inline QString surveySql(int rows) {
             std::exp(8.0 + 0.2 * member + 0.05 * hives + 0.01 * zone + 0.2 * hidden +
                      (wet ? 0.1 : 0.0) + 0.3 * (0.5 + 0.1 * hives) * normal());
         const auto cell = [&](double x) {
-            return uniform() < 0.04 ? QString("null") : QString::number(x, 'g', 17);
+            return uniform() < 0.04 ? std::nullopt : std::optional(number(x));
         };
-        sql += QString(
-                   "(%1, %2, %3, %4, %5, %6, date '2024-01-01' + %7, %8, %9, %10, %11, %12, "
-                   "'%13', %14, %15, %16)%17\n")
-                   .arg(i)
-                   .arg(uniform() < 0.03 ? "null" : "'" + zones[zone] + "'")
-                   .arg(i == 7 ? 99 : village)
-                   .arg(cell(hives))
-                   .arg(uniform() < 0.05 ? -9 : age)
-                   .arg(wet ? "true" : "false")
-                   .arg(i % 200)
-                   .arg(member)
-                   .arg(QString::number(0.2 + 3.0 * uniform(), 'g', 17))
-                   .arg(1 + static_cast<int>(uniform() * 3.0))
-                   .arg(cell(distance))
-                   .arg(QString::number(0.3 + uniform(), 'f', 3))
-                   .arg(soils[static_cast<int>(uniform() * 3.0)])
-                   .arg(cell(income))
-                   .arg(QString::number(1e7 + 3.0 * normal(), 'g', 17))
-                   .arg(QString::number(0.5 * member + normal() + 0.3 * hidden, 'g', 17))
-                   .arg(i == rows ? ";" : ",");
+        std::vector<std::optional<QString>> row;
+        row.emplace_back(QString::number(i));
+        row.push_back(uniform() < 0.03 ? std::nullopt : std::optional(zones[zone]));
+        row.emplace_back(QString::number(i == 7 ? 99 : village));
+        row.push_back(cell(hives));
+        row.emplace_back(QString::number(uniform() < 0.05 ? -9 : age));
+        row.emplace_back(wet ? "true" : "false");
+        row.emplace_back(QDate(2024, 1, 1).addDays(i % 200).toString(Qt::ISODate));
+        row.emplace_back(QString::number(member));
+        row.emplace_back(number(0.2 + 3.0 * uniform()));
+        row.emplace_back(QString::number(1 + static_cast<int>(uniform() * 3.0)));
+        row.push_back(cell(distance));
+        row.emplace_back(QString::number(0.3 + uniform(), 'f', 3));
+        row.emplace_back(soils[static_cast<int>(uniform() * 3.0)]);
+        row.push_back(cell(income));
+        row.emplace_back(number(1e7 + 3.0 * normal()));
+        row.emplace_back(number(0.5 * member + normal() + 0.3 * hidden));
+        out.push_back(std::move(row));
     }
-    return sql;
+    return out;
+}
+
+/// The same for a server.
+inline QString surveySql(int rows) {
+    QString sql =
+        "create type soil as enum ('sand', 'loam', 'clay');\n"
+        "create table growers (id integer primary key, zone text, village integer, hives float8, "
+        "age integer, irrigated boolean, seen date, member integer, weight float8, copies integer, "
+        "distance float8, price numeric, soil soil, income float8, far float8, trained float8);\n"
+        "comment on column growers.income is 'Income of the year';\n"
+        "insert into growers values\n";
+    const QSet<std::size_t> quoted = {1, 6, 12};
+    QString between = "(";
+    for (const auto& row : surveyRows(rows)) {
+        for (std::size_t c = 0; c < row.size(); ++c) {
+            QString cell = row[c].value_or("null");
+            if (row[c] && quoted.contains(c)) {
+                cell = "'" + cell.replace("'", "''") + "'";
+            }
+            sql += between + cell;
+            between = ", ";
+        }
+        between = "),\n(";
+    }
+    return sql + ");\n";
+}
+
+/// The same as a file.
+inline QString surveyCsv(int rows) {
+    QString out =
+        "id,zone,village,hives,age,irrigated,seen,member,weight,copies,distance,price,soil,income,"
+        "far,trained\n";
+    for (const auto& row : surveyRows(rows)) {
+        for (std::size_t c = 0; c < row.size(); ++c) {
+            out += (c == 0 ? "" : ",") + row[c].value_or("");
+        }
+        out += "\n";
+    }
+    return out;
 }
 
 /// A study over the server's table.

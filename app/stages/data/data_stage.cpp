@@ -18,6 +18,7 @@
 #include "core/base/format.h"
 #include "core/describe/codes.h"
 #include "core/io/table_file.h"
+#include "core/left/left_table.h"
 #include "core/report/codebook.h"
 #include "core/report/report.h"
 #include "core/report/wording.h"
@@ -310,6 +311,10 @@ void DataStage::showPages() {
     }
     const auto frame = session_.frame();
     const std::size_t open = first == kRows ? session_.openOddities() : 0;
+    if (left) {
+        words_->button(kLeft)->setText(frame->left()->isOnDisk() ? tr("On the disk")
+                                                                 : tr("In the database"));
+    }
     words_->button(kOdd)->setText(open == 0 ? tr("What looks odd")
                                             : tr("What looks odd: %1").arg(open));
     const bool waits = frame->refusal().has_value();
@@ -546,7 +551,7 @@ QString DataStage::state() const {
     }
     const auto frame = session_.frame();
     if (frame && frame->left() != nullptr) {
-        return tr("in a database");
+        return frame->left()->isOnDisk() ? tr("on the disk") : tr("in a database");
     }
     if (frame && frame->moments() != nullptr) {
         return tr("summary of %1").arg(frame->moments()->names.size());

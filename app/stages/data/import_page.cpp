@@ -3,6 +3,7 @@
 #include "app/shell/theme.h"
 #include "app/stages/data/grid_model.h"
 #include "core/base/format.h"
+#include "core/base/room.h"
 #include "core/io/table_file.h"
 
 #include <QComboBox>
@@ -161,18 +162,25 @@ ImportPage::ImportPage(Session& session, QWidget* parent)
     connect(leave, &QPushButton::clicked, &session_, &Session::cancelImport);
 }
 
-/// Which server, and whether its rows are fetched or left there.
+/// Which server, and whether rows are fetched or left where they lie.
 void ImportPage::makeServing(QVBoxLayout* layout) {
-    serving_ = new QWidget(this);
-    auto* line = new QHBoxLayout(serving_);
-    line->setContentsMargins(0, 0, 0, 0);
-    line->setSpacing(8);
-    const auto word = [&](const QString& words) {
-        auto* label = new QLabel(words, serving_);
+    auto* all = new QHBoxLayout;
+    all->setSpacing(8);
+    const auto group = [&](QWidget*& into) {
+        into = new QWidget(this);
+        auto* line = new QHBoxLayout(into);
+        line->setContentsMargins(0, 0, 0, 0);
+        line->setSpacing(8);
+        all->addWidget(into);
+        return line;
+    };
+    const auto word = [](QHBoxLayout* line, const QString& words) {
+        auto* label = new QLabel(words, line->parentWidget());
         dress(label, "color:{soft}");
         line->addWidget(label);
     };
-    word(tr("service"));
+    auto* line = group(serving_);
+    word(line, tr("service"));
     service_ = new QLineEdit(serving_);
     service_->setObjectName("import:service");
     service_->setAccessibleName(tr("Service of the connection"));
@@ -182,16 +190,29 @@ void ImportPage::makeServing(QVBoxLayout* layout) {
         tr("A name in your service file (pg_service.conf). Host, user and password stay there: "
            "none of them enters the study."));
     line->addWidget(service_);
-    word(tr("rows"));
-    rows_ = choice("rows", {tr("fetched"), tr("left there")}, serving_);
-    rows_->setToolTip(
-        tr("Fetched rows are a snapshot with its checksum. Rows that are left are "
-           "asked for sums alone."));
+    line = group(leaving_);
+    word(line, tr("rows"));
+    rows_ = choice("rows", {tr("fetched"), tr("left there")}, leaving_);
     line->addWidget(rows_);
-    line->addStretch(1);
-    layout->addWidget(serving_);
+    all->addStretch(1);
+    layout->addLayout(all);
     connect(service_, &QLineEdit::returnPressed, this, &ImportPage::readServer);
     connect(rows_, &QComboBox::activated, this, &ImportPage::readServer);
+}
+
+/// What may be done with the rows of what is looked at; those of a small file are read.
+void ImportPage::showLeaving(const PendingImport& pending, bool served) {
+    constexpr std::size_t kMany = 1'000'000;
+    const bool large = !served && !pending.path.isEmpty() && !pending.summary && pending.import &&
+                       pending.import->table.rows() >= kMany;
+    leaving_->setVisible(served || large);
+    rows_->setItemText(0, served ? tr("fetched") : tr("at hand"));
+    rows_->setItemText(1, served ? tr("left there") : tr("left on the disk"));
+    rows_->setToolTip(
+        served ? tr("Fetched rows are a snapshot with its checksum. Rows that are left are asked "
+                    "for sums alone.")
+               : tr("Rows at hand need memory for what is asked of them. Rows that are left on "
+                    "the disk are asked for sums alone: any number of them fits."));
 }
 
 /// Takes over what was said of the server; its table is the first one of another service.
@@ -220,6 +241,7 @@ void ImportPage::refresh() {
                          : p.path.isEmpty() ? tr("pasted cells")
                                             : p.path.section('/', -1);
     serving_->setVisible(served);
+    showLeaving(p, served);
     // What a person has chosen here outlives a refresh.
     if ((p.import && p.import == shownImport_) || (p.refusal && p.refusal == shownRefusal_)) {
         return;
@@ -310,6 +332,23 @@ void ImportPage::refresh() {
     }
 }
 
+/// What stands against having so many rows at hand; empty where nothing does.
+QString ImportPage::roomWords(const Table& table) {
+    // A question about a third of the columns makes them, and works on copies.
+    const double needed =
+        static_cast<double>(table.rows()) * static_cast<double>(table.columns.size()) * 8.0;
+    const auto left = static_cast<double>(memoryLeft());
+    return needed < left / 2.0
+               ? QString()
+               : themed(
+                     "<br><span style=\"color:{caution}\">" +
+                     tr("Its cells would take %1 GB and %2 GB of memory are left: leave the rows "
+                        "on the disk.")
+                         .arg(needed / 1e9, 0, 'f', 1)
+                         .arg(left / 1e9, 0, 'f', 1) +
+                     "</span>");
+}
+
 void ImportPage::showProblems(const Import& import) {
     const QString count = numbered(plural(import.problemCount, "repair", "repairs"));
     importProblems_->setText(themed(
@@ -318,6 +357,9 @@ void ImportPage::showProblems(const Import& import) {
                    ? (import.used.left
                           ? tr("Rows stay there: questions are answered by sums over all of them.")
                           : tr("All rows are fetched when you take it in."))
+               : import.used.left
+                   ? tr("Nothing had to be repaired. Rows stay on the disk: questions are answered "
+                        "by sums over all of them.")
                : textual_->isHidden() ? tr("Nothing had to be repaired.")
                : import.used.repairs.empty()
                    ? tr("Every line has the same number of cells; nothing had to be repaired.")
@@ -327,6 +369,9 @@ void ImportPage::showProblems(const Import& import) {
                   tr("in the whole file; choose one to see its row, and mend its line here, or "
                      "take it as repaired. The file stays as it is.") +
                   "</span>"));
+    if (!import.used.left && !leaving_->isHidden() && !isServed(import.used)) {
+        importProblems_->setText(importProblems_->text() + roomWords(import.table));
+    }
     mending_->hide();
     problemList_->clear();
     for (const Problem& problem : import.problems) {

@@ -22,6 +22,8 @@ class ImportPage : public DataPage {
 
   private:
     void addAnswers(ReadingContent& content, const Import& import) const;
+    void showLeaving(const PendingImport& pending, bool served);
+    [[nodiscard]] static QString roomWords(const Table& table);
     void makeServing(QVBoxLayout* layout);
     void readServer();
     void readOptions();
@@ -46,6 +48,7 @@ class ImportPage : public DataPage {
     QWidget* composite_ = nullptr;  ///< What only files of several tables have.
     QWidget* serving_ = nullptr;    ///< What only a database server has.
     QLineEdit* service_ = nullptr;
+    QWidget* leaving_ = nullptr;  ///< Of a server, and of a file of many rows.
     QComboBox* rows_ = nullptr;   ///< Fetched or left.
     QWidget* heading_ = nullptr;  ///< What only files with a first line have.
     QLabel* queryWord_ = nullptr;

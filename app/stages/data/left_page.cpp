@@ -53,7 +53,7 @@ LeftPage::LeftPage(Session& session, QWidget* parent)
     layout->setSpacing(9);
     layout->addWidget(title_);
     table_->setObjectName("left:table");
-    table_->setAccessibleName(tr("Columns of the table in the database"));
+    table_->setAccessibleName(tr("Columns of the table"));
     table_->setHorizontalHeaderLabels({tr("variable"), tr("label"), tr("rows with an answer"),
                                        tr("mean"), tr("standard deviation"), tr("from"), tr("to")});
     table_->setEditTriggers(QAbstractItemView::NoEditTriggers);
@@ -64,7 +64,7 @@ LeftPage::LeftPage(Session& session, QWidget* parent)
     layout->addWidget(asked_);
     statements_->setReadOnly(true);
     statements_->setObjectName("left:statements");
-    statements_->setAccessibleName(tr("What was asked of the database"));
+    statements_->setAccessibleName(tr("What was asked of the table"));
     statements_->setLineWrapMode(QPlainTextEdit::WidgetWidth);
     for (int column = kPresent; column < kColumns; ++column) {
         table_->horizontalHeaderItem(column)->setTextAlignment(Qt::AlignRight | Qt::AlignVCenter);
@@ -91,7 +91,8 @@ void LeftPage::refresh() {
     }
     shownFrame_ = frame;
     const LeftTable& left = *frame->left();
-    title_->setText(tr("%1 rows of %2 stay with the database")
+    title_->setText((left.isOnDisk() ? tr("%1 rows of %2 stay on the disk")
+                                     : tr("%1 rows of %2 stay with the database"))
                         .arg(numbered(countText(static_cast<std::size_t>(left.rows()))),
                              text(left.table().shown)));
     const auto& variables = left.table().variables;
@@ -142,10 +143,14 @@ void LeftPage::showFacts() {
 void LeftPage::showStatements() {
     const auto answer = session_.answer();
     const bool any = answer && answer->asked && !answer->asked->empty();
-    asked_->setText(any ? tr("For “%1” the database was asked, in one transaction that only reads:")
+    const auto frame = session_.frame();
+    const bool onDisk = frame && frame->left() && frame->left()->isOnDisk();
+    asked_->setText(any ? (onDisk ? tr("For “%1” the table was asked:")
+                                  : tr("For “%1” the database was asked, in one transaction that "
+                                       "only reads:"))
                               .arg(text(answer->question.title.empty() ? answer->question.id
                                                                        : answer->question.title))
-                        : tr("Nothing was asked of the database for a question yet."));
+                        : tr("Nothing was asked of the table for a question yet."));
     statements_->setVisible(any);
     QStringList all;
     for (std::size_t i = 0; any && i < answer->asked->size(); ++i) {
@@ -159,10 +164,14 @@ void LeftPage::showStatements() {
 
 ReadingContent LeftPage::reading() const {
     ReadingContent content;
-    content.title = tr("left with the database");
+    const auto frame = session_.frame();
+    const bool onDisk = frame && frame->left() && frame->left()->isOnDisk();
+    content.title = onDisk ? tr("left on the disk") : tr("left with the database");
     content.paragraphs
-        << tr("Questions are answered by <b>sums that the database works out</b> where its rows "
-              "are: nothing but these sums crosses the wire.")
+        << (onDisk ? tr("Questions are answered by <b>sums over columns on the disk</b>, block of "
+                        "rows by block: however many rows there are, they need little memory.")
+                   : tr("Questions are answered by <b>sums that the database works out</b> where "
+                        "its rows are: nothing but these sums crosses the wire."))
         << tr("Least squares with classical, robust or clustered errors, weights, groups and "
               "products, one grouping held fixed, two-stage least squares, logit, probit, Poisson "
               "and correlations can be asked so. What looks at single rows says that it needs "

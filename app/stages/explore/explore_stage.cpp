@@ -694,7 +694,7 @@ void ExploreStage::addActions(ReadingContent& content) const {
 void ExploreStage::addAsked(ReadingContent& content, const DrawnPicture& picture) const {
     auto* self = const_cast<ExploreStage*>(this);
     if (drawn_ && drawn_->refused) {
-        content.actions.push_back({tr("Ask again"), tr("the database may answer now"), [self] {
+        content.actions.push_back({tr("Ask again"), tr("there may be an answer now"), [self] {
                                        self->askedFrame_.reset();
                                        self->refresh();
                                    }});

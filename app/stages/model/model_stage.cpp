@@ -567,9 +567,11 @@ ReadingContent ModelStage::reading() const {
         const auto frame = session_.frame();
         if (answer && answer->refusal && frame && frame->left()) {
             content.actions.push_back(
-                {tr("Fetch a sample"),
-                 tr("%1 rows that anybody draws again alike, in a window of their own")
-                     .arg(numbered(countText(kSampleRows))),
+                {frame->left()->isOnDisk() ? tr("Have the rows read") : tr("Fetch a sample"),
+                 frame->left()->isOnDisk()
+                     ? tr("all of them, in a window of their own, as far as memory goes")
+                     : tr("%1 rows that anybody draws again alike, in a window of their own")
+                           .arg(numbered(countText(kSampleRows))),
                  [this] { session_.askForSample(); }});
         }
         content.actionsTitle = content.actions.empty() ? QString() : tr("What you can do");
