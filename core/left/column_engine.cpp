@@ -162,11 +162,52 @@ class Sums {
 
 struct ColumnEngine::State {
     std::string name;
+    std::shared_ptr<const Table> cells;
+    std::shared_ptr<NumbersOfTexts> numbers;
     TextNumbers texts;
     ColumnRelation table;
     /// Groups by what they were asked for: means that several statements take off are worked out
     /// once.
     std::map<std::string, std::shared_ptr<const SummedGroups>> groups;
+
+    /// Numbers the texts of columns that a statement reads from the table.
+    void numberTexts(const Statement& statement) {
+        for (const StatementSource* of :
+             {&statement.from, statement.join ? &statement.join->source : nullptr}) {
+            if (of != nullptr && of->inner) {
+                numberTexts(*of->inner);
+            }
+        }
+        if (statement.from.table != name) {
+            return;
+        }
+        for (const Statement::Item& item : statement.items) {
+            numberTexts(item.value);
+        }
+        for (const StatementNode& by : statement.groupBy) {
+            numberTexts(by);
+        }
+        if (statement.where) {
+            numberTexts(*statement.where);
+        }
+    }
+
+    void numberTexts(const StatementNode& node) {
+        for (std::size_t c = 0; c < cells->columns.size(); ++c) {
+            const Column& column = cells->columns[c];
+            const bool named = node.kind == Kind::Star ||
+                               (node.kind == Kind::Column && node.text == column.name());
+            if (!named || !column.isText() || !(*numbers)[c].empty()) {
+                continue;
+            }
+            for (const std::string& text : column.texts()) {
+                (*numbers)[c].push_back(texts.of(text));
+            }
+        }
+        for (const StatementNode& child : node.children) {
+            numberTexts(child);
+        }
+    }
 
     Result<ColumnRelation> source(const StatementSource& of, const Job& job) {
         auto out = of.inner           ? relation(*of.inner, job)
@@ -337,7 +378,9 @@ struct ColumnEngine::State {
 
 ColumnEngine::ColumnEngine(std::string name, std::shared_ptr<const Table> table)
     : state_(std::make_unique<State>()) {
-    state_->table = relationOf(std::move(table), name, state_->texts);
+    state_->cells = table;
+    state_->numbers = std::make_shared<NumbersOfTexts>(table->columns.size());
+    state_->table = relationOf(std::move(table), name, state_->numbers);
     state_->name = std::move(name);
 }
 
@@ -348,6 +391,7 @@ Result<ServerRows> ColumnEngine::ask(const std::string& sql, const Job& job) {
     if (!statement) {
         return tl::make_unexpected(statement.error());
     }
+    state_->numberTexts(*statement);
     const auto relation = state_->relation(*statement, job);
     if (!relation) {
         return tl::make_unexpected(relation.error());

@@ -108,19 +108,35 @@ Result<std::vector<std::uint32_t>> ColumnProgram::addAll(const StatementNode& no
     return out;
 }
 
+/// A sum of a thousand parts is a tree as deep: its steps are put from the first part on.
 Result<std::uint32_t> ColumnProgram::addBinary(const StatementNode& node) {
-    auto of = addAll(node);
-    if (!of) {
-        return tl::make_unexpected(of.error());
+    std::vector<const StatementNode*> chain;
+    const StatementNode* first = &node;
+    for (; first->kind == Kind::Binary; first = &first->children.front()) {
+        chain.push_back(first);
     }
+    auto step = add(*first);
+    for (auto next = chain.rbegin(); step && next != chain.rend(); ++next) {
+        std::vector<std::uint32_t> of = {*step};
+        for (std::size_t c = 1; c < (*next)->children.size(); ++c) {
+            const auto right = add((*next)->children[c]);
+            if (!right) {
+                return right;
+            }
+            of.push_back(*right);
+        }
+        step = putBinary((*next)->text, std::move(of));
+    }
+    return step;
+}
+
+std::uint32_t ColumnProgram::putBinary(const std::string& by, std::vector<std::uint32_t> of) {
     Step step;
-    const bool text = steps_[(*of)[0]].text;
-    const std::string& by = node.text;
-    const bool turned = by == ">" || by == ">=";
-    if (turned) {
-        std::swap((*of)[0], (*of)[1]);
+    const bool text = steps_[of[0]].text;
+    if (by == ">" || by == ">=") {
+        std::swap(of[0], of[1]);
     }
-    step.of = *std::move(of);
+    step.of = std::move(of);
     step.does = by == "+"                ? Does::Add
                 : by == "-"              ? Does::Less
                 : by == "*"              ? Does::Times

@@ -112,6 +112,7 @@ class ColumnProgram {
   private:
     [[nodiscard]] Result<std::uint32_t> addColumn(const StatementNode& node);
     [[nodiscard]] Result<std::uint32_t> addBinary(const StatementNode& node);
+    [[nodiscard]] std::uint32_t putBinary(const std::string& by, std::vector<std::uint32_t> of);
     [[nodiscard]] Result<std::uint32_t> addCall(const StatementNode& node);
     [[nodiscard]] Result<std::vector<std::uint32_t>> addAll(const StatementNode& node);
     [[nodiscard]] std::uint32_t put(Step step);

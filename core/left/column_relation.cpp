@@ -12,8 +12,8 @@ constexpr std::size_t kBlock = 1024;
 
 class TableStream : public RowStream {
   public:
-    TableStream(std::shared_ptr<const Table> table,
-                std::shared_ptr<const std::vector<std::vector<double>>> numbers, RowRange range)
+    TableStream(std::shared_ptr<const Table> table, std::shared_ptr<const NumbersOfTexts> numbers,
+                RowRange range)
         : table_(std::move(table)),
           numbers_(std::move(numbers)),
           to_(range.begin),
@@ -50,7 +50,7 @@ class TableStream : public RowStream {
 
   private:
     std::shared_ptr<const Table> table_;
-    std::shared_ptr<const std::vector<std::vector<double>>> numbers_;  ///< Of each text.
+    std::shared_ptr<const NumbersOfTexts> numbers_;
     std::size_t from_ = 0;
     std::size_t to_;
     std::size_t end_;
@@ -236,17 +236,10 @@ std::uint32_t ValuePlaces::add(double value, std::uint32_t next) {
 }
 
 ColumnRelation relationOf(std::shared_ptr<const Table> table, const std::string& name,
-                          TextNumbers& texts) {
+                          std::shared_ptr<const NumbersOfTexts> numbers) {
     ColumnRelation out;
-    auto numbers = std::make_shared<std::vector<std::vector<double>>>();
     for (const Column& column : table->columns) {
         out.columns.push_back({name, column.name(), column.isText()});
-        numbers->emplace_back();
-        if (column.isText()) {
-            for (const std::string& text : column.texts()) {
-                numbers->back().push_back(texts.of(text));
-            }
-        }
     }
     out.rows = table->rows();
     out.open = [table = std::move(table), numbers = std::move(numbers)](RowRange range) {

@@ -65,9 +65,13 @@ class ValuePlaces {
     std::unordered_map<std::uint64_t, std::uint32_t> others_;
 };
 
-/// The columns of a table under a name; texts by their numbers.
+/// The numbers of the texts of each column; of columns that were asked for.
+using NumbersOfTexts = std::vector<std::vector<double>>;
+
+/// The columns of a table under a name; texts by their numbers, which must be there before a row
+/// is looked at.
 [[nodiscard]] ColumnRelation relationOf(std::shared_ptr<const Table> table, const std::string& name,
-                                        TextNumbers& texts);
+                                        std::shared_ptr<const NumbersOfTexts> numbers);
 
 [[nodiscard]] ColumnRelation relationOf(std::shared_ptr<const SummedGroups> rows,
                                         const std::string& name);

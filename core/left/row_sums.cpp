@@ -1,5 +1,6 @@
 #include "core/left/row_sums.h"
 
+#include "core/base/room.h"
 #include "core/numerics/kernels.h"
 #include "core/study/answer.h"
 
@@ -164,6 +165,9 @@ class WholePiece {
 
     [[nodiscard]] const std::vector<Growing>& found() const { return found_; }
 
+    /// Nothing grows with the rows.
+    [[nodiscard]] static double bytes() { return 0.0; }
+
   private:
     const Adding& adding_;
     std::vector<Growing> found_;
@@ -237,6 +241,13 @@ class GroupedPiece {
 
     [[nodiscard]] const std::vector<GroupKey>& keys() const { return keys_; }
 
+    /// What the groups take, while they are put together with others, too.
+    [[nodiscard]] double bytes() const {
+        constexpr double kOfPlace = 64.0;
+        return static_cast<double>(keys_.size()) *
+               (kOfPlace + 3.0 * sizeof(Growing) * static_cast<double>(adding_.sums().sums.size()));
+    }
+
     [[nodiscard]] const std::vector<Growing>& found() const { return found_; }
 
   private:
@@ -280,31 +291,41 @@ class GroupedPiece {
 
 /// Takes every row to the piece that it belongs to, piece beside piece.
 ///
-/// @return whether the work came to its end.
+/// @param most  bytes that a piece may come to.
+/// @return Stopped, or TooLarge.
 template <class Piece>
-bool takeAll(const ColumnRelation& from, const ColumnProgram& program, std::vector<Piece>& pieces,
-             const Job& job) {
+Result<void> takeAll(const ColumnRelation& from, const ColumnProgram& program,
+                     std::vector<Piece>& pieces, double most, const Job& job) {
     std::atomic<std::size_t> done{0};
+    std::atomic<bool> tooMany{false};
     inParallel(pieces.size(), [&](std::size_t k) {
         const std::size_t count = pieces.size();
         const RowRange range{from.rows * k / count, from.rows * (k + 1) / count};
         const auto block = from.open(range);
         ColumnValues values(program);
-        while (!job.stopped() && block->next()) {
+        while (!job.stopped() && !tooMany && block->next()) {
             pieces[k].take(*block, values);
+            if (pieces[k].bytes() > most) {
+                tooMany = true;
+            }
         }
         done += range.end - range.begin;
         job.report(static_cast<double>(done) /
                    static_cast<double>(std::max<std::size_t>(from.rows, 1)));
     });
-    return !job.stopped();
+    if (tooMany) {
+        return refuse(ErrorCode::TooLarge,
+                      "the groups that these rows fall into need more memory than is left", "",
+                      "Group by something coarser, or close what else takes memory.");
+    }
+    return job.stopped() ? Result<void>(stoppedWork()) : Result<void>();
 }
 
 Result<SummedGroups> allTogether(const ColumnRelation& from, const Adding& adding, const Job& job) {
     const std::size_t count = std::max<std::size_t>(1, from.rows / kRowsOfPiece);
     std::vector<WholePiece> pieces(count, WholePiece(adding));
-    if (!takeAll(from, *adding.sums().program, pieces, job)) {
-        return stoppedWork();
+    if (auto done = takeAll(from, *adding.sums().program, pieces, 1.0, job); !done) {
+        return tl::make_unexpected(done.error());
     }
     SummedGroups out;
     out.rows = 1;
@@ -322,8 +343,9 @@ Result<SummedGroups> allTogether(const ColumnRelation& from, const Adding& addin
 Result<SummedGroups> byGroup(const ColumnRelation& from, const Adding& adding, const Job& job) {
     const std::size_t count = std::clamp<std::size_t>(from.rows / kRowsOfPiece, 1, kGroupedPieces);
     std::vector<GroupedPiece> pieces(count, GroupedPiece(adding));
-    if (!takeAll(from, *adding.sums().program, pieces, job)) {
-        return stoppedWork();
+    const double most = static_cast<double>(memoryLeft()) / 2.0 / static_cast<double>(count);
+    if (auto done = takeAll(from, *adding.sums().program, pieces, most, job); !done) {
+        return tl::make_unexpected(done.error());
     }
     GroupedPiece& all = pieces.front();
     for (std::size_t k = 1; k < pieces.size(); ++k) {

@@ -183,27 +183,52 @@ class Writer {
     }
 
     Result<SqlValue> binary(const Node& node) const {
+        if (node.text.find_first_of("=<>") == std::string::npos) {
+            return chained(node);
+        }
+        auto a = (*this)(*node.children[0]);
+        auto b = a ? (*this)(*node.children[1]) : a;
+        return b ? compare(node, node.text, *a, *b) : b;
+    }
+
+    /// Operators that bind alike, from left to right.
+    static char rankOf(const Node& node) {
         const std::string& op = node.text;
-        if (op == "and" || op == "or") {
-            auto a = truth(*node.children[0]);
-            auto b = a ? truth(*node.children[1]) : a;
-            return b ? Result<SqlValue>(truthOf("(" + *a + " " + op + " " + *b + ")"))
-                     : tl::make_unexpected(b.error());
+        return op == "+" || op == "-" ? '+' : op == "*" || op == "/" ? '*' : op.front();
+    }
+
+    /// A sum of a thousand parts is written within one pair of brackets, as SQL reads it, too.
+    Result<SqlValue> chained(const Node& node) const {
+        std::vector<const Node*> chain = {&node};
+        for (const Node* left = node.children[0].get();
+             left->kind == Node::Kind::Binary && rankOf(*left) == rankOf(node);
+             left = left->children[0].get()) {
+            chain.push_back(left);
         }
-        if (op.find_first_of("=<>") != std::string::npos) {
-            auto a = (*this)(*node.children[0]);
-            auto b = a ? (*this)(*node.children[1]) : a;
-            return b ? compare(node, op, *a, *b) : b;
+        const bool conditions = node.text == "and" || node.text == "or";
+        auto sql = part(*chain.back()->children[0], conditions);
+        for (auto next = chain.rbegin(); sql && next != chain.rend(); ++next) {
+            const auto right = part(*(*next)->children[1], conditions);
+            if (!right) {
+                return tl::make_unexpected(right.error());
+            }
+            *sql +=
+                " " + (*next)->text + " " +
+                ((*next)->text == "/" ? "(case when " + *right + " <> 0 then " + *right + " end)"
+                                      : *right);
         }
-        auto a = numeric(*node.children[0]);
-        auto b = a ? numeric(*node.children[1]) : a;
-        if (!b) {
-            return b;
+        if (!sql) {
+            return tl::make_unexpected(sql.error());
         }
-        const std::string right =
-            op == "/" ? "(case when " + b->number() + " <> 0 then " + b->number() + " end)"
-                      : b->number();
-        return numberOf("(" + a->number() + " " + op + " " + right + ")");
+        return conditions ? truthOf("(" + *sql + ")") : numberOf("(" + *sql + ")");
+    }
+
+    Result<std::string> part(const Node& node, bool condition) const {
+        if (condition) {
+            return truth(node);
+        }
+        auto value = numeric(node);
+        return value ? Result<std::string>(value->number()) : tl::make_unexpected(value.error());
     }
 
     static Result<SqlValue> compare(const Node& node, const std::string& op, const SqlValue& a,
@@ -360,6 +385,13 @@ class Writer {
                 return value;
             }
             values.push_back(value->number());
+        }
+        // Some are written with their values several times over: within each other they grow fast.
+        constexpr std::size_t kLongest = 100'000;
+        if (std::any_of(values.begin(), values.end(),
+                        [](const std::string& one) { return one.size() > kLongest; })) {
+            return at(node, ErrorCode::TooLarge,
+                      "‘" + node.text + "’ of this is longer than a statement may be", words_.view);
         }
         auto sql = functionSql(node.text, values);
         if (!sql) {

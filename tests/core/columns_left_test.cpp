@@ -2,6 +2,7 @@
 // columns are those of the same rows at hand, and what needs rows says so.
 #include "core/base/parallel.h"
 #include "core/left/column_engine.h"
+#include "core/left/column_relation.h"
 #include "tests/core/left_pictures.h"
 
 #include <QTemporaryDir>
@@ -238,6 +239,64 @@ class ColumnsLeftTest : public QObject {
                      words.find("lag") != std::string::npos,
                  words.c_str());
         QVERIFY2(words.find("database") == std::string::npos, words.c_str());
+    }
+
+    /// A sum of hundreds of parts is one sum; a function that is written several times over does
+    /// not grow without end.
+    void longExpressions() {
+        std::string sum = "hives";
+        for (int i = 0; i < 900; ++i) {
+            sum += i % 2 == 0 ? " + age" : " - age";
+        }
+        const auto [a, b] = askedBothWays(&openedFile, nlohmann::json{{"id", "q1"},
+                                                                      {"outcome", "ln_income"},
+                                                                      {"terms", {sum, "distance"}},
+                                                                      {"checks", "none"}});
+        QVERIFY2(!a.refusal && !b.refusal, a.refusal ? a.refusal->text().c_str() : "");
+        compareFits(a, b);
+        std::string nested = "hives";
+        for (int i = 0; i < 30; ++i) {
+            nested = "round(" + nested + " + 0.5)";
+        }
+        const auto left =
+            openedFile("left", {{{"id", "q1"}, {"outcome", nested}, {"terms", {"age"}}}});
+        QVERIFY(left.has_value());
+        const Answer c = answerQuestion(left->study, left->frame, left->study.questions[0], Job());
+        QVERIFY(c.refusal.has_value());
+        QCOMPARE(c.refusal->code, ErrorCode::TooLarge);
+    }
+
+    void tellsColumnsOfTextsApart() {
+        Table table;
+        table.columns.push_back(
+            Column::ofTexts("a", std::vector<std::int32_t>{0, 1, -1}, {"x", "y"}));
+        table.columns.push_back(
+            Column::ofTexts("b", std::vector<std::int32_t>{1, 1, 0}, {"y", "x"}));
+        table.variables.resize(2);
+        ColumnEngine engine("t0", std::make_shared<const Table>(std::move(table)));
+        // One text has one number, in whatever list it stands.
+        QCOMPARE(asText(engine.ask("select count(*) from t0 where a = b", Job())),
+                 std::string("1 | "));
+        QCOMPARE(asText(engine.ask("select d.a, d.k from (select a, case when b = 'y' then 'yes' "
+                                   "else b end as k from t0) d",
+                                   Job())),
+                 std::string("x x | y x | null yes | "));
+    }
+
+    void findsPlacesOfValues() {
+        ValuePlaces places;
+        const double none = std::nan("");
+        std::uint32_t next = 0;
+        for (const double x : {3.0, 0.5, -1.0, 0.0, none, 1e9, 5e5}) {
+            QCOMPARE(places.add(x, next), next);
+            ++next;
+        }
+        QCOMPARE(places.add(-0.0, 99), std::uint32_t{3});
+        QCOMPARE(places.add(none, 99), std::uint32_t{4});
+        QCOMPARE(places.find(5e5), std::uint32_t{6});
+        QCOMPARE(places.find(0.5), std::uint32_t{1});
+        QCOMPARE(places.find(4.0), ValuePlaces::kNone);
+        QCOMPARE(places.find(-2.5), ValuePlaces::kNone);
     }
 
     /// The table is named, counted and described as the one at hand, and a change of the file is

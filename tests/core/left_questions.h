@@ -400,6 +400,15 @@ inline void addExpressionsOfSql() {
                             "seen = '2024-03-05'",
                             "soil = 'loam'",
                             "case when zone = 'Ridge' then null else age end",
+                            "hives - age - distance + 2",
+                            "hives - (age - (distance - 1))",
+                            "hives / distance / age * 2",
+                            "hives / (distance / age)",
+                            "-(hives - 1) * -2",
+                            "hives > 4 or distance > 5 and age > 30",
+                            "(hives > 4 or distance > 5) and not age > 30",
+                            "hives > 4 and distance > 5 and age > 30 and member = 1",
+                            "mod(round(hives), 3) - sign(mod(-age, 4))",
                             "age * 1.5 + member"}) {
         QTest::newRow(one) << QString(one);
     }

@@ -46,6 +46,16 @@ QString nameOfServed(const PendingImport& p) {
                                   : ImportPage::tr("the database “%1”").arg(text(used.service));
 }
 
+/// Widgets that come and go together, one line of them.
+QHBoxLayout* ownLine(QWidget*& into, QWidget* parent, QBoxLayout* beside) {
+    into = new QWidget(parent);
+    auto* line = new QHBoxLayout(into);
+    line->setContentsMargins(0, 0, 0, 0);
+    line->setSpacing(8);
+    beside->addWidget(into);
+    return line;
+}
+
 }  // namespace
 
 ImportPage::ImportPage(Session& session, QWidget* parent)
@@ -57,14 +67,7 @@ ImportPage::ImportPage(Session& session, QWidget* parent)
     layout->addWidget(importTitle_);
     auto* options = new QHBoxLayout;
     options->setSpacing(8);
-    const auto group = [&](QWidget*& into) {
-        into = new QWidget(this);
-        auto* line = new QHBoxLayout(into);
-        line->setContentsMargins(0, 0, 0, 0);
-        line->setSpacing(8);
-        options->addWidget(into);
-        return line;
-    };
+    const auto group = [&](QWidget*& into) { return ownLine(into, this, options); };
     const auto add = [&](QHBoxLayout* line, const QString& label, QComboBox* combo) {
         auto* word = new QLabel(label, this);
         dress(word, "color:{soft}");
@@ -166,14 +169,7 @@ ImportPage::ImportPage(Session& session, QWidget* parent)
 void ImportPage::makeServing(QVBoxLayout* layout) {
     auto* all = new QHBoxLayout;
     all->setSpacing(8);
-    const auto group = [&](QWidget*& into) {
-        into = new QWidget(this);
-        auto* line = new QHBoxLayout(into);
-        line->setContentsMargins(0, 0, 0, 0);
-        line->setSpacing(8);
-        all->addWidget(into);
-        return line;
-    };
+    const auto group = [&](QWidget*& into) { return ownLine(into, this, all); };
     const auto word = [](QHBoxLayout* line, const QString& words) {
         auto* label = new QLabel(words, line->parentWidget());
         dress(label, "color:{soft}");
