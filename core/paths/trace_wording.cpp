@@ -509,12 +509,21 @@ std::string traceMethods(const Answer& answer) {
 
 namespace {
 
-ReportBlock effectTable(const Answer& answer) {
+/// The name of an effect in the language of the report: variables on a way stay what they are.
+std::string wayName(const ReportSheet& sheet, const std::string& name) {
+    constexpr std::string_view kThrough = "through ";
+    const std::string whole = sheet.word(name);
+    return whole == name && name.starts_with(kThrough)
+               ? sheet.word("through") + " " + name.substr(kThrough.size())
+               : whole;
+}
+
+ReportBlock effectTable(const ReportSheet& sheet, const Answer& answer) {
     const Trace& trace = *answer.trace;
     ReportBlock block;
     block.kind = Kind::Table;
-    block.cells.push_back(
-        {"", "effect", "std. error", percentLevel(answer.alpha), "p", "standardised"});
+    block.cells.push_back({"", sheet.word("effect"), sheet.word("std. error"),
+                           percentLevel(answer.alpha), "p", sheet.word("standardised")});
     block.rules = {0};
     std::string head;
     for (const TraceEffect& effect : trace.effects) {
@@ -525,12 +534,12 @@ ReportBlock effectTable(const Answer& answer) {
             block.cells.push_back({Cell::over(6, pair)});
         }
         block.cells.push_back(
-            {"\u2003" + effectName(effect),
+            {"\u2003" + wayName(sheet, effectName(effect)),
              Cell(sized(effect.estimate, effect.se), effect.estimate),
              std::isfinite(effect.se) ? Cell(sized(effect.se, effect.se), effect.se) : Cell("–"),
-             std::isfinite(effect.low)
-                 ? sized(effect.low, effect.se) + " to " + sized(effect.high, effect.se)
-                 : "–",
+             std::isfinite(effect.low) ? sized(effect.low, effect.se) + " " + sheet.word("to") +
+                                             " " + sized(effect.high, effect.se)
+                                       : "–",
              effect.p ? Cell(pText(*effect.p), *effect.p) : Cell("–"),
              effect.standardised
                  ? Cell(fixedNumber(*effect.standardised, 3, true), *effect.standardised)
@@ -547,7 +556,7 @@ void traceReport(ReportSheet& sheet, const Answer& answer, const std::string& it
         sheet.put(Kind::Paragraph, "**" + questionTitle(answer) + ".** " + answerReading(answer));
     } else if (item == "table") {
         sheet.tableCaption(questionTitle(answer) + ": effects by the way they take");
-        sheet.add(effectTable(answer));
+        sheet.add(effectTable(sheet, answer));
         sheet.put(Kind::Note,
                   "Intervals " + trace.interval +
                       (trace.asked > 0

@@ -212,16 +212,19 @@ void addAssumptions(const ItemInput& in) {
     if (rows.empty()) {
         return;
     }
-    in.sheet.tableCaption("Assumptions, their evidence and what was done");
+    in.sheet.tableCaption(in.sheet.word("Assumptions, their evidence and what was done"));
     ReportBlock block;
     block.kind = Kind::Table;
-    block.cells.push_back({"question", "assumption", "evidence", "what was done"});
+    block.cells.push_back({in.sheet.word("question"), in.sheet.word("assumption"),
+                           in.sheet.word("evidence"), in.sheet.word("what was done")});
     for (const AssumptionRow& row : rows) {
         const bool fine = row.state == AssumptionRow::State::Fine;
-        block.cells.push_back({row.title, row.group, fine ? "nothing against it" : row.evidence,
+        block.cells.push_back({row.title, in.sheet.word(row.group),
+                               fine ? in.sheet.word("nothing against it") : row.evidence,
                                row.state != AssumptionRow::State::Open ? row.done
-                               : row.done.empty()                      ? "open"
-                                                  : row.done + "; the rest open"});
+                               : row.done.empty()
+                                   ? in.sheet.word("open")
+                                   : row.done + "; " + in.sheet.word("the rest open")});
     }
     block.rules = {0};
     in.sheet.add(std::move(block));

@@ -169,7 +169,7 @@ void plainTable(const ItemInput& in, const std::vector<std::string>& names) {
                                toSpread(s.mean, s.sd), toSpread(s.sd, s.sd), toSpread(s.low, s.sd),
                                toSpread(s.median, s.sd), toSpread(s.high, s.sd)});
     }
-    in.sheet.tableCaption("The variables");
+    in.sheet.tableCaption(in.sheet.word("The variables"));
     in.sheet.add(std::move(block));
     in.sheet.put(
         Kind::Note,
@@ -294,7 +294,8 @@ void groupedTable(const ItemInput& in, const std::vector<std::string>& names) {
         row.insert(row.begin(), Cell(labelled(*variable, name)));
         block.cells.push_back(std::move(row));
     }
-    in.sheet.tableCaption("The variables by " + labelled(*grouping, in.item.by));
+    in.sheet.tableCaption(in.sheet.word("The variables by") + " " +
+                          labelled(*grouping, in.item.by));
     in.sheet.add(std::move(block));
     in.sheet.put(
         Kind::Note,
@@ -423,7 +424,8 @@ void addCodebook(const ItemInput& in) {
     const auto names = variablesOf(in);
     ReportBlock block;
     block.kind = Kind::Table;
-    block.cells.push_back({"variable", "what it is", "values"});
+    block.cells.push_back(
+        {in.sheet.word("variable"), in.sheet.word("what it is"), in.sheet.word("values")});
     block.rules = {0};
     for (const CodebookEntry& entry : codebookEntries(*in.frame)) {
         if (std::find(names.begin(), names.end(), entry.name) == names.end()) {
@@ -443,7 +445,7 @@ void addCodebook(const ItemInput& in) {
         values += entry.missing.empty() ? "" : "; " + entry.missing;
         block.cells.push_back({entry.name, what, values});
     }
-    in.sheet.tableCaption("Codebook of what is used");
+    in.sheet.tableCaption(in.sheet.word("Codebook of what is used"));
     in.sheet.add(std::move(block));
 }
 
@@ -493,7 +495,7 @@ void addCorrelations(const ItemInput& in) {
             block.cells.push_back(std::move(below));
         }
     }
-    in.sheet.tableCaption("Correlations");
+    in.sheet.tableCaption(in.sheet.word("Correlations"));
     in.sheet.add(std::move(block));
     in.sheet.put(Kind::Note,
                  "Pearson correlations, p in parentheses, two-sided; each pair by the rows of the "

@@ -2,6 +2,7 @@
 #include "core/base/format.h"
 #include "core/defend/defence.h"
 #include "core/report/defence_wording.h"
+#include "core/report/item_cells.h"
 #include "core/report/report_items.h"
 #include "core/report/wording.h"
 
@@ -12,16 +13,6 @@ namespace rapporto {
 namespace {
 
 using Kind = ReportBlock::Kind;
-
-Cell sized(double value, double se) {
-    return std::isfinite(value) ? Cell(fixedNumber(value, decimalsFor(se), true), value)
-                                : Cell("–");
-}
-
-Cell between(double low, double high, double se) {
-    return fixedNumber(low, decimalsFor(se), true) + " to " +
-           fixedNumber(high, decimalsFor(se), true);
-}
 
 void say(ReportSheet& sheet, const std::vector<std::string>& sentences) {
     for (const std::string& one : sentences) {
@@ -38,9 +29,10 @@ void putEnds(ReportSheet& sheet, const WorstCases& found, double alpha) {
                            percentLevel(alpha) + " " + sheet.word("interval")});
     const auto row = [&](const std::string& name, const WorstCaseEnd& lower,
                          const WorstCaseEnd& upper, double low, double high) {
-        block.cells.push_back({name, sized(lower.estimate, lower.se), sized(lower.se, lower.se),
-                               sized(upper.estimate, upper.se), sized(upper.se, upper.se),
-                               between(low, high, std::max(lower.se, upper.se))});
+        block.cells.push_back({name, sizedCell(lower.estimate, lower.se),
+                               sizedCell(lower.se, lower.se), sizedCell(upper.estimate, upper.se),
+                               sizedCell(upper.se, upper.se),
+                               endsText(sheet, low, high, std::max(lower.se, upper.se))});
     };
     row("whatever was not seen", found.lower, found.upper, found.low, found.high);
     if (found.always) {
@@ -96,15 +88,15 @@ void addForecast(const ItemInput& in) {
             if (point.original) {
                 const Retransformed& r = *point.original;
                 const double size = (r.rowHigh - r.rowLow) / 4.0;
-                block.cells.push_back({point.moment, sized(r.mean, size),
-                                       between(r.low, r.high, size),
-                                       between(r.rowLow, r.rowHigh, size)});
+                block.cells.push_back({point.moment, sizedCell(r.mean, size),
+                                       endsText(in.sheet, r.low, r.high, size),
+                                       endsText(in.sheet, r.rowLow, r.rowHigh, size)});
                 continue;
             }
             const double size = std::max(point.mean.se, 1e-300);
-            block.cells.push_back({point.moment, sized(point.mean.value, size),
-                                   between(point.mean.low, point.mean.high, size),
-                                   between(point.rowLow, point.rowHigh, size)});
+            block.cells.push_back({point.moment, sizedCell(point.mean.value, size),
+                                   endsText(in.sheet, point.mean.low, point.mean.high, size),
+                                   endsText(in.sheet, point.rowLow, point.rowHigh, size)});
         }
         in.sheet.add(std::move(block));
         say(in.sheet, forecastReading(*a));

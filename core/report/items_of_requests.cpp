@@ -1,5 +1,6 @@
 // Items of the report that tell what was asked beside the fit: predictions, statements, effects.
 #include "core/base/format.h"
+#include "core/report/item_cells.h"
 #include "core/report/left_out_wording.h"
 #include "core/report/report_items.h"
 #include "core/report/request_wording.h"
@@ -14,16 +15,6 @@ namespace rapporto {
 namespace {
 
 using Kind = ReportBlock::Kind;
-
-Cell sized(double value, double se) {
-    return std::isfinite(value) ? Cell(fixedNumber(value, decimalsFor(se), true), value)
-                                : Cell("–");
-}
-
-std::string intervalText(double low, double high, double se) {
-    return fixedNumber(low, decimalsFor(se), true) + " to " +
-           fixedNumber(high, decimalsFor(se), true);
-}
 
 std::string valuesText(const ScenarioValues& at) {
     std::string out;
@@ -56,19 +47,19 @@ void putPredictions(ReportSheet& sheet, const Answer& a) {
     ReportBlock block = tableOf(std::move(head));
     std::string warnings;
     for (const Prediction& p : *a.predictions) {
-        CellRow row = {p.label.empty() ? valuesText(p.at) : p.label, sized(p.mean.value, p.mean.se),
-                       sized(p.mean.se, p.mean.se),
-                       intervalText(p.mean.low, p.mean.high, p.mean.se)};
+        CellRow row = {p.label.empty() ? valuesText(p.at) : p.label,
+                       sizedCell(p.mean.value, p.mean.se), sizedCell(p.mean.se, p.mean.se),
+                       endsText(sheet, p.mean.low, p.mean.high, p.mean.se)};
         if (rows) {
-            row.emplace_back(intervalText(p.rowLow, p.rowHigh, p.mean.se));
+            row.emplace_back(endsText(sheet, p.rowLow, p.rowHigh, p.mean.se));
         }
         block.cells.push_back(std::move(row));
         if (p.original) {
             const double width = 0.25 * (p.original->high - p.original->low);
-            CellRow own = {"\u2003in its own units", sized(p.original->mean, width), Cell(),
-                           intervalText(p.original->low, p.original->high, width)};
+            CellRow own = {"\u2003in its own units", sizedCell(p.original->mean, width), Cell(),
+                           endsText(sheet, p.original->low, p.original->high, width)};
             if (rows) {
-                own.emplace_back(intervalText(p.original->rowLow, p.original->rowHigh, width));
+                own.emplace_back(endsText(sheet, p.original->rowLow, p.original->rowHigh, width));
             }
             block.cells.push_back(std::move(own));
         }
@@ -86,8 +77,9 @@ void putPredictions(ReportSheet& sheet, const Answer& a) {
 }
 
 void putHypotheses(ReportSheet& sheet, const Answer& a) {
-    ReportBlock block = tableOf({sheet.word("statement"), sheet.word("difference"), "t or F", "df",
-                                 "p", "p (Holm)", "at " + shortNumber(a.alpha, 2)});
+    ReportBlock block =
+        tableOf({sheet.word("statement"), sheet.word("difference"), sheet.word("t or F"), "df", "p",
+                 "p (Holm)", sheet.word("at") + " " + shortNumber(a.alpha, 2)});
     for (std::size_t i = 0; i < a.hypotheses.size(); ++i) {
         const auto& test = a.hypotheses[i];
         if (!test) {
@@ -99,7 +91,7 @@ void putHypotheses(ReportSheet& sheet, const Answer& a) {
                 ? (test->df2 ? shortNumber(*test->df2, 5) : "normal")
                 : shortNumber(test->df1, 4) + (test->df2 ? ", " + shortNumber(*test->df2, 5) : "");
         block.cells.push_back(
-            {test->text, test->estimate ? sized(*test->estimate, *test->se) : Cell(),
+            {test->text, test->estimate ? sizedCell(*test->estimate, *test->se) : Cell(),
              Cell(fixedNumber(test->statistic, 2), test->statistic), df,
              Cell(pText(test->p), test->p),
              test->adjusted ? Cell(pText(*test->adjusted), *test->adjusted) : Cell(),
@@ -138,14 +130,15 @@ void putEffects(ReportSheet& sheet, const Answer& a) {
         }
         for (const MarginalEffect& effect : *part) {
             const Estimate& e = effect.effect;
-            block.cells.push_back({effectName(effect), sized(e.value, e.se), sized(e.se, e.se),
-                                   intervalText(e.low, e.high, e.se),
+            block.cells.push_back({effectName(effect), sizedCell(e.value, e.se),
+                                   sizedCell(e.se, e.se), endsText(sheet, e.low, e.high, e.se),
                                    e.p ? Cell(pText(*e.p), *e.p) : Cell()});
             if (effect.contrast) {
                 const Estimate& d = *effect.contrast;
                 contrasts = true;
-                block.cells.push_back({"\u2003less that of the first group", sized(d.value, d.se),
-                                       sized(d.se, d.se), intervalText(d.low, d.high, d.se),
+                block.cells.push_back({"\u2003" + sheet.word("less that of the first group"),
+                                       sizedCell(d.value, d.se), sizedCell(d.se, d.se),
+                                       endsText(sheet, d.low, d.high, d.se),
                                        d.p ? Cell(pText(*d.p), *d.p) : Cell()});
             }
         }
@@ -161,20 +154,21 @@ void putEffects(ReportSheet& sheet, const Answer& a) {
 }
 
 void putTurningPoints(ReportSheet& sheet, const Answer& a) {
-    ReportBlock block = tableOf({"", "turns at", sheet.word("std. error"),
-                                 percentLevel(a.alpha) + " set", "kind", "rows below"});
+    ReportBlock block = tableOf({"", sheet.word("turns at"), sheet.word("std. error"),
+                                 percentLevel(a.alpha) + " " + sheet.word("set"),
+                                 sheet.word("kind"), sheet.word("rows below")});
     for (const TurningPoint& point : a.turningPoints) {
-        std::string set = "the whole line";
+        std::string set = sheet.word("the whole line");
         if (point.low && point.high) {
-            set =
-                (point.outside ? "all but " : "") + intervalText(*point.low, *point.high, point.se);
+            set = (point.outside ? sheet.word("all but") + " " : std::string()) +
+                  endsText(sheet, *point.low, *point.high, point.se);
         } else if (point.low || point.high) {
-            set = point.low ? "above " + sized(*point.low, point.se).text
-                            : "below " + sized(*point.high, point.se).text;
+            set = point.low ? sheet.word("above") + " " + sizedCell(*point.low, point.se).text
+                            : sheet.word("below") + " " + sizedCell(*point.high, point.se).text;
         }
         block.cells.push_back(
-            {point.of, sized(point.at, point.se), sized(point.se, point.se), set,
-             point.peak ? "peak" : "trough",
+            {point.of, sizedCell(point.at, point.se), sizedCell(point.se, point.se), set,
+             sheet.word(point.peak ? "peak" : "trough"),
              Cell(fixedNumber(100.0 * point.below, 0) + " %", 100.0 * point.below)});
     }
     sheet.add(std::move(block));
@@ -362,17 +356,19 @@ void addLeftOut(const ItemInput& in) {
         if (!found.bounds.empty()) {
             in.sheet.tableCaption("What a cause left out would do to the effect of " + found.of +
                                   " in " + questionTitle(*a));
-            ReportBlock block = tableOf({"as strong as", "times", "share of " + found.of,
-                                         "share of the outcome", in.sheet.word("effect"),
-                                         percentLevel(a->alpha) + " " + in.sheet.word("interval")});
+            ReportBlock block =
+                tableOf({in.sheet.word("as strong as"), in.sheet.word("times"),
+                         in.sheet.word("share of") + " " + found.of,
+                         in.sheet.word("share of the outcome"), in.sheet.word("effect"),
+                         percentLevel(a->alpha) + " " + in.sheet.word("interval")});
             for (const LeftOutBound& b : found.bounds) {
                 block.cells.push_back(
                     {b.benchmark, Cell(shortNumber(b.multiple, 3), b.multiple),
                      Cell(fixedNumber(b.withTerm, 3, true), b.withTerm),
                      b.withOutcome > 0.0 ? Cell(fixedNumber(b.withOutcome, 3, true), b.withOutcome)
                                          : Cell("–"),
-                     b.estimate ? sized(*b.estimate, found.se) : Cell("–"),
-                     b.low ? Cell(intervalText(*b.low, *b.high, found.se)) : Cell(b.why)});
+                     b.estimate ? sizedCell(*b.estimate, found.se) : Cell("–"),
+                     b.low ? Cell(endsText(in.sheet, *b.low, *b.high, found.se)) : Cell(b.why)});
             }
             in.sheet.add(std::move(block));
             in.sheet.put(Kind::Note,

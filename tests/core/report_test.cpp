@@ -5,6 +5,7 @@
 #include "core/base/markup.h"
 #include "core/describe/comparison.h"
 #include "core/describe/survey_mean.h"
+#include "core/report/fixed_words.h"
 #include "core/report/frozen.h"
 #include "core/report/press/press.h"
 #include "core/report/press/told_pdf.h"
@@ -202,6 +203,73 @@ class ReportTest : public QObject {
         const Coefficient& c = *coefficient(small.answers[0], "x0");
         QVERIFY(has(page, rapporto::dressed(fixedNumber(c.estimate, decimalsFor(c.se), true),
                                             {",", "\u202F", "de"})));
+    }
+
+    void headsOfTablesFollowTheLanguage_data() {
+        QTest::addColumn<QString>("language");
+        for (const std::string& one : reportLanguages()) {
+            if (one != "en") {
+                QTest::newRow(one.c_str()) << QString::fromStdString(one);
+            }
+        }
+    }
+
+    /// No head of any item's table stays English, nor an end of an interval.
+    void headsOfTablesFollowTheLanguage() {
+        QFETCH(QString, language);
+        Hard small(3, 2);
+        Question& q = small.study.questions[0];
+        q.predict = {{{{"x0", 1.0}}, "high"}};
+        q.hypotheses = {"x0 = 0", "x0 = x1"};
+        q.effects = {{"x0"}};
+        q.leftOut = LeftOutRequest{"x0", {Term::expression("x1")}, {1.0}};
+        small.answers[0] = answerQuestion(small.study, *small.frame, q, Job());
+        // What is the same in some language, or is the study's own.
+        const std::set<std::string> same = {"",         "n",        "p",     "df",
+                                            "p (Holm)", "(1) one",  "base",  "variable",
+                                            "test",     "question", "total", "direct"};
+        std::set<std::string> tables;
+        for (const ReportItemKind& kind : allReportItems()) {
+            ReportItem item(kind.id, {"q1"});
+            item.variables = {"x0", "y"};
+            small.study.report = {item};
+            const auto tablesIn = [&](const std::string& of) {
+                small.study.reportStyle.language = of;
+                auto blocks = buildReport(small.study, small.byId, &*small.frame);
+                std::erase_if(blocks, [](const ReportBlock& block) {
+                    return block.kind != ReportBlock::Kind::Table || block.cells.empty();
+                });
+                return blocks;
+            };
+            const auto english = tablesIn("en");
+            const auto other = tablesIn(language.toStdString());
+            QCOMPARE(other.size(), english.size());
+            for (std::size_t t = 0; t < other.size(); ++t) {
+                tables.insert(kind.id);
+                const CellRow& head = other[t].cells.front();
+                for (std::size_t c = 0; c < head.size(); ++c) {
+                    QVERIFY2(head[c].text != english[t].cells.front()[c].text ||
+                                 same.contains(head[c].text) || head[c].text.starts_with("(") ||
+                                 head[c].text.starts_with("column "),  // Of a question.
+                             (std::string(kind.id) + ": " + head[c].text).c_str());
+                }
+                for (const CellRow& row : other[t].cells) {
+                    for (const Cell& cell : row) {
+                        QVERIFY2(std::string(kind.id) == "codebook" ||
+                                     cell.text.find(" to ") == std::string::npos,
+                                 (std::string(kind.id) + ": " + cell.text).c_str());
+                    }
+                }
+            }
+        }
+        for (const char* one : {"predictions", "hypotheses", "effects", "left-out", "assumptions",
+                                "codebook", "descriptives", "table"}) {
+            QVERIFY2(tables.contains(one), one);
+        }
+        for (const char* word : {"what was done", "t or F", "as strong as", "turns at", "to",
+                                 "Are the data what they seem?", "through all ways"}) {
+            QVERIFY2(fixedWord(word, language.toStdString()) != word, word);
+        }
     }
 
     void everyItemStandsInAReport() {
