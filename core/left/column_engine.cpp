@@ -59,7 +59,7 @@ class Sums {
             columns_.push_back(
                 {"", fmt::format("by {}", columns_.size()), (*program_)[*step].text});
         }
-        if (sums_.by.size() > GroupedBy()) {
+        if (sums_.by.size() > kMostKeys) {
             return beyond("groups by more than two values");
         }
         for (const Statement::Item& item : statement_.items) {
@@ -90,7 +90,7 @@ class Sums {
     [[nodiscard]] const std::optional<StatementNode>& having() const { return having_; }
 
   private:
-    static constexpr std::size_t GroupedBy() { return 2; }
+    static constexpr std::size_t kMostKeys = 2;
 
     static StatementNode named(std::string name) {
         StatementNode out;

@@ -24,7 +24,7 @@ struct NamedFunction {
     ColumnProgram::Function function;
 };
 
-constexpr std::array<NamedFunction, 9> kFunctions = {{
+constexpr std::array<NamedFunction, 8> kFunctions = {{
     {"ln", [](double x) { return std::log(x); }},
     {"log10", [](double x) { return std::log10(x); }},
     {"exp", [](double x) { return std::exp(x); }},
@@ -33,7 +33,6 @@ constexpr std::array<NamedFunction, 9> kFunctions = {{
     {"floor", [](double x) { return std::floor(x); }},
     {"ceiling", [](double x) { return std::ceil(x); }},
     {"sign", &signOf},
-    {"cast", [](double x) { return x; }},
 }};
 
 tl::unexpected<Refusal> beyond(const std::string& what) {
@@ -160,14 +159,14 @@ Result<std::uint32_t> ColumnProgram::addCall(const StatementNode& node) {
     const std::size_t count = step.of.size();
     const std::string& name = node.text;
     if (name == "power" && count == 2) {
-        // Of whole small powers, by multiplication: 2 is what sums of squares are asked as.
+        // A square is a product: sums of squares are asked as such.
         const Step& power = steps_[step.of[1]];
         if (power.does == Does::Constant && power.number == 2.0) {
             step.does = Does::Times;
             step.of[1] = step.of[0];
             return put(std::move(step));
         }
-        step.does = Does::Function;
+        step.does = Does::Power;
         return put(std::move(step));
     }
     if (count >= 1 && (name == "least" || name == "greatest" || name == "coalesce")) {
@@ -331,14 +330,12 @@ void ColumnValues::work(const ColumnProgram::Step& step, double* out) {
             return pairwise(out, a, a, n, [](double x, double) { return x != x ? 1.0 : 0.0; });
         case Does::NullIf:
             return pairwise(out, a, b, n, [](double x, double y) { return x == y ? kNull : x; });
+        case Does::Power:
+            return pairwise(out, a, b, n, [](double x, double y) {
+                return x != x || y != y ? kNull : std::pow(x, y);
+            });
         case Does::Function:
-            return step.function == nullptr
-                       ? pairwise(out, a, b, n,
-                                  [](double x, double y) {
-                                      return x != x || y != y ? kNull : std::pow(x, y);
-                                  })
-                       : pairwise(out, a, a, n,
-                                  [f = step.function](double x, double) { return f(x); });
+            return pairwise(out, a, a, n, [f = step.function](double x, double) { return f(x); });
         case Does::And:
         case Does::Or:
         case Does::Least:

@@ -74,6 +74,7 @@ class ColumnProgram {
         IsNull,
         Case,    ///< Conditions and values in turn, then what else there is.
         LookUp,  ///< The value of a number in a list, then what else there is.
+        Power,
         Function,
         Least,
         Greatest,

@@ -15,6 +15,7 @@
 #include <bit>
 #include <filesystem>
 #include <map>
+#include <set>
 
 namespace rapporto {
 namespace {
@@ -286,6 +287,22 @@ Result<void> writeFiles(const ReplicationInput& in, const Moved& moved, const st
     return into.put(kList, prettyJson(list));
 }
 
+/// The questions that results are of: a folder may have been made of some of the study's.
+std::set<std::string> questionsIn(const Json& results) {
+    std::set<std::string> out;
+    const auto answers = results.find("answers");
+    if (answers == results.end() || !answers->is_array()) {
+        return out;
+    }
+    for (const Json& answer : *answers) {
+        const auto question = answer.is_object() ? answer.find("question") : answer.end();
+        if (answer.is_object() && question != answer.end() && question->is_string()) {
+            out.insert(question->get<std::string>());
+        }
+    }
+    return out;
+}
+
 }  // namespace
 
 Result<void> writeReplication(const ReplicationInput& in, const std::string& folder,
@@ -367,17 +384,20 @@ Result<VerifyReport> verifyReplication(const std::string& folder, double relativ
             return refuse(ErrorCode::Syntax, "its list of sums cannot be read", kList);
         }
     }
-    const Frame frame = makeFrame(*study, *sources);
-    std::vector<Answer> answers;
-    Making making(job);
-    making.sets = setsOnce(*study, frame);
-    for (const Question& question : study->questions) {
-        answers.push_back(answerQuestion(*study, frame, question, making));
-    }
     const auto kept = bytesOfFile((at / list.value("results", kResults)).string());
     const Json before = kept ? Json::parse(*kept, nullptr, false) : Json();
     if (!before.is_object()) {
         return refuse(ErrorCode::Syntax, "its results cannot be read", kResults);
+    }
+    const Frame frame = makeFrame(*study, *sources);
+    std::vector<Answer> answers;
+    Making making(job);
+    making.sets = setsOnce(*study, frame);
+    const auto asked = questionsIn(before);
+    for (const Question& question : study->questions) {
+        if (asked.contains(question.id)) {
+            answers.push_back(answerQuestion(*study, frame, question, making));
+        }
     }
     // Through text, as the file was: numbers are what they read back as.
     const Json now = Json::parse(prettyJson(resultsJson(*study, answers)));

@@ -176,6 +176,25 @@ class RunnerTest : public QObject {
         QCOMPARE(run({"--verify", place_.path()}).exit, 2);
     }
 
+    /// A folder of one question of several is of that one, also where rows stay on the disk.
+    void aFolderOfSomeQuestionsIsVerified() {
+        write(place_.filePath("some.csv"), "y,x\n1,1\n3,2\n2,3\n5,4\n4,5\n7,6\n");
+        for (const char* rows : {"fetched", "left"}) {
+            write(
+                place_.filePath("some.rapporto"),
+                study(R"({"id":"q1","outcome":"y","terms":["x"]},
+                           {"id":"q2","outcome":"x","terms":["y"]})",
+                      QByteArray(R"({"kind":"table","file":"some.csv","rows":")") + rows + "\"}"));
+            const QString folder = place_.filePath(QString("some-") + rows);
+            const Outcome made = run({place_.filePath("some.rapporto"), "--question", "q2",
+                                      "--replication", folder, "--out", place_.filePath("o.json")});
+            QVERIFY2(made.exit == 0, qPrintable(made.errors));
+            const Outcome good = run({"--verify", folder});
+            QVERIFY2(good.exit == 0, qPrintable(good.output + good.errors));
+            QVERIFY(good.output.contains("all agree"));
+        }
+    }
+
     void aFolderThatCannotBeWholeIsNone() {
         // Its place is below a file.
         const Outcome o = run({RAPPORTO_SOURCE_DIR "/demo/calvessa.rapporto", "--replication",
