@@ -137,6 +137,7 @@ void QuestionLine::pickCoefficient(QWidget* by) {
     }
     finder_->open(by->mapToGlobal(QPoint(0, by->height() + 3)), 380, tr("the coefficient"),
                   std::move(entries));
+    actOnThisQuestion();
 }
 
 void QuestionLine::addCorrelated(const std::string& expression) {

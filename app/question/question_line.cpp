@@ -250,6 +250,17 @@ void QuestionLine::openFinder(QWidget* by, const QString& prompt, std::vector<Fi
     finder_->open(
         by->mapToGlobal(QPoint(0, by->height() + 3)), 380, prompt, std::move(entries),
         [this](const QString& typed) { return whyNot(typed); }, std::move(useTyped), start);
+    actOnThisQuestion();
+}
+
+/// Whatever the finder shows was said of the question as it stands: undone or exchanged meanwhile,
+/// it may have neither that term nor that place.
+void QuestionLine::actOnThisQuestion() {
+    const auto now = [this] {
+        const Question* q = session_.question();
+        return q == nullptr ? std::string() : q->id + "\n" + questionText(*q);
+    };
+    finder_->actOnlyWhile([now, then = now()] { return now() == then; });
 }
 
 /// A key on a slot or chip that means no other thing there: Return opens it, a letter opens it and
@@ -324,6 +335,7 @@ void QuestionLine::pickQuestion(QWidget* by) {
             next.title = utf8(title);
             session_.putQuestion(next, tr("call it %1").arg(title));
         });
+    actOnThisQuestion();
 }
 
 bool QuestionLine::eventFilter(QObject* watched, QEvent* event) {

@@ -110,6 +110,7 @@ class QuestionLine : public QWidget {
     void muteTerm(std::size_t index);
     void removeTerm(std::size_t index);
     void moveTerm(std::size_t index, int by);
+    void actOnThisQuestion();
     void openFinder(QWidget* by, const QString& prompt, std::vector<struct FinderEntry> entries,
                     std::function<void(const QString&)> useTyped, const QString& start = {});
     [[nodiscard]] QString whyNot(const QString& expression) const;

@@ -244,6 +244,7 @@ void QuestionLine::pickMethod(QWidget* by) {
     }
     finder_->open(by->mapToGlobal(QPoint(0, by->height() + 3)), 380, tr("how it is estimated"),
                   std::move(entries));
+    actOnThisQuestion();
 }
 
 void QuestionLine::pickErrors(QWidget* by) {
@@ -309,6 +310,7 @@ void QuestionLine::pickErrors(QWidget* by) {
     }
     finder_->open(by->mapToGlobal(QPoint(0, by->height() + 3)), 380, tr("how the errors behave"),
                   std::move(entries));
+    actOnThisQuestion();
 }
 
 void QuestionLine::pickWeights(QWidget* by) {
@@ -334,6 +336,7 @@ void QuestionLine::pickWeights(QWidget* by) {
     }
     finder_->open(by->mapToGlobal(QPoint(0, by->height() + 3)), 380,
                   tr("weight: a variable and its kind"), std::move(entries));
+    actOnThisQuestion();
 }
 
 }  // namespace rapporto::app

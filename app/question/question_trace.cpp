@@ -219,6 +219,7 @@ void QuestionLine::changeTraced(QWidget* by, const QString& role, const QString&
     }
     finder_->open(by->mapToGlobal(QPoint(0, by->height() + 3)), 380, tr("change %1").arg(name),
                   std::move(entries));
+    actOnThisQuestion();
 }
 
 void QuestionLine::pickIntervals(QWidget* by) {
@@ -279,6 +280,7 @@ void QuestionLine::pickIntervals(QWidget* by) {
                        }});
     finder_->open(by->mapToGlobal(QPoint(0, by->height() + 3)), 380, tr("how sure the effects are"),
                   std::move(entries));
+    actOnThisQuestion();
 }
 
 bool QuestionLine::traceKey(const QString& chip, QEvent* event) {

@@ -124,6 +124,7 @@ Finder::Finder(QWidget* parent)
 void Finder::open(QPoint at, int width, const QString& prompt, std::vector<FinderEntry> entries,
                   std::function<QString(const QString&)> typed,
                   std::function<void(const QString&)> useTyped, const QString& start) {
+    holds_ = {};
     entries_ = std::move(entries);
     typed_ = std::move(typed);
     useTyped_ = std::move(useTyped);
@@ -256,6 +257,10 @@ void Finder::completeLastWord(const QString& sought) {
 }
 
 void Finder::choose() {
+    if (holds_ && !holds_()) {
+        close();
+        return;
+    }
     if (!ticked_.empty()) {
         QStringList all;
         for (const int entry : ticked_) {

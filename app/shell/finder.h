@@ -40,6 +40,10 @@ class Finder : public QFrame {
     /// nothing ends. To be called right after open().
     void takeSeveral(std::function<void(const QStringList&)> takeAll);
 
+    /// What is chosen is acted on only while this holds: entries speak of what stood there when it
+    /// was opened. To be called right after open().
+    void actOnlyWhile(std::function<bool()> holds) { holds_ = std::move(holds); }
+
     /// Puts what was typed before it was open.
     void type(const QString& typed);
 
@@ -53,6 +57,7 @@ class Finder : public QFrame {
     void tick(int row);
     void pressed(const QModelIndex& index);
 
+    std::function<bool()> holds_;
     QLineEdit* field_;
     QListWidget* list_;
     QLabel* hint_;

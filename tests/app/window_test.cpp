@@ -142,6 +142,41 @@ class WindowTest : public GrowersDriver {
         QVERIFY(answer().rows.byRule > 0);
     }
 
+    /// A finder that stands open while its question is exchanged acts on nothing: neither that term
+    /// nor its place need be there.
+    void aFinderActsOnTheQuestionItWasOpenedOn() {
+        session().openDemo();
+        window_->showStage(2);
+        window_->settle();
+        const std::size_t terms = session().question()->terms.size();
+        QVERIFY(terms > 2);
+        for (const char* slot : {"term:last", "slot:errors", "slot:method"}) {
+            const QString name =
+                QString(slot) == "term:last"
+                    ? QString("term:%1").arg(session().question()->terms.size() - 1)
+                    : QString(slot);
+            auto* chip = window_->findChild<QPushButton*>(name);
+            QVERIFY2(chip != nullptr, qPrintable(name));
+            QTest::mouseClick(chip, Qt::LeftButton);
+            auto* finder = window_->findChild<Finder*>();
+            QVERIFY2(finder->isVisible(), slot);
+            auto* field = finder->findChild<QLineEdit*>();
+            if (name.startsWith("term:")) {
+                QTest::keyClicks(field, "1/0");
+            }
+            Question other = *session().question();
+            other.terms.resize(1);
+            session().putQuestion(other, "take out the others");
+            const Question before = *session().question();
+            QTest::keyClick(field, Qt::Key_Return);
+            QVERIFY2(!finder->isVisible(), slot);
+            QVERIFY2(questionText(*session().question()) == questionText(before), slot);
+            session().undo();
+            window_->settle();
+        }
+        QCOMPARE(session().question()->terms.size(), terms);
+    }
+
     void aPredictionMovesWithItsSlider() {
         takeInGrowers();
         askForRevenue();
