@@ -193,18 +193,27 @@ void QuestionLine::changeMoved(QWidget* by, std::size_t index, bool instrument) 
 }
 
 void QuestionLine::removeListed(const QString& chip) {
+    if (session_.question() == nullptr) {
+        return;
+    }
     Question next = *session_.question();
-    const auto at = static_cast<std::ptrdiff_t>(chip.section(':', 1).toInt());
+    const auto at = static_cast<std::size_t>(chip.section(':', 1).toUInt());
+    // A chip may be a moment older than the question.
+    const auto takeOut = [at](auto& from) {
+        const bool there = at < from.size();
+        if (there) {
+            from.erase(from.begin() + static_cast<std::ptrdiff_t>(at));
+        }
+        return there;
+    };
     const QString kind = chip.section(':', 0, 0);
-    if (kind == "fixed") {
-        next.fixedEffects.erase(next.fixedEffects.begin() + at);
-    } else if (kind == "slope") {
-        next.ownSlopes.erase(next.ownSlopes.begin() + at);
-    } else if (kind == "zero") {
-        next.settings.zeroTerms.erase(next.settings.zeroTerms.begin() + at);
-    } else {
-        auto& from = kind == "moved" ? next.endogenous : next.instruments;
-        from.erase(from.begin() + at);
+    const bool gone = kind == "fixed"   ? takeOut(next.fixedEffects)
+                      : kind == "slope" ? takeOut(next.ownSlopes)
+                      : kind == "zero"  ? takeOut(next.settings.zeroTerms)
+                      : kind == "moved" ? takeOut(next.endogenous)
+                                        : takeOut(next.instruments);
+    if (!gone) {
+        return;
     }
     // Without anything to move there is nothing to ask by instruments.
     if (next.endogenous.empty()) {

@@ -107,6 +107,7 @@ class QuestionLine : public QWidget {
     void changeMoved(QWidget* by, std::size_t index, bool instrument);
     /// Takes the chip of that name (“fixed:0”, “moved:1”, “mover:2”) out of the sentence.
     void removeListed(const QString& chip);
+    [[nodiscard]] bool hasTerm(std::size_t index) const;
     void muteTerm(std::size_t index);
     void removeTerm(std::size_t index);
     void moveTerm(std::size_t index, int by);

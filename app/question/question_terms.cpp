@@ -164,10 +164,10 @@ void QuestionLine::nextInExplain() {
 }
 
 void QuestionLine::changeTerm(QWidget* by, std::size_t index) {
-    const Question* q = session_.question();
-    if (q == nullptr || index >= q->terms.size()) {
+    if (!hasTerm(index)) {
         return;
     }
+    const Question* q = session_.question();
     const Term term = q->terms[index];
     const auto put = [this, index](const Term& changed, const QString& did) {
         Question next = *session_.question();
@@ -232,7 +232,16 @@ void QuestionLine::changeTerm(QWidget* by, std::size_t index) {
                });
 }
 
+/// A chip may be a moment older than the question.
+bool QuestionLine::hasTerm(std::size_t index) const {
+    const Question* q = session_.question();
+    return q != nullptr && index < q->terms.size();
+}
+
 void QuestionLine::muteTerm(std::size_t index) {
+    if (!hasTerm(index)) {
+        return;
+    }
     Question next = *session_.question();
     next.terms[index].muted = !next.terms[index].muted;
     session_.putQuestion(next, (next.terms[index].muted ? tr("mute %1") : tr("unmute %1"))
@@ -240,6 +249,9 @@ void QuestionLine::muteTerm(std::size_t index) {
 }
 
 void QuestionLine::removeTerm(std::size_t index) {
+    if (!hasTerm(index)) {
+        return;
+    }
     Question next = *session_.question();
     const QString name = text(next.terms[index].shown());
     next.terms.erase(next.terms.begin() + static_cast<std::ptrdiff_t>(index));
@@ -247,6 +259,9 @@ void QuestionLine::removeTerm(std::size_t index) {
 }
 
 void QuestionLine::moveTerm(std::size_t index, int by) {
+    if (!hasTerm(index)) {
+        return;
+    }
     Question next = *session_.question();
     const auto to = static_cast<std::ptrdiff_t>(index) + by;
     if (to < 0 || to >= static_cast<std::ptrdiff_t>(next.terms.size())) {

@@ -38,10 +38,6 @@ bool hasSum(const StatementNode& node) {
            std::any_of(node.children.begin(), node.children.end(), &hasSum);
 }
 
-tl::unexpected<Refusal> beyond(const std::string& what) {
-    return refuse(ErrorCode::Syntax, "the columns beside the study are not asked for " + what);
-}
-
 /// What a statement with sums needs of each row, and its values with names in place of the sums.
 class Sums {
   public:
@@ -60,7 +56,7 @@ class Sums {
                 {"", fmt::format("by {}", columns_.size()), (*program_)[*step].text});
         }
         if (sums_.by.size() > kMostKeys) {
-            return beyond("groups by more than two values");
+            return notAskedFor("groups by more than two values");
         }
         for (const Statement::Item& item : statement_.items) {
             auto told = replaced(item.value);
@@ -122,7 +118,7 @@ class Sums {
         RowSum sum;
         sum.kind = of.kind;
         if (node.distinct || node.children.size() != 1) {
-            return beyond("different values counted");
+            return notAskedFor("different values counted");
         }
         const StatementNode& inner = node.children.front();
         if (inner.kind == Kind::Star) {
@@ -210,9 +206,10 @@ struct ColumnEngine::State {
     }
 
     Result<ColumnRelation> source(const StatementSource& of, const Job& job) {
-        auto out = of.inner           ? relation(*of.inner, job)
-                   : of.table == name ? Result<ColumnRelation>(table)
-                                      : tl::make_unexpected(beyond("‘" + of.table + "’").value());
+        auto out = of.inner ? relation(*of.inner, job)
+                   : of.table == name
+                       ? Result<ColumnRelation>(table)
+                       : tl::make_unexpected(notAskedFor("‘" + of.table + "’").value());
         if (out && !of.alias.empty()) {
             for (StatementColumn& column : out->columns) {
                 column.of = of.alias;
@@ -238,7 +235,7 @@ struct ColumnEngine::State {
         const std::size_t a = place(left, with.left);
         const std::size_t b = place(*right, with.right);
         if (a >= left.columns.size() || b >= right->columns.size()) {
-            return beyond("rows put together by more than a column");
+            return notAskedFor("rows put together by more than a column");
         }
         return joinedWith(std::move(left), a, std::move(rows), b);
     }

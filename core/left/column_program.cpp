@@ -35,10 +35,6 @@ constexpr std::array<NamedFunction, 8> kFunctions = {{
     {"sign", &signOf},
 }};
 
-tl::unexpected<Refusal> beyond(const std::string& what) {
-    return refuse(ErrorCode::Syntax, "the columns beside the study are not asked for " + what);
-}
-
 /// Writes op(a, b) row by row; null where one is.
 template <class Op>
 void pairwise(double* __restrict__ out, const double* a, const double* b, std::size_t n, Op op) {
@@ -55,6 +51,10 @@ void compared(double* __restrict__ out, const double* a, const double* b, std::s
 }
 
 }  // namespace
+
+tl::unexpected<Refusal> notAskedFor(const std::string& what) {
+    return refuse(ErrorCode::Syntax, "the columns beside the study are not asked for " + what);
+}
 
 double TextNumbers::of(const std::string& text) {
     const auto [at, fresh] = known_.try_emplace(text, texts_.size());
@@ -92,7 +92,7 @@ Result<std::uint32_t> ColumnProgram::addColumn(const StatementNode& node) {
             return put(std::move(step));
         }
     }
-    return beyond("‘" + node.text + "’");
+    return notAskedFor("‘" + node.text + "’");
 }
 
 Result<std::vector<std::uint32_t>> ColumnProgram::addAll(const StatementNode& node) {
@@ -188,7 +188,7 @@ Result<std::uint32_t> ColumnProgram::addCall(const StatementNode& node) {
     const auto* function = std::find_if(kFunctions.begin(), kFunctions.end(),
                                         [&](const NamedFunction& f) { return name == f.name; });
     if (function == kFunctions.end() || count != 1) {
-        return beyond("‘" + name + "’");
+        return notAskedFor("‘" + name + "’");
     }
     step.does = Does::Function;
     step.function = function->function;
@@ -251,7 +251,7 @@ Result<std::uint32_t> ColumnProgram::add(const StatementNode& node) {
         case Kind::ToText:  // Of what groups rows: a number is told as a text anyway.
             return add(node.children.front());
         case Kind::Star:
-            return beyond("all columns within a value");
+            return notAskedFor("all columns within a value");
         case Kind::Minus:
         case Kind::Not:
         case Kind::IsNull:

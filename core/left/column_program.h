@@ -12,6 +12,9 @@
 
 namespace rapporto {
 
+/// The refusal of what no question is asked in.
+[[nodiscard]] tl::unexpected<Refusal> notAskedFor(const std::string& what);
+
 /// Texts by number, for all columns and constants of an engine: two texts are the same where their
 /// numbers are.
 class TextNumbers {

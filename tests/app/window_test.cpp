@@ -177,6 +177,29 @@ class WindowTest : public GrowersDriver {
         QCOMPARE(session().question()->terms.size(), terms);
     }
 
+    /// Keys that come faster than the line is drawn anew meet chips of terms that are gone.
+    void keysOnAChipOfAGoneTermDoNothing() {
+        session().openDemo();
+        window_->showStage(2);
+        window_->settle();
+        const std::size_t last = session().question()->terms.size() - 1;
+        auto* chip = window_->findChild<QPushButton*>(QString("term:%1").arg(last));
+        QVERIFY(chip != nullptr);
+        Question other = *session().question();
+        other.terms.resize(1);
+        session().putQuestion(other, "take out the others");
+        const std::string before = questionText(*session().question());
+        for (const auto& [key, with] : {std::pair{Qt::Key_M, Qt::NoModifier},
+                                        {Qt::Key_Delete, Qt::NoModifier},
+                                        {Qt::Key_Left, Qt::AltModifier},
+                                        {Qt::Key_Return, Qt::NoModifier}}) {
+            // As it reaches the chip, before anything else does.
+            QKeyEvent press(QEvent::KeyPress, key, with);
+            QCoreApplication::sendEvent(chip, &press);
+            QCOMPARE(questionText(*session().question()), before);
+        }
+    }
+
     void aPredictionMovesWithItsSlider() {
         takeInGrowers();
         askForRevenue();

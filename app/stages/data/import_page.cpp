@@ -330,19 +330,14 @@ void ImportPage::refresh() {
 
 /// What stands against having so many rows at hand; empty where nothing does.
 QString ImportPage::roomWords(const Table& table) {
-    // A question about a third of the columns makes them, and works on copies.
-    const double needed =
+    const double bytes =
         static_cast<double>(table.rows()) * static_cast<double>(table.columns.size()) * 8.0;
-    const auto left = static_cast<double>(memoryLeft());
-    return needed < left / 2.0
-               ? QString()
-               : themed(
-                     "<br><span style=\"color:{caution}\">" +
-                     tr("Its cells would take %1 GB and %2 GB of memory are left: leave the rows "
-                        "on the disk.")
-                         .arg(needed / 1e9, 0, 'f', 1)
-                         .arg(left / 1e9, 0, 'f', 1) +
-                     "</span>");
+    const auto room = roomFor(bytes, utf8(tr("A question about all of its columns")));
+    return room ? QString()
+                : themed("<br><span style=\"color:{caution}\">" +
+                         tr("%1: leave the rows on the disk.")
+                             .arg(numbered(room.error().what).toHtmlEscaped()) +
+                         "</span>");
 }
 
 void ImportPage::showProblems(const Import& import) {
@@ -353,9 +348,6 @@ void ImportPage::showProblems(const Import& import) {
                    ? (import.used.left
                           ? tr("Rows stay there: questions are answered by sums over all of them.")
                           : tr("All rows are fetched when you take it in."))
-               : import.used.left
-                   ? tr("Nothing had to be repaired. Rows stay on the disk: questions are answered "
-                        "by sums over all of them.")
                : textual_->isHidden() ? tr("Nothing had to be repaired.")
                : import.used.repairs.empty()
                    ? tr("Every line has the same number of cells; nothing had to be repaired.")
@@ -365,8 +357,12 @@ void ImportPage::showProblems(const Import& import) {
                   tr("in the whole file; choose one to see its row, and mend its line here, or "
                      "take it as repaired. The file stays as it is.") +
                   "</span>"));
-    if (!import.used.left && !leaving_->isHidden() && !isServed(import.used)) {
-        importProblems_->setText(importProblems_->text() + roomWords(import.table));
+    if (!leaving_->isHidden() && !isServed(import.used)) {
+        importProblems_->setText(
+            importProblems_->text() +
+            (import.used.left ? "<br>" + tr("Rows stay on the disk: questions are answered by sums "
+                                            "over all of them.")
+                              : roomWords(import.table)));
     }
     mending_->hide();
     problemList_->clear();
