@@ -1,6 +1,7 @@
 #include "app/shell/reading_column.h"
 
 #include "app/shell/theme.h"
+#include "app/shell/words.h"
 
 #include <QComboBox>
 #include <QGridLayout>
@@ -10,6 +11,8 @@
 #include <QTimer>
 #include <QVBoxLayout>
 
+#include <algorithm>
+
 namespace rapporto::app {
 namespace {
 
@@ -17,37 +20,15 @@ namespace {
 constexpr int kRoomForTwo = 560;
 constexpr int kBetween = 26;
 constexpr int kMargins = 38;  ///< Left and right of all.
+constexpr int kCardLeft = 12;
+constexpr int kCardRight = 8;
+constexpr int kCardAbove = 14;  ///< Above and below the words of a card.
 
 QString spaced(const QString& rich) {
     return "<div style=\"line-height:122%\">" + themed(rich) + "</div>";
 }
 
-/// Rich text that is laid out once for a width: a layout asks for the height of its parts some six
-/// times a turn.
-class Words : public QLabel {
-  public:
-    using QLabel::QLabel;
-
-    [[nodiscard]] int heightForWidth(int width) const override {
-        if (width != width_ || text() != text_) {
-            width_ = width;
-            text_ = text();
-            height_ = QLabel::heightForWidth(width);
-        }
-        return height_;
-    }
-
-    [[nodiscard]] QSize sizeHint() const override { return {200, 18}; }
-
-    [[nodiscard]] QSize minimumSizeHint() const override { return {40, 18}; }
-
-  private:
-    mutable int width_ = -1;
-    mutable int height_ = 0;
-    mutable QString text_;
-};
-
-QLabel* paragraph(const QString& rich, QWidget* parent) {
+Words* paragraph(const QString& rich, QWidget* parent) {
     auto* label = new Words(spaced(rich), parent);
     label->setWordWrap(true);
     label->setTextFormat(Qt::RichText);
@@ -123,13 +104,16 @@ void ReadingColumn::show(const ReadingContent& content) {
         }
         layout->addLayout(grid);
     }
-    addActions(layout, columns->count());
+    addActions(layout);
     layout->addStretch(1);
+    columns_ = columns->count();
+    fitWords(*page);
     setWidget(page);
+    fitWords(*page);  // Taken in, it was dressed anew.
     shape_ = shapeOf(content);
 }
 
-void ReadingColumn::addActions(QVBoxLayout* layout, int columns) {
+void ReadingColumn::addActions(QVBoxLayout* layout) {
     if (content_.actions.empty()) {
         return;
     }
@@ -139,22 +123,19 @@ void ReadingColumn::addActions(QVBoxLayout* layout, int columns) {
     if (!content_.actionsTitle.isEmpty()) {
         layout->addWidget(heading(content_.actionsTitle, 17, nullptr));
     }
-    const int room = viewport()->width() - kMargins - (columns - 1) * kBetween;
     for (std::size_t a = 0; a < content_.actions.size(); ++a) {
         auto* button = new QPushButton;
         button->setProperty("card", true);
         button->setAccessibleName(content_.actions[a].label);
         button->setAccessibleDescription(content_.actions[a].why);
         auto* inner = new QVBoxLayout(button);
-        inner->setContentsMargins(12, 7, 8, 7);
+        inner->setContentsMargins(kCardLeft, 7, kCardRight, 7);
         auto* words = paragraph(cardWords(content_.actions[a]), button);
         words->setTextInteractionFlags(Qt::NoTextInteraction);
         words->setAttribute(Qt::WA_TransparentForMouseEvents);
         inner->addWidget(words);
         button->setObjectName("card:" + content_.actions[a].label);
         button->setSizePolicy(QSizePolicy::Preferred, QSizePolicy::MinimumExpanding);
-        const int width = room > 80 ? room / columns - 30 : 210;
-        button->setMinimumHeight(words->heightForWidth(width) + 18);
         button->setCursor(Qt::PointingHandCursor);
         connect(button, &QPushButton::clicked, this, [this, a] {
             if (a < content_.actions.size()) {
@@ -173,8 +154,27 @@ QVBoxLayout* ReadingColumn::addColumn(QHBoxLayout* columns) {
     return column;
 }
 
+/// Gives all words of the page the height that they take in the room there is.
+void ReadingColumn::fitWords(QWidget& page) {
+    const int room =
+        std::max(40, (viewport()->width() - kMargins - (columns_ - 1) * kBetween) / columns_);
+    for (QLabel* label : page.findChildren<QLabel*>()) {
+        if (auto* words = dynamic_cast<Words*>(label)) {
+            const bool inCard = words->parentWidget() != &page;
+            words->parentWidget()->ensurePolished();  // Its font is handed down.
+            words->fitTo(inCard ? room - kCardLeft - kCardRight : room);
+            if (inCard) {
+                words->parentWidget()->setMinimumHeight(words->minimumHeight() + kCardAbove);
+            }
+        }
+    }
+}
+
 void ReadingColumn::resizeEvent(QResizeEvent* event) {
     QScrollArea::resizeEvent(event);
+    if (widget() != nullptr) {
+        fitWords(*widget());
+    }
     const bool inTwo = width() >= kRoomForTwo;
     if (inTwo != inTwo_) {
         inTwo_ = inTwo;
@@ -206,6 +206,7 @@ bool ReadingColumn::takeWords(const ReadingContent& content) {
     for (std::size_t k = 0; k < paragraphs_.size(); ++k) {
         paragraphs_[k]->setText(spaced(content.paragraphs[static_cast<qsizetype>(k)]));
     }
+    fitWords(*widget());
     return true;
 }
 

@@ -26,7 +26,8 @@ class ReadingColumn : public QScrollArea {
 
   private:
     [[nodiscard]] static QVBoxLayout* addColumn(QHBoxLayout* columns);
-    void addActions(QVBoxLayout* layout, int columns);
+    void addActions(QVBoxLayout* layout);
+    void fitWords(QWidget& page);
     void addField(const SheetField& field, QGridLayout* grid, int row);
 
     /// Takes new words into the page that is there, where they are as many: numbers move, widgets
@@ -35,6 +36,7 @@ class ReadingColumn : public QScrollArea {
     [[nodiscard]] static QString shapeOf(const ReadingContent& content);
 
     bool inTwo_ = false;
+    int columns_ = 1;
     QString signature_;
     QString shape_;
     std::vector<QLabel*> paragraphs_;

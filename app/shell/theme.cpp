@@ -271,8 +271,11 @@ QString richText(const std::string& marked) {
     static const QRegularExpression kBare("(?<![0-9])\\.(?=[0-9])");
     // Nor must it at the thin space between thousands, where this layout breaks lines: a small
     // space that never does stands for it.
+    // And a p stays with its value.
+    static const QRegularExpression kP("\\bp (&lt;|&gt;|=) (?=\\.?[0-9])");
     const auto joined = [](QString words) {
-        return words.replace(kBare, QString(".\uFEFF"))
+        return words.replace(kP, "p\u00a0\\1\u00a0")
+            .replace(kBare, QString(".\uFEFF"))
             .replace(QChar(0x202F), QString("<span style=\"font-size:7px\">&nbsp;</span>"));
     };
     if (marked.starts_with("~")) {

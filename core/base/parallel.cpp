@@ -1,7 +1,10 @@
 #include "core/base/parallel.h"
 
+#include "core/base/apart.h"
+
 #include <tbb/global_control.h>
 #include <tbb/parallel_for.h>
+#include <tbb/task_arena.h>
 
 #include <algorithm>
 #include <atomic>
@@ -62,6 +65,14 @@ void inParallel(std::size_t count, const std::function<void(std::size_t)>& work)
     onPlainThreads(count, work);
 #else
     tbb::parallel_for(std::size_t{0}, count, work);
+#endif
+}
+
+void apart(const std::function<void()>& work) {
+#ifdef RAPPORTO_PLAIN_THREADS
+    work();
+#else
+    tbb::this_task_arena::isolate(work);
 #endif
 }
 

@@ -170,14 +170,16 @@ bool fitVaries(const CheckInput& in) {
            units * std::max(fitted.cwiseAbs().maxCoeff(), in.design.y.cwiseAbs().maxCoeff());
 }
 
-MatrixXd regressors(const CheckInput& in) {
-    std::vector<Index> columns;
-    for (const Index c : in.fit.solution.kept) {
-        if (in.design.columns[static_cast<std::size_t>(c)].term >= 0) {
-            columns.push_back(c);
+std::shared_ptr<const Regressors> regressors(const CheckInput& in) {
+    return onceFor<Regressors>(in, [&in] {
+        std::vector<Index> columns;
+        for (const Index c : in.fit.solution.kept) {
+            if (in.design.columns[static_cast<std::size_t>(c)].term >= 0) {
+                columns.push_back(c);
+            }
         }
-    }
-    return in.design.X(Eigen::all, columns);
+        return Regressors{in.design.X(Eigen::all, columns)};
+    });
 }
 
 tl::expected<CheckGroups, std::string> groupsFor(const CheckInput& in,

@@ -2,9 +2,17 @@
 
 #include "core/checks/check.h"
 #include "core/checks/row_sheet.h"
+#include "core/checks/shared_work.h"
 #include "core/describe/row_names.h"
 
 namespace rapporto {
+
+/// The T of the check's own fit, made once for all checks of an answer that ask for it.
+template <class T, class Make>
+[[nodiscard]] std::shared_ptr<const T> onceFor(const CheckInput& in, Make make) {
+    SharedWork* shared = SharedWork::of(&in.fit);
+    return shared == nullptr ? std::make_shared<const T>(make()) : shared->get<T>(&in.fit, make);
+}
 
 /// The rows as the question has them, before sweeping or differencing.
 [[nodiscard]] const Design& rawOf(const CheckInput& in);
@@ -38,7 +46,11 @@ namespace rapporto {
 [[nodiscard]] bool fitVaries(const CheckInput& in);
 
 /// Kept columns but the constant.
-[[nodiscard]] Eigen::MatrixXd regressors(const CheckInput& in);
+struct Regressors {
+    Eigen::MatrixXd Z;
+};
+
+[[nodiscard]] std::shared_ptr<const Regressors> regressors(const CheckInput& in);
 
 /// Names of rows with the largest values first, three at most; for readings.
 [[nodiscard]] std::string namesOf(const CheckInput& in, const std::vector<std::size_t>& rows);

@@ -184,8 +184,11 @@ CheckResult doubtOf(const CheckInput& in, const std::vector<Oddity>& all) {
         return std::find(doubt.kinds.begin(), doubt.kinds.end(), odd.kind) != doubt.kinds.end();
     });
     // Rows that the question does not use do it no harm.
-    std::vector<std::size_t> used(in.design.rows.begin(), in.design.rows.end());
-    std::sort(used.begin(), used.end());
+    std::vector<std::size_t> used;
+    if (!found.empty()) {
+        used.assign(in.design.rows.begin(), in.design.rows.end());
+        std::sort(used.begin(), used.end());
+    }
     std::erase_if(found, [&](Oddity& odd) {
         if (odd.rows.empty()) {
             return false;

@@ -202,7 +202,7 @@ CheckResult checkRowsSpread(const CheckInput& in) {
         return notApplicable("No group has more rows than effects of its own.");
     }
     Design squares;
-    const MatrixXd Z = regressors(in)(rows, Eigen::all);
+    const MatrixXd Z = regressors(in)->Z(rows, Eigen::all);
     squares.X.resize(Z.rows(), Z.cols() + 1);
     squares.X << VectorXd::Ones(Z.rows()), Z;
     squares.hasConstant = true;

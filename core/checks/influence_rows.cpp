@@ -1,5 +1,6 @@
 // Do a few rows decide each effect, each fitted value, the precision?
 #include "core/base/format.h"
+#include "core/base/parallel.h"
 #include "core/checks/common.h"
 #include "core/numerics/sparse_factor.h"
 
@@ -68,17 +69,31 @@ std::vector<Index> effectsOfManyRows(const CheckInput& in) {
 /// (b − b₍ᵢ₎)_j/(s₍ᵢ₎ √c_jj) of each row, for the effects whose rows of the factor are given.
 MatrixXd changesWithout(const CheckInput& in, const VectorXd& e, const VectorXd& s,
                         const MatrixXd& F) {
-    MatrixXd X = withColumns(in, MatrixXd(in.design.X.rows(), 0));
-    if (in.design.weights.size() > 0) {
-        X = in.design.weights.cwiseSqrt().asDiagonal() * X;
-    }
+    const MatrixXd& X = in.design.X;
     VectorXd scale(X.rows());
     for (Index i = 0; i < scale.size(); ++i) {
         const double left = 1.0 - in.fit.leverage(i);
         scale(i) = left > 1e-12 && s(i) > 0.0 ? e(i) / (left * s(i)) : 0.0;
     }
-    return scale.asDiagonal() * (SparseFactor(in.fit.solution.factor).after(X) * F.transpose()) *
-           F.rowwise().norm().cwiseInverse().asDiagonal();
+    if (in.design.weights.size() > 0) {
+        scale.array() *= in.design.weights.array().sqrt();
+    }
+    const MatrixXd turned = F.transpose() * F.rowwise().norm().cwiseInverse().asDiagonal();
+    const SparseFactor factor(in.fit.solution.factor);
+    MatrixXd out(X.rows(), F.rows());
+    // Block by block: of all rows at once the columns would pass through memory five times.
+    constexpr std::size_t kBlock = 2048;
+    const RowChunks chunks(static_cast<std::size_t>(X.rows()));
+    chunks.forEach([&](std::size_t c) {
+        const RowRange all = chunks[c];
+        for (std::size_t from = all.begin; from < all.end; from += kBlock) {
+            const auto rows = Eigen::seqN(static_cast<Index>(from),
+                                          static_cast<Index>(std::min(kBlock, all.end - from)));
+            out(rows, Eigen::all) =
+                scale(rows).asDiagonal() * (factor.after(X(rows, in.fit.solution.kept)) * turned);
+        }
+    });
+    return out;
 }
 
 void tellOfFew(std::size_t levels, CheckResult& result) {

@@ -7,10 +7,11 @@
 #include "core/checks/told.h"
 #include "core/describe/normality_tests.h"
 #include "core/numerics/distributions.h"
+#include "core/numerics/ordering.h"
 
 #include <algorithm>
 #include <cmath>
-#include <numeric>
+#include <span>
 
 namespace rapporto {
 
@@ -21,15 +22,16 @@ namespace {
 using Eigen::Index;
 using Eigen::VectorXd;
 
-Exhibit quantileExhibit(const CheckInput& in) {
+/// Ordered residuals beside the normal line: the picture of all tests of normality, untitled.
+struct QuantilePicture {
+    Exhibit exhibit;
+};
+
+QuantilePicture quantilePicture(const CheckInput& in) {
     const VectorXd e = scaledResiduals(in);
-    const VectorXd t = studentisedResiduals(in);
     const bool small = e.size() * in.design.X.cols() <= 5000 && in.fit.dfResidual >= 2.0 &&
                        !std::isnan(in.fit.leverage.sum());
-    std::vector<Index> order(static_cast<std::size_t>(e.size()));
-    std::iota(order.begin(), order.end(), Index{0});
-    std::sort(order.begin(), order.end(),
-              [&](Index a, Index b) { return small ? t(a) < t(b) : e(a) < e(b); });
+    const std::vector<Placed> order = ordered(small ? studentisedResiduals(in) : e);
     const double n = static_cast<double>(e.size());
     const double sd = std::sqrt(e.squaredNorm() / in.fit.dfResidual);
     Exhibit out;
@@ -39,8 +41,8 @@ Exhibit quantileExhibit(const CheckInput& in) {
     out.yTitle = small ? "studentised residual" : "residual, in standard deviations";
     for (std::size_t i = 0; i < order.size(); ++i) {
         out.x.push_back(normalQuantile((static_cast<double>(i) + 0.625) / (n + 0.25)));
-        out.y.push_back(small ? t(order[i]) : (sd > 0.0 ? e(order[i]) / sd : 0.0));
-        out.rows.push_back(in.design.rows[static_cast<std::size_t>(order[i])]);
+        out.y.push_back(small ? order[i].value : (sd > 0.0 ? order[i].value / sd : 0.0));
+        out.rows.push_back(in.design.rows[static_cast<std::size_t>(order[i].at)]);
     }
     // 95 % of the order statistics of a normal sample lie between these: the beta law's normal
     // approximation, sd √(p(1−p)/n)/φ(z).
@@ -65,12 +67,12 @@ Exhibit quantileExhibit(const CheckInput& in) {
     }
     out.lines = {{"normal", {out.x.front(), out.x.back()}, {out.x.front(), out.x.back()}, false}};
     out.bands = {std::move(band)};
-    return out;
+    return {std::move(out)};
 }
 
 void describe(const CheckInput& in, CheckResult& result, const Moments& m) {
     tellNormality(in, {m.skewness, m.kurtosis}, result);
-    result.exhibit = quantileExhibit(in);
+    result.exhibit = onceFor<QuantilePicture>(in, [&in] { return quantilePicture(in); })->exhibit;
     result.exhibit.title = result.verdict == Verdict::Fine ? "Residuals follow the normal line"
                            : std::abs(m.skewness) >= 0.5
                                ? "The tails part from the normal line, more on one side"
@@ -174,9 +176,13 @@ CheckResult checkShapiroWilk(const CheckInput& in) {
 
 namespace {
 
+std::shared_ptr<const Deviates> deviatesOf(const CheckInput& in, const VectorXd& e) {
+    return onceFor<Deviates>(in, [&e] { return Deviates({e.begin(), e.end()}); });
+}
+
 /// A test of residuals with its statistic’s name; too few rows are said.
 CheckResult normalityOf(const CheckInput& in, Index least, const char* name,
-                        std::pair<double, double> (*test)(const std::vector<double>&),
+                        std::pair<double, double> (*test)(const CheckInput&, const VectorXd&),
                         const char* distribution) {
     if (in.fit.residuals.size() < least || in.fit.statistics.rss <= 0.0) {
         return notApplicable(in.fit.statistics.rss <= 0.0
@@ -184,7 +190,7 @@ CheckResult normalityOf(const CheckInput& in, Index least, const char* name,
                                  : "It needs " + std::to_string(least) + " residuals.");
     }
     const VectorXd e = scaledResiduals(in);
-    const auto [statistic, p] = test({e.data(), e.data() + e.size()});
+    const auto [statistic, p] = test(in, e);
     const Moments m = moments(e);
     CheckResult result;
     result.statistic = statistic;
@@ -201,8 +207,8 @@ CheckResult normalityOf(const CheckInput& in, Index least, const char* name,
 CheckResult checkAndersonDarling(const CheckInput& in) {
     return normalityOf(
         in, 8, "Anderson–Darling A²",
-        [](const std::vector<double>& e) {
-            const AndersonDarling found = andersonDarling(e);
+        [](const CheckInput& asked, const VectorXd& e) {
+            const AndersonDarling found = andersonDarling(*deviatesOf(asked, e));
             return std::pair{found.adjusted, found.p};
         },
         "A");
@@ -211,8 +217,8 @@ CheckResult checkAndersonDarling(const CheckInput& in) {
 CheckResult checkLilliefors(const CheckInput& in) {
     return normalityOf(
         in, 5, "Lilliefors D",
-        [](const std::vector<double>& e) {
-            const Lilliefors found = lilliefors(e);
+        [](const CheckInput& asked, const VectorXd& e) {
+            const Lilliefors found = lilliefors(*deviatesOf(asked, e));
             return std::pair{found.d, found.p};
         },
         "D");
@@ -221,8 +227,9 @@ CheckResult checkLilliefors(const CheckInput& in) {
 CheckResult checkDagostino(const CheckInput& in) {
     CheckResult result = normalityOf(
         in, 20, "D’Agostino K²",
-        [](const std::vector<double>& e) {
-            const DAgostino found = dagostino(e);
+        [](const CheckInput& /*asked*/, const VectorXd& e) {
+            const DAgostino found =
+                dagostino(std::span(e.data(), static_cast<std::size_t>(e.size())));
             return std::pair{found.k2, found.p};
         },
         "chi2");

@@ -9,6 +9,7 @@
 #include "core/model/event_study.h"
 #include "core/model/rows_left.h"
 #include "core/numerics/distributions.h"
+#include "core/numerics/ordering.h"
 #include "core/numerics/random.h"
 
 #include <boost/math/distributions/beta.hpp>
@@ -284,9 +285,7 @@ Exhibit::Band orderStatisticBand(const std::vector<double>& x, double alpha, boo
 
 Exhibit halfNormal(const Design& design, const Fit& fit, double alpha) {
     const VectorXd t = studentisedResiduals(design, fit).cwiseAbs();
-    std::vector<Index> order(static_cast<std::size_t>(t.size()));
-    std::iota(order.begin(), order.end(), Index{0});
-    std::sort(order.begin(), order.end(), [&](Index a, Index b) { return t(a) < t(b); });
+    const std::vector<Placed> order = ordered(t);
     const double n = static_cast<double>(t.size());
     Exhibit e;
     e.subtitle = "ordered sizes of studentised residuals · n = " + countText(order.size());
@@ -295,8 +294,8 @@ Exhibit halfNormal(const Design& design, const Fit& fit, double alpha) {
     for (std::size_t i = 0; i < order.size(); ++i) {
         const double p = (static_cast<double>(i) + 0.5) / n;
         e.x.push_back(normalQuantile(0.5 + 0.5 * p));
-        e.y.push_back(t(order[i]));
-        e.rows.push_back(design.rows[static_cast<std::size_t>(order[i])]);
+        e.y.push_back(order[i].value);
+        e.rows.push_back(design.rows[static_cast<std::size_t>(order[i].at)]);
     }
     Exhibit::Band band{.name = fixedNumber(100.0 * (1.0 - alpha), 0) + " %, each point"};
     const OrderBand drawn = simulatedBand(design, fit, alpha, true);

@@ -3,6 +3,7 @@
 #include "core/checks/check.h"
 #include "core/checks/common.h"
 #include "core/checks/data_doubts.h"
+#include "core/checks/shared_work.h"
 #include "core/checks/told.h"
 #include "core/model/likelihood.h"
 #include "core/model/outcome_models.h"
@@ -308,11 +309,13 @@ class Asking {
         if (counted_ && rows_ == nullptr && !check->has(traits::kCountsRows)) {
             return notApplicable("The weights stand for more rows than it can be made for.");
         }
+        const SharedWork::Here here(shared_, &in.fit);
         return behindBorder(*check, [&] { return check->run(in); });
     }
 
     const CheckRun& run_;
     DataDoubts doubts_;
+    mutable SharedWork shared_;
     const Job& job_;
     std::shared_ptr<const CheckRows> rows_;
     unsigned kind_;

@@ -36,22 +36,24 @@ CheckResult checkRainbow(const CheckInput& in) {
     if (!fitVaries(in)) {
         return notApplicable("The fit is a constant: it has no shape to ask about.");
     }
-    std::vector<Index> order(static_cast<std::size_t>(in.fit.leverage.size()));
-    std::iota(order.begin(), order.end(), Index{0});
-    std::stable_sort(order.begin(), order.end(),
-                     [&](Index a, Index b) { return in.fit.leverage(a) < in.fit.leverage(b); });
+    std::vector<double> far(in.fit.leverage.begin(), in.fit.leverage.end());
+    std::sort(far.begin(), far.end());
     // Rows that are as far as the last of the half belong to it, too: which of them would be chosen
     // must not hang on where they stand.
-    std::size_t half = order.size() / 2;
-    while (half > 0 && half < order.size() &&
-           in.fit.leverage(order[half]) <= in.fit.leverage(order[half - 1]) * (1.0 + 1e-9)) {
+    std::size_t half = far.size() / 2;
+    while (half > 0 && half < far.size() && far[half] <= far[half - 1] * (1.0 + 1e-9)) {
         ++half;
     }
-    if (half == 0 || half == order.size()) {
+    if (half == 0 || half == far.size()) {
         return notApplicable("The rows are all as far from the middle of the terms.");
     }
-    order.resize(half);
-    std::sort(order.begin(), order.end());
+    std::vector<Index> order;
+    order.reserve(half);
+    for (Index i = 0; i < in.fit.leverage.size(); ++i) {
+        if (in.fit.leverage(i) <= far[half - 1]) {
+            order.push_back(i);
+        }
+    }
     const auto part = fitPart(in, order);
     const double n = static_cast<double>(in.fit.leverage.size());
     if (!part || part->rss <= 0.0 || part->n <= part->columns) {

@@ -8,7 +8,6 @@
 #include <cmath>
 #include <limits>
 #include <numbers>
-#include <numeric>
 
 namespace rapporto {
 namespace {
@@ -19,14 +18,12 @@ using Eigen::VectorXd;
 
 /// Root mean square of the residuals in the top over the bottom fifth of fitted values.
 double spreadRatio(const CheckInput& in, const VectorXd& e) {
-    std::vector<Index> order(static_cast<std::size_t>(e.size()));
-    std::iota(order.begin(), order.end(), Index{0});
-    std::sort(order.begin(), order.end(),
-              [&](Index a, Index b) { return in.fit.fitted(a) < in.fit.fitted(b); });
+    std::vector<double> order(in.fit.fitted.begin(), in.fit.fitted.end());
+    std::sort(order.begin(), order.end());
     const std::size_t fifth = std::max<std::size_t>(order.size() / 5, 1);
     // The rows of one fitted value stand together, on either side.
-    const double low = in.fit.fitted(order[fifth - 1]);
-    const double high = in.fit.fitted(order[order.size() - fifth]);
+    const double low = order[fifth - 1];
+    const double high = order[order.size() - fifth];
     const double blur = 1e-12 * in.fit.fitted.cwiseAbs().maxCoeff();
     double bottom = 0.0;
     double top = 0.0;
@@ -45,10 +42,36 @@ double spreadRatio(const CheckInput& in, const VectorXd& e) {
     return bottom > 0.0 ? std::sqrt(top / above / (bottom / below)) : 1.0;
 }
 
-/// Reading, exhibit and remedies, the same for both tests.
+/// How wide what is left spreads along the fit: what all tests of an even spread tell and draw.
+struct SpreadAlongFit {
+    double ratio = 1.0;  ///< See spreadRatio.
+    Exhibit exhibit;     ///< Without a title.
+};
+
+SpreadAlongFit spreadAlongFit(const CheckInput& in, const VectorXd& e) {
+    SpreadAlongFit out{spreadRatio(in, e), residualExhibit(in)};
+    std::vector<double> size(out.exhibit.y.size());
+    std::transform(out.exhibit.y.begin(), out.exhibit.y.end(), size.begin(),
+                   [](double x) { return std::abs(x); });
+    Exhibit::Line upper = localLine(out.exhibit.x, size, 0.6, "local spread");
+    upper.series = 1;  // Both of one colour, and another than a smooth through the middle.
+    Exhibit::Line lower = upper;
+    for (double& v : upper.y) {
+        v = std::abs(v) * 1.2533;  // mean |e| to sd under normality
+    }
+    for (std::size_t i = 0; i < lower.y.size(); ++i) {
+        lower.y[i] = -upper.y[i];
+    }
+    lower.name.clear();
+    out.exhibit.lines = {upper, lower};
+    return out;
+}
+
+/// Reading, exhibit and remedies, the same for all of these tests.
 void describe(const CheckInput& in, CheckResult& result, const VectorXd& e,
               const std::string& what) {
-    const double ratio = spreadRatio(in, e);
+    const auto along = onceFor<SpreadAlongFit>(in, [&] { return spreadAlongFit(in, e); });
+    const double ratio = along->ratio;
     const double size = std::max(ratio, 1.0 / ratio);
     const double p = *result.p;
     result.verdict = judge(
@@ -78,25 +101,11 @@ void describe(const CheckInput& in, CheckResult& result, const VectorXd& e,
                             "with the fitted value. ") +
             errors;
     }
-    result.exhibit = residualExhibit(in);
+    result.exhibit = along->exhibit;
     result.exhibit.title = result.verdict == Verdict::Fine ? "The spread stays about the same"
                            : size < 1.15                   ? "The spread changes with the terms"
                            : ratio > 1.0                   ? "Residuals fan out as the fit grows"
                                                            : "Residuals close up as the fit grows";
-    std::vector<double> size2(result.exhibit.y.size());
-    std::transform(result.exhibit.y.begin(), result.exhibit.y.end(), size2.begin(),
-                   [](double x) { return std::abs(x); });
-    Exhibit::Line upper = localLine(result.exhibit.x, size2, 0.6, "local spread");
-    upper.series = 1;  // Both of one colour, and another than a smooth through the middle.
-    Exhibit::Line lower = upper;
-    for (double& v : upper.y) {
-        v = std::abs(v) * 1.2533;  // mean |e| to sd under normality
-    }
-    for (std::size_t i = 0; i < lower.y.size(); ++i) {
-        lower.y[i] = -upper.y[i];
-    }
-    lower.name.clear();
-    result.exhibit.lines = {upper, lower};
     if (result.verdict != Verdict::Fine) {
         offerRobust(in, result);
         offerCluster(in, result);
@@ -108,7 +117,8 @@ void describe(const CheckInput& in, CheckResult& result, const VectorXd& e,
 
 // Breusch & Pagan (1979), Econometrica 47; the n·R² form: Koenker (1981), J. Econometrics 17.
 CheckResult checkBreuschPagan(const CheckInput& in) {
-    const MatrixXd Z = regressors(in);
+    const auto all = regressors(in);
+    const MatrixXd& Z = all->Z;
     if (Z.cols() == 0 || in.fit.statistics.rss <= 0.0) {
         return notApplicable("There is no term that the spread could change with.");
     }
@@ -140,16 +150,17 @@ constexpr double kMostWork = 4e9;  // Products of numbers: about a second.
 
 // White (1980), Econometrica 48, 817–838.
 CheckResult checkWhite(const CheckInput& in) {
-    const MatrixXd Z = regressors(in);
+    const auto all = regressors(in);
+    const MatrixXd& Z = all->Z;
     if (Z.cols() == 0 || in.fit.statistics.rss <= 0.0) {
         return notApplicable("There is no term that the spread could change with.");
     }
     const Index m = Z.cols();
     const double n = static_cast<double>(Z.rows());
     // With cross products while they number under n/5 and the work stays near that of the fit.
-    const double all = static_cast<double>(m * (m + 3)) / 2.0;
-    const bool few = all < n / 5.0;
-    const bool cross = in.options.cross.value_or(few && n * all * all <= kMostWork);
+    const double most = static_cast<double>(m * (m + 3)) / 2.0;
+    const bool few = most < n / 5.0;
+    const bool cross = in.options.cross.value_or(few && n * most * most <= kMostWork);
     std::vector<std::pair<Index, Index>> products;
     for (Index i = 0; i < m; ++i) {
         // The square of an indicator is itself.
@@ -202,7 +213,8 @@ CheckResult checkWhite(const CheckInput& in) {
 
 // Harvey (1976), Econometrica 44, 461–465.
 CheckResult checkHarvey(const CheckInput& in) {
-    const MatrixXd Z = regressors(in);
+    const auto all = regressors(in);
+    const MatrixXd& Z = all->Z;
     const VectorXd e = scaledResiduals(in);
     if (Z.cols() == 0 || in.fit.statistics.rss <= 0.0 ||
         e.cwiseAbs().minCoeff() <=
@@ -235,7 +247,8 @@ CheckResult checkHarvey(const CheckInput& in) {
 
 // Glejser (1969), Journal of the American Statistical Association 64, 316–323.
 CheckResult checkGlejser(const CheckInput& in) {
-    const MatrixXd Z = regressors(in);
+    const auto all = regressors(in);
+    const MatrixXd& Z = all->Z;
     if (Z.cols() == 0 || in.fit.statistics.rss <= 0.0) {
         return notApplicable("There is no term that the spread could change with.");
     }

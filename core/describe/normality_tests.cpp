@@ -11,25 +11,23 @@
 namespace rapporto {
 namespace {
 
-/// Values as sorted deviates from their mean in standard deviations (n − 1).
-std::vector<double> sortedDeviates(std::vector<double> values) {
-    const Eigen::Map<Eigen::VectorXd> x(values.data(), static_cast<Eigen::Index>(values.size()));
-    const double mean = x.mean();
-    const double sd =
-        std::sqrt((x.array() - mean).square().sum() / static_cast<double>(values.size() - 1));
-    for (double& value : values) {
-        value = (value - mean) / sd;
-    }
-    std::sort(values.begin(), values.end());
-    return values;
-}
-
 double lowerNormal(double z) { return normalTail(-z); }
 
 }  // namespace
 
-AndersonDarling andersonDarling(std::vector<double> values) {
-    const std::vector<double> z = sortedDeviates(std::move(values));
+Deviates::Deviates(std::vector<double> values) : z(std::move(values)) {
+    const Eigen::Map<const Eigen::VectorXd> x(z.data(), static_cast<Eigen::Index>(z.size()));
+    const double mean = x.mean();
+    const double sd =
+        std::sqrt((x.array() - mean).square().sum() / static_cast<double>(z.size() - 1));
+    for (double& value : z) {
+        value = (value - mean) / sd;
+    }
+    std::sort(z.begin(), z.end());
+}
+
+AndersonDarling andersonDarling(const Deviates& of) {
+    const std::vector<double>& z = of.z;
     const std::size_t count = z.size();
     const auto n = static_cast<double>(count);
     double sum = 0.0;
@@ -50,8 +48,8 @@ AndersonDarling andersonDarling(std::vector<double> values) {
     return out;
 }
 
-Lilliefors lilliefors(std::vector<double> values) {
-    const std::vector<double> z = sortedDeviates(std::move(values));
+Lilliefors lilliefors(const Deviates& of) {
+    const std::vector<double>& z = of.z;
     const auto n = static_cast<double>(z.size());
     Lilliefors out;
     for (std::size_t i = 0; i < z.size(); ++i) {
@@ -186,13 +184,14 @@ std::vector<NormalityTest> normalityTests(std::span<const double> cells,
         const ShapiroWilk sw = shapiroWilk(x);
         put(0, sw.w, sw.p);
     }
-    if (out[1].why.empty()) {
-        const AndersonDarling ad = andersonDarling(values);
-        put(1, ad.adjusted, ad.p);
-    }
     if (out[2].why.empty()) {
-        const Lilliefors l = lilliefors(values);
+        const Deviates deviates(values);
+        const Lilliefors l = lilliefors(deviates);
         put(2, l.d, l.p);
+        if (out[1].why.empty()) {  // It needs more values than the other.
+            const AndersonDarling ad = andersonDarling(deviates);
+            put(1, ad.adjusted, ad.p);
+        }
     }
     if (varies) {
         const Moments m = moments(x);

@@ -17,6 +17,13 @@ struct NormalityTest {
     std::string why;  ///< Why there is none: too few values, too many.
 };
 
+/// Values in order, as deviates from their mean in standard deviations (n − 1).
+struct Deviates {
+    explicit Deviates(std::vector<double> values);
+
+    std::vector<double> z;
+};
+
 /// A²* = A²(1 + 0.75/n + 2.25/n²) and its p, mean and variance estimated; n ≥ 8.
 /// Source: D'Agostino & Stephens (1986), Goodness-of-Fit Techniques, table 4.9.
 struct AndersonDarling {
@@ -25,7 +32,7 @@ struct AndersonDarling {
     double p = 1.0;
 };
 
-[[nodiscard]] AndersonDarling andersonDarling(std::vector<double> values);
+[[nodiscard]] AndersonDarling andersonDarling(const Deviates& of);
 
 /// Largest distance to the normal law with estimated mean and variance; n ≥ 5. p up to .1 by
 /// Dallal & Wilkinson (1986), The American Statistician 40; above it by Molin & Abdi (1998).
@@ -34,7 +41,7 @@ struct Lilliefors {
     double p = 1.0;
 };
 
-[[nodiscard]] Lilliefors lilliefors(std::vector<double> values);
+[[nodiscard]] Lilliefors lilliefors(const Deviates& of);
 
 /// Skewness and kurtosis as normal deviates and together; n ≥ 20.
 /// Sources: D'Agostino (1970), Biometrika 57; Anscombe & Glynn (1983), Biometrika 70; D'Agostino,

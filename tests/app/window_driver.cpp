@@ -66,7 +66,7 @@ QString WindowDriver::readingText() {
     for (const QLabel* label : window_->findChild<ReadingColumn*>()->findChildren<QLabel*>()) {
         all += label->text() + "\n";
     }
-    return all;
+    return all.replace(QChar(QChar::Nbsp), ' ');  // What keeps a p and its value on one line.
 }
 
 void WindowDriver::openCheck(const std::string& id) {

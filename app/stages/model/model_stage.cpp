@@ -84,7 +84,7 @@ ModelStage::ModelStage(Session& session, QWidget* parent)
       defend_(new DefendPage(session, this)),
       event_(new EventPage(this)),
       process_(new PlotView(this)),
-      strip_(new QLabel(this)),
+      strip_(new FitStrip(this)),
       note_(new QLabel(this)),
       message_(new QLabel(this)),
       onOutcomeLater_([this](const OnOutcome& found) {
@@ -175,7 +175,6 @@ ModelStage::ModelStage(Session& session, QWidget* parent)
     dress(note_, "color:{soft}");
     note_->setWordWrap(true);
     layout->addWidget(note_);
-    dress(strip_, "border-top:2px solid {soft};padding-top:4px");
     strip_->setObjectName("fitStrip");
     layout->addWidget(strip_);
     connect(tabs_, &QButtonGroup::idClicked, this, &ModelStage::showPage);
@@ -375,7 +374,7 @@ void ModelStage::refresh() {
     } else if (tabs_->checkedId() == kDefend) {
         defend_->showAnswer(answer, session_.isFresh());
     }
-    showStrip(*answer);
+    strip_->showAnswer(*answer);
     emit readingChanged();
 }
 
@@ -461,86 +460,6 @@ void ModelStage::showSplit(const Answer& answer) {
                  "</i></p><table cellspacing=\"0\">" + within + "</table>";
     }
     split_->setHtml(themed("<table cellspacing=\"0\">" + rows + "</table>" + within));
-}
-
-void ModelStage::showStrip(const Answer& answer) {
-    const FitStatistics& s = answer.fit->statistics;
-    std::vector<std::pair<QString, QString>> cells = {
-        {tr("rows"), numbered(countText(answer.rows.used))}};
-    if (std::isfinite(s.sigma)) {
-        cells.emplace_back(answer.fit->robust ? tr("scale") : QString("σ"),
-                           numbered(shortNumber(s.sigma, 3)));
-    }
-    if (answer.fit->likelihood) {
-        const LikelihoodFit& told = *answer.fit->likelihood;
-        cells.emplace_back(tr("log-likelihood"), numbered(fixedNumber(told.logLikelihood, 1)));
-        if (const auto share = told.pseudoRSquared()) {
-            cells.emplace_back(tr("McFadden"), numbered(fixedNumber(*share, 3, true)));
-        }
-        if (told.dispersion) {
-            cells.emplace_back("α", numbered(shortNumber(*told.dispersion, 3)));
-        }
-    }
-    if (answer.fit->levels) {
-        const LevelsFit& told = *answer.fit->levels;
-        if (std::isfinite(told.shareBetween())) {
-            cells.emplace_back(tr("between groups"),
-                               numbered(fixedNumber(100.0 * told.shareBetween(), 1)) + " %");
-        }
-        if (!answer.fit->likelihood) {
-            cells.emplace_back(told.restricted ? tr("restricted ln L") : tr("ln L"),
-                               numbered(fixedNumber(-0.5 * told.deviance, 1)));
-        }
-    }
-    if (answer.fit->quantile) {
-        for (const QuantileFit::Point& point : answer.fit->quantile->points) {
-            cells.emplace_back(tr("goodness at %1").arg(numbered(shortNumber(point.at, 3))),
-                               numbered(fixedNumber(point.goodness, 3, true)));
-        }
-    }
-    if (s.rSquared) {
-        cells.insert(cells.begin() + 1,
-                     {s.uncentred && !s.overall ? tr("R² about zero") : QString("R²"),
-                      numbered(fixedNumber(*s.rSquared, 3, true))});
-    }
-    if (s.adjustedRSquared && !s.overall) {
-        cells.insert(cells.begin() + 2,
-                     {tr("adjusted"), numbered(fixedNumber(*s.adjustedRSquared, 3, true))});
-    }
-    for (const auto& [name, value] :
-         {std::pair(tr("within"), s.within), std::pair(tr("between"), s.between),
-          std::pair(tr("overall"), s.overall)}) {
-        if (value && value != s.rSquared) {
-            cells.emplace_back(name, numbered(fixedNumber(*value, 3, true)));
-        }
-    }
-    if (s.f && !std::isfinite(s.f->df2)) {
-        cells.emplace_back(QString("χ²(%1)").arg(numbered(shortNumber(s.f->df1))),
-                           numbered(shortNumber(s.f->value * s.f->df1, 3)));
-        cells.emplace_back("p", numbered(pText(s.f->p)));
-    } else if (s.f) {
-        cells.emplace_back(
-            QString("F(%1, %2)")
-                .arg(numbered(shortNumber(s.f->df1)), numbered(shortNumber(s.f->df2))),
-            numbered(shortNumber(s.f->value, 3)));
-        cells.emplace_back("p", numbered(pText(s.f->p)));
-    }
-    if (s.aic) {
-        cells.emplace_back("AIC", numbered(fixedNumber(*s.aic, 1)));
-        cells.emplace_back("BIC", numbered(fixedNumber(*s.bic, 1)));
-    }
-    if (!answer.design->clusterCounts.empty()) {
-        cells.emplace_back(tr("clusters"), QString::number(answer.design->clusterCounts.front()));
-    }
-    QString head;
-    QString body;
-    for (const auto& [name, value] : cells) {
-        head += "<td style=\"padding-right:26px;color:{soft};font-size:12px\">" + name + "</td>";
-        body +=
-            "<td style=\"padding-right:26px;font-size:15px\">" + value.toHtmlEscaped() + "</td>";
-    }
-    strip_->setText(
-        themed("<table cellspacing=\"0\"><tr>" + head + "</tr><tr>" + body + "</tr></table>"));
 }
 
 ReadingContent ModelStage::reading() const {

