@@ -8,6 +8,7 @@
 #include "core/model/likelihood.h"
 #include "core/model/outcome_models.h"
 #include "core/numerics/distributions.h"
+#include "core/numerics/ordering.h"
 
 #include <algorithm>
 #include <cmath>
@@ -37,7 +38,7 @@ CheckResult checkRainbow(const CheckInput& in) {
         return notApplicable("The fit is a constant: it has no shape to ask about.");
     }
     std::vector<double> far(in.fit.leverage.begin(), in.fit.leverage.end());
-    std::sort(far.begin(), far.end());
+    sortValues(far);
     // Rows that are as far as the last of the half belong to it, too: which of them would be chosen
     // must not hang on where they stand.
     std::size_t half = far.size() / 2;

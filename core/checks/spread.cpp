@@ -3,6 +3,7 @@
 #include "core/checks/common.h"
 #include "core/describe/smooth.h"
 #include "core/numerics/distributions.h"
+#include "core/numerics/ordering.h"
 
 #include <algorithm>
 #include <cmath>
@@ -19,7 +20,7 @@ using Eigen::VectorXd;
 /// Root mean square of the residuals in the top over the bottom fifth of fitted values.
 double spreadRatio(const CheckInput& in, const VectorXd& e) {
     std::vector<double> order(in.fit.fitted.begin(), in.fit.fitted.end());
-    std::sort(order.begin(), order.end());
+    sortValues(order);
     const std::size_t fifth = std::max<std::size_t>(order.size() / 5, 1);
     // The rows of one fitted value stand together, on either side.
     const double low = order[fifth - 1];

@@ -3,6 +3,7 @@
 #include "core/base/format.h"
 #include "core/describe/normality.h"
 #include "core/numerics/distributions.h"
+#include "core/numerics/ordering.h"
 
 #include <algorithm>
 #include <array>
@@ -23,7 +24,7 @@ Deviates::Deviates(std::vector<double> values) : z(std::move(values)) {
     for (double& value : z) {
         value = (value - mean) / sd;
     }
-    std::sort(z.begin(), z.end());
+    sortValues(z);
 }
 
 AndersonDarling andersonDarling(const Deviates& of) {

@@ -1,8 +1,14 @@
 #include "core/numerics/ordering.h"
 
+#include <boost/sort/spreadsort/float_sort.hpp>
+
 #include <algorithm>
 
 namespace rapporto {
+
+void sortValues(std::vector<double>& values) {
+    boost::sort::spreadsort::float_sort(values.begin(), values.end());
+}
 
 std::vector<Placed> ordered(const Eigen::Ref<const Eigen::VectorXd>& values) {
     std::vector<Placed> out(static_cast<std::size_t>(values.size()));

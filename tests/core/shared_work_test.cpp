@@ -176,6 +176,27 @@ class SharedWorkTest : public QObject {
         QVERIFY(ordered(Eigen::VectorXd()).empty());
     }
 
+    void manyValuesAreSortedAsFewAre() {
+        for (const std::size_t n :
+             {std::size_t{0}, std::size_t{1}, std::size_t{7}, std::size_t{50'000}}) {
+            std::vector<double> values(n);
+            for (std::size_t i = 0; i < n; ++i) {
+                const double at = std::sin(static_cast<double>(i) * 12.9898);
+                values[i] = i % 3 == 0 ? std::floor(20.0 * at) : at * std::pow(10.0, i % 300);
+            }
+            if (n > 7) {
+                values[10] = INFINITY;
+                values[20] = -INFINITY;
+                values[30] = 5e-324;
+                values[40] = -0.0;
+            }
+            std::vector<double> plainly = values;
+            std::sort(plainly.begin(), plainly.end());
+            sortValues(values);
+            QVERIFY(values == plainly);
+        }
+    }
+
     void deviatesHaveMeanNoughtAndSpreadOne() {
         const Deviates of({4.0, 1.0, 7.0, 2.0, 11.0});
         QVERIFY(std::is_sorted(of.z.begin(), of.z.end()));

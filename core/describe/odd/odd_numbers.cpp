@@ -2,6 +2,7 @@
 #include "core/base/format.h"
 #include "core/describe/odd/looking.h"
 #include "core/describe/summary.h"
+#include "core/numerics/ordering.h"
 
 #include <algorithm>
 #include <array>
@@ -406,7 +407,7 @@ Numbers numbersOf(const Column& column, const Variable& variable,
             out.sorted.push_back(cells[row]);
         }
     }
-    std::sort(out.sorted.begin(), out.sorted.end());
+    sortValues(out.sorted);
     return out;
 }
 

@@ -154,7 +154,9 @@ std::vector<Oddity> oddities(const Frame& frame, const OddScope& scope, const Jo
         asks({OddKind::NoAnswerCode, OddKind::LoneValue, OddKind::WrongSign, OddKind::LoneDate,
               OddKind::Heap, OddKind::Constant, OddKind::FractionalCount});
     const bool levels = asks({OddKind::AlikeLevels, OddKind::Constant});
-    inParallel(found.size(), [&](std::size_t k) {
+    inParallel(found.size(), [&](std::size_t turn) {
+        // What looks at the whole table takes longest: it begins first.
+        const std::size_t k = found.size() - 1 - turn;
         if (job.stopped() ||
             (k < whole && !(frame.table().columns[columns[k]].isText() ? levels : numbers)) ||
             (k == whole && !asks({OddKind::SlippedDigit, OddKind::CopiedColumn})) ||
