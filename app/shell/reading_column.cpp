@@ -158,14 +158,12 @@ QVBoxLayout* ReadingColumn::addColumn(QHBoxLayout* columns) {
 void ReadingColumn::fitWords(QWidget& page) {
     const int room =
         std::max(40, (viewport()->width() - kMargins - (columns_ - 1) * kBetween) / columns_);
-    for (QLabel* label : page.findChildren<QLabel*>()) {
-        if (auto* words = dynamic_cast<Words*>(label)) {
-            const bool inCard = words->parentWidget() != &page;
-            words->parentWidget()->ensurePolished();  // Its font is handed down.
-            words->fitTo(inCard ? room - kCardLeft - kCardRight : room);
-            if (inCard) {
-                words->parentWidget()->setMinimumHeight(words->minimumHeight() + kCardAbove);
-            }
+    for (Words* words : page.findChildren<Words*>()) {
+        const bool inCard = words->parentWidget() != &page;
+        words->parentWidget()->ensurePolished();  // Its font is handed down.
+        words->fitTo(inCard ? room - kCardLeft - kCardRight : room);
+        if (inCard) {
+            words->parentWidget()->setMinimumHeight(words->minimumHeight() + kCardAbove);
         }
     }
 }

@@ -5,8 +5,6 @@
 
 namespace rapporto {
 
-struct CheckResult;
-
 /// What a fit says of each of its rows; columns of one length, in the order of the design.
 struct RowSheet {
     std::vector<std::size_t> rows;  ///< Of the source, from 0.
@@ -61,18 +59,6 @@ struct DropOne {
 [[nodiscard]] Exhibit residualHistogram(const std::vector<double>& residuals, double sd,
                                         const std::string& title, const std::string& subtitle,
                                         const std::string& axis);
-
-/// What is left, looked at from every side. Least squares: its spread against the level of the fit,
-/// sizes against the half-normal law, its histogram beside the normal curve, and along every term
-/// that is a quantity with a smooth. Robust fits and quantiles: along the fit, the histogram, the
-/// terms. Likelihoods: quantileResidualPictures(), empty where there are none.
-[[nodiscard]] std::vector<Exhibit> residualPictures(const Design& design, const Fit& fit,
-                                                    const EstimatorSettings& settings,
-                                                    double alpha);
-
-/// The checks whose pictures show what is left at a glance: echo along time or else curvature,
-/// spread, influence, normality; null where there is no such picture.
-[[nodiscard]] std::vector<const CheckResult*> keyPictures(const std::vector<CheckResult>& checks);
 
 /// The band of the ordered studentised residuals (signed) of samples of the model with normal
 /// errors: low and high for each order, at 1 − alpha. Empty beyond 5,000 cells of X.

@@ -3,6 +3,7 @@
 #include "core/base/format.h"
 #include "core/checks/event_picture.h"
 #include "core/checks/groups_picture.h"
+#include "core/checks/residual_pictures.h"
 #include "core/checks/row_sheet.h"
 #include "core/model/event_study.h"
 #include "core/model/forecast.h"

@@ -1,6 +1,7 @@
 // Counts, yes–no, ordered and grouped outcomes against likelihoods written out from definitions.
 #include "core/base/parallel.h"
 #include "core/checks/outcome_residuals.h"
+#include "core/checks/residual_pictures.h"
 #include "core/checks/row_sheet.h"
 #include "core/model/likelihood.h"
 #include "core/model/outcome_models.h"

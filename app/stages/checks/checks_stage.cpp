@@ -5,6 +5,7 @@
 #include "app/stages/checks/check_list.h"
 #include "app/stages/checks/row_sheet_view.h"
 #include "core/base/format.h"
+#include "core/checks/residual_pictures.h"
 #include "core/describe/row_names.h"
 #include "core/report/assumptions.h"
 #include "core/report/classification.h"
