@@ -131,6 +131,7 @@ class PrepareWindowTest : public GrowersDriver {
         auto* page = window_->findChild<VariablesPage*>();
         page->select({"soil"});
         pick("variables:measure", "groups");
+        window_->settle();  // Levels are counted beside the window's turn.
         page->select({"soil"});
         auto* levels = find<QTableWidget>("levels");
         QCOMPARE(levels->rowCount(), 3);
