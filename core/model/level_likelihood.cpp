@@ -287,7 +287,9 @@ class TreeWork {
     void eliminate() {
         const std::size_t count = tree_.nodes.size();
         std::vector<MatrixXd> A(count);
-        own_.assign(count, {});
+        // Made in place: a factor that holds nothing yet cannot be copied.
+        own_.clear();
+        own_.resize(count);
         ties_.assign(count, {});
         logDet_ = 0.0;
         for (std::size_t v = 0; v < count; ++v) {

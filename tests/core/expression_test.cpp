@@ -333,7 +333,12 @@ class ExpressionTest : public QObject {
             std::function<void()> work;
         } thread([&] { found = cells((first + next.repeated(times)).toStdString()); });
 
-        thread.setStackSize(512 * 1024);
+#ifdef __SANITIZE_ADDRESS__
+        constexpr unsigned kLarger = 8;  // Frames are, too.
+#else
+        constexpr unsigned kLarger = 1;
+#endif
+        thread.setStackSize(kLarger * 512 * 1024);
         thread.start();
         QVERIFY(thread.wait());
         QVERIFY2(QString::fromStdString(found).contains(expected), found.c_str());
