@@ -65,7 +65,7 @@ void QuestionLine::pickFixed(QWidget* by) {
     const auto put = [this](const QString& name) {
         Question next = *session_.question();
         next.fixedEffects.push_back(utf8(name));
-        session_.putQuestion(next, tr("hold %1 fixed").arg(name));
+        session_.putQuestion(next, tr("hold %1 fixed").arg(termText(utf8(name))));
     };
     std::vector<FinderEntry> entries;
     if (by->objectName().startsWith("fixed:") || by->objectName().startsWith("slope:")) {
@@ -87,7 +87,7 @@ void QuestionLine::pickFixed(QWidget* by) {
                 if (named || isGrouping(v.measure) || v.measure == Measure::Count ||
                     v.measure == Measure::Text) {
                     entries.push_back(
-                        {name,
+                        {text(v.name),
                          named ? (v.name == layout.unit ? tr("the unit") : tr("the moment"))
                                : measureTag(v.measure) + "  " + text(v.label),
                          [put, name] { put(name); }});
@@ -155,8 +155,8 @@ void QuestionLine::pickMoved(QWidget* by, bool instrument) {
                 has(q->instruments)) {
                 continue;
             }
-            entries.push_back(
-                {name, measureTag(v.measure) + "  " + text(v.label), [put, name] { put(name); }});
+            entries.push_back({text(v.name), measureTag(v.measure) + "  " + text(v.label),
+                               [put, name] { put(name); }});
         }
     }
     openFinder(by,

@@ -102,7 +102,7 @@ void QuestionLine::pickCorrelated(QWidget* by, bool held) {
         for (const Variable& v : frame->table().variables) {
             if (v.measure != Measure::Text && v.measure != Measure::Groups) {
                 const QString name = text(quotedName(v.name));
-                entries.push_back({name, measureTag(v.measure) + "  " + text(v.label),
+                entries.push_back({text(v.name), measureTag(v.measure) + "  " + text(v.label),
                                    [put, name] { put(name); }});
             }
         }

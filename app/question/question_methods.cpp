@@ -2,6 +2,7 @@
 #include "app/shell/finder.h"
 #include "app/shell/number_marks.h"
 #include "app/shell/theme.h"
+#include "core/base/shown_names.h"
 #include "core/model/estimator.h"
 #include "core/report/request_wording.h"
 #include "core/study/offered_methods.h"
@@ -132,22 +133,22 @@ std::vector<FinderEntry> clustersOffered(Session& session, const PutErrors& put)
     for (const Variable& v : frame->table().variables) {
         if (isGrouping(v.measure) || v.measure == Measure::Count) {
             entries.push_back({QuestionLine::tr("clustered by %1").arg(text(v.name)), text(v.label),
-                               [put, name = v.name] {
+                               [put, name = quotedName(v.name)] {
                                    put(ErrorSpec{"clustered", "HC1", {name}});
                                }});
             ErrorSpec wild{"bootstrap", "HC1", {}};
             wild.scheme = "wild-clusters";
-            wild.by = {v.name};
+            wild.by = {quotedName(v.name)};
             wild.draws = 9999;
             entries.push_back({QuestionLine::tr("wild draws by %1").arg(text(v.name)),
                                QuestionLine::tr("bootstrap of the clustered t: for few clusters"),
                                [put, wild] { put(wild); }});
             if (present.kind == "clustered" && present.by.size() == 1 &&
-                present.by.front() != v.name) {
+                plainName(present.by.front()) != v.name) {
                 entries.push_back({QuestionLine::tr("clustered by %1 and %2")
-                                       .arg(text(present.by.front()), text(v.name)),
+                                       .arg(termText(present.by.front()), text(v.name)),
                                    QuestionLine::tr("two ways"),
-                                   [put, a = present.by.front(), name = v.name] {
+                                   [put, a = present.by.front(), name = quotedName(v.name)] {
                                        put(ErrorSpec{"clustered", "HC1", {a, name}});
                                    }});
             }
@@ -328,8 +329,9 @@ void QuestionLine::pickWeights(QWidget* by) {
             if (!frame->column(v.name)->isText()) {
                 for (const WeightKind kind :
                      {WeightKind::Sampling, WeightKind::Frequency, WeightKind::Precision}) {
-                    entries.push_back({text(v.name), text(weightName(kind)),
-                                       [put, kind, name = v.name] { put(kind, name); }});
+                    entries.push_back(
+                        {text(v.name), text(weightName(kind)),
+                         [put, kind, name = quotedName(v.name)] { put(kind, name); }});
                 }
             }
         }

@@ -31,7 +31,7 @@ void QuestionLine::pickExposure(QWidget* by) {
         for (const Variable& v : frame->table().variables) {
             if (!frame->column(v.name)->isText()) {
                 const QString name = text(quotedName(v.name));
-                entries.push_back({name, measureTag(v.measure) + "  " + text(v.label),
+                entries.push_back({text(v.name), measureTag(v.measure) + "  " + text(v.label),
                                    [put, name] { put(name); }});
             }
         }
@@ -98,7 +98,7 @@ void QuestionLine::pickZeroTerm(QWidget* by) {
         for (const Variable& v : frame->table().variables) {
             const std::string name = quotedName(v.name);
             if (name != q->outcome && std::find(has.begin(), has.end(), name) == has.end()) {
-                entries.push_back({text(name), measureTag(v.measure) + "  " + text(v.label),
+                entries.push_back({text(v.name), measureTag(v.measure) + "  " + text(v.label),
                                    [put, name] { put(text(name)); }});
             }
         }

@@ -4,6 +4,7 @@
 #include "app/shell/roster.h"
 #include "app/shell/theme.h"
 #include "core/base/format.h"
+#include "core/base/shown_names.h"
 
 #include <QPushButton>
 
@@ -11,6 +12,9 @@
 
 namespace rapporto::app {
 namespace {
+
+/// What an expression says, for the finder: names without its quotes.
+QString unquoted(const QString& expression) { return text(shownNames(utf8(expression))); }
 
 /// x in the notation of a page: ln x, √x, x², 1/x … for the finder’s transforms.
 std::vector<std::pair<QString, QString>> transformsOf(const QString& name) {
@@ -45,7 +49,7 @@ void QuestionLine::pickOutcome(QWidget* by) {
     const Question* q = session_.question();
     if (q != nullptr && !q->outcome.empty()) {
         for (const auto& [shown, expression] : transformsOf(text(q->outcome))) {
-            entries.push_back({shown, {}, [put, e = expression] { put(e); }});
+            entries.push_back({unquoted(shown), {}, [put, e = expression] { put(e); }});
         }
     }
     if (const auto frame = session_.frame()) {
@@ -104,7 +108,7 @@ void QuestionLine::pickTerm(QWidget* by) {
                 continue;
             }
             for (const auto& [shown, expression] : transformsOf(text(quotedName(v.name)))) {
-                FinderEntry entry{shown, {}, [add, e = utf8(expression)] { add(e); }};
+                FinderEntry entry{unquoted(shown), {}, [add, e = utf8(expression)] { add(e); }};
                 entry.onlySought = true;
                 entry.takes = expression;
                 entries.push_back(std::move(entry));
@@ -121,8 +125,7 @@ void QuestionLine::pickTerm(QWidget* by) {
 
 /// A variable in the finder: what it is, what it looks like, what it lacks, whether it is used.
 FinderEntry QuestionLine::variableEntry(const Variable& v, std::function<void()> act) const {
-    FinderEntry entry{text(quotedName(v.name)), measureTag(v.measure) + "  " + text(v.label),
-                      std::move(act)};
+    FinderEntry entry{text(v.name), measureTag(v.measure) + "  " + text(v.label), std::move(act)};
     const auto fact = session_.facts().find(v.name);
     if (fact != session_.facts().end()) {
         entry.bars = fact->second.thumbnail.bars;

@@ -158,8 +158,8 @@ void QuestionLine::pickTraced(QWidget* by, const QString& role) {
                 has(roles.beside) || (explained && groups)) {
                 continue;
             }
-            entries.push_back(
-                {name, measureTag(v.measure) + "  " + text(v.label), [put, name] { put(name); }});
+            entries.push_back({text(v.name), measureTag(v.measure) + "  " + text(v.label),
+                               [put, name] { put(name); }});
         }
     }
     const QString prompt = role == "cause"     ? tr("whose effect: a variable, or an expression")

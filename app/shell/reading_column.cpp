@@ -94,6 +94,9 @@ void ReadingColumn::show(const ReadingContent& content) {
         layout->addStretch(1);
         layout = addColumn(columns);
     }
+    if (content.actionsFirst) {
+        addActions(layout);
+    }
     if (!content.fields.empty()) {
         auto* grid = new QGridLayout;
         grid->setContentsMargins(0, 4, 0, 4);
@@ -104,7 +107,9 @@ void ReadingColumn::show(const ReadingContent& content) {
         }
         layout->addLayout(grid);
     }
-    addActions(layout);
+    if (!content.actionsFirst) {
+        addActions(layout);
+    }
     layout->addStretch(1);
     columns_ = columns->count();
     fitWords(*page);

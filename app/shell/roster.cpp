@@ -290,10 +290,11 @@ void Roster::rebuild() {
             const Variable& v = *entry.variable;
             auto* item = new QStandardItem(text(v.name));
             item->setData(text(v.name), kName);
-            item->setData(
-                text(v.expression.empty() ? v.label + (v.unit.empty() ? "" : ", " + v.unit)
-                                          : v.expression),
-                kDetail);
+            const bool both = !v.label.empty() && !v.unit.empty();
+            item->setData(text(!v.expression.empty() ? v.expression
+                               : both                ? v.label + ", " + v.unit
+                                                     : v.label + v.unit),
+                          kDetail);
             item->setData(measureTag(v.measure), kTag);
             item->setToolTip(text(v.shown()));
             const auto fact = session_.facts().find(v.name);

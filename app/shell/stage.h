@@ -31,6 +31,7 @@ struct ReadingContent {
     std::string help;        ///< Topic of help about it; empty: the stage’s chapter of the guide.
     QStringList paragraphs;  ///< Rich text.
     std::vector<SheetField> fields;
+    bool actionsFirst = false;  ///< They stand above the sheet.
     QString actionsTitle;
     std::vector<ActionCard> actions;
 };

@@ -1,5 +1,6 @@
 #include "app/shell/theme.h"
 
+#include "core/base/shown_names.h"
 #include "core/report/lens.h"
 #include "core/report/report.h"
 
@@ -253,16 +254,13 @@ QString text(const std::string& utf8) { return QString::fromStdString(utf8); }
 std::string utf8(const QString& text) { return text.toStdString(); }
 
 QString termText(const std::string& expression) {
-    static const QRegularExpression square("power\\(([^,()]+), 2\\)");
-    static const QRegularExpression cube("power\\(([^,()]+), 3\\)");
-    static const QRegularExpression root("sqrt\\(([^,()]+)\\)");
-    // A name in quotes is quoted for the grammar's sake, not the reader's.
-    static const QRegularExpression quoted("\"([^\"]+)\"");
+    static const QString inside = "(\"[^\"]+\"|[^,()]+)";
+    static const QRegularExpression square("power\\(" + inside + ", 2\\)");
+    static const QRegularExpression cube("power\\(" + inside + ", 3\\)");
+    static const QRegularExpression root("sqrt\\(" + inside + "\\)");
     QString shown = text(expression);
-    return shown.replace(square, "\\1²")
-        .replace(cube, "\\1³")
-        .replace(root, "√\\1")
-        .replace(quoted, "\\1");
+    shown.replace(square, "\\1²").replace(cube, "\\1³").replace(root, "√\\1");
+    return text(shownNames(utf8(shown)));
 }
 
 QString richText(const std::string& marked) {

@@ -113,6 +113,10 @@ struct Auxiliary {
 
 // Remedies: each an edit of the question, tried beside the original.
 [[nodiscard]] Question variantBase(const CheckInput& in, const std::string& title);
+
+/// A term by its name as an expression writes it: the name of a variable in quotes where it needs
+/// them.
+[[nodiscard]] std::string writtenTerm(const CheckInput& in, const std::string& name);
 void offerRobust(const CheckInput& in, CheckResult& result);
 void offerLogOutcome(const CheckInput& in, CheckResult& result);
 void offerSquare(const CheckInput& in, const std::string& term, CheckResult& result);

@@ -3,6 +3,7 @@
 #include "core/defend/defence.h"
 
 #include "core/base/format.h"
+#include "core/base/shown_names.h"
 #include "core/checks/check.h"
 #include "core/checks/common.h"
 #include "core/defend/lots_picture.h"
@@ -94,7 +95,7 @@ CheckResult checkLeftOut(const CheckInput& in) {
             // A benchmark that leaves is none.
             std::erase_if(remedy.variant.leftOut->benchmarks, [&](const Term& term) {
                 return remedy.variant.terms.size() < in.question.terms.size() &&
-                       term.shown() == bound->benchmark;
+                       plainName(term.shown()) == plainName(bound->benchmark);
             });
         }
     }

@@ -1,6 +1,7 @@
 #include "core/checks/groups.h"
 
 #include "core/base/format.h"
+#include "core/base/shown_names.h"
 #include "core/checks/common.h"
 #include "core/checks/groups_picture.h"
 #include "core/describe/normality.h"
@@ -162,8 +163,9 @@ void offerAsTerm(const CheckInput& in, const DesignLevel& level, CheckResult& re
     if (levels.empty()) {
         makePlain(in, variant);
     }
-    const bool there = std::any_of(variant.terms.begin(), variant.terms.end(),
-                                   [&](const Term& term) { return term.shown() == by; });
+    const bool there =
+        std::any_of(variant.terms.begin(), variant.terms.end(),
+                    [&](const Term& term) { return plainName(term.shown()) == plainName(by); });
     if (!there) {
         variant.terms.push_back(Term::expression(by));
     }
@@ -214,8 +216,8 @@ void offerMeans(const CheckInput& in, CheckResult& result) {
     std::size_t added = 0;
     for (const DesignTerm& term : in.design.terms) {
         if (!term.groups && !term.isProduct) {
-            variant.terms.push_back(
-                Term::expression("avg(" + term.name + ") over (partition by " + by + ")"));
+            variant.terms.push_back(Term::expression("avg(" + writtenTerm(in, term.name) +
+                                                     ") over (partition by " + by + ")"));
             ++added;
         }
     }

@@ -1,6 +1,7 @@
 #include "core/checks/groups_picture.h"
 
 #include "core/base/format.h"
+#include "core/base/shown_names.h"
 #include "core/numerics/distributions.h"
 
 #include <algorithm>
@@ -26,7 +27,7 @@ Exhibit groupsExhibit(const Design& design, const LevelsFit& fit, std::size_t le
     }
     const double reach = criticalValue(alpha, std::nullopt);
     Exhibit out;
-    const std::string what = column == 0 ? "the level of " + design.outcome
+    const std::string what = column == 0 ? "the level of " + shownNames(design.outcome)
                                          : "the effect of " + of.variances[column].term;
     out.title = column == 0 ? "Groups of " + of.by + " about the mean of all"
                             : "How " + what + " departs in each group of " + of.by;

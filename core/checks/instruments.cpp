@@ -2,6 +2,7 @@
 #include "core/model/instruments.h"
 
 #include "core/base/format.h"
+#include "core/base/shown_names.h"
 #include "core/checks/common.h"
 #include "core/checks/weak_table.h"
 #include "core/describe/correlation.h"
@@ -117,10 +118,8 @@ void offerMethod(const CheckInput& in, const std::string& method, const std::str
 void offerWithoutInstrument(const CheckInput& in, const std::string& name, CheckResult& result) {
     Question variant = variantBase(in, "without the instrument " + name);
     const auto gone = std::erase_if(variant.instruments, [&](const Term& term) {
-        const auto parsed = Expression::parse(term.parts.front());
-        return term.kind == Term::Kind::Expression && parsed &&
-               (parsed->canonical() == quotedName(name) || parsed->canonical() == name ||
-                term.shown() == name);
+        return term.kind == Term::Kind::Expression &&
+               plainName(canonicalText(term.parts.front())) == plainName(name);
     });
     if (gone > 0 && !variant.instruments.empty()) {
         result.remedies.push_back({"Take " + name + " out of the instruments",

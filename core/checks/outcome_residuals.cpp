@@ -1,6 +1,7 @@
 #include "core/checks/outcome_residuals.h"
 
 #include "core/base/format.h"
+#include "core/base/shown_names.h"
 #include "core/checks/row_sheet.h"
 #include "core/describe/smooth.h"
 #include "core/model/likelihood.h"
@@ -263,7 +264,9 @@ std::vector<Exhibit> quantileResidualPictures(const Design& design, const Fit& f
                        row == Family::Row::BetweenEnds;
     std::vector<Exhibit> out = {
         along(design, listOf(index ? VectorXd(fit.likelihood->index.col(0)) : fit.fitted), *z,
-              "Along the fit", index ? "index of " + design.outcome : "expected " + design.outcome),
+              "Along the fit",
+              index ? "index of " + shownNames(design.outcome)
+                    : "expected " + shownNames(design.outcome)),
         againstNormal(design, *z, alpha)};
     out.push_back(residualHistogram(listOf(*z), 1.0, "Beside the normal curve",
                                     "place in its own law", "quantile residual"));

@@ -1,5 +1,6 @@
 // What can be done about a doubt: edits of the question, each tried beside the original.
 #include "core/base/format.h"
+#include "core/base/shown_names.h"
 #include "core/checks/common.h"
 #include "core/expression/expression.h"
 
@@ -79,11 +80,15 @@ void offerLogOutcome(const CheckInput& in, CheckResult& result) {
          variant});
 }
 
+std::string writtenTerm(const CheckInput& in, const std::string& name) {
+    return in.frame.variable(name) != nullptr ? quotedName(plainName(name)) : name;
+}
+
 void offerSquare(const CheckInput& in, const std::string& term, CheckResult& result) {
     Question variant = variantBase(in, "with " + term + " squared");
-    const Term square = Term::expression("power(" + term + ", 2)");
+    const Term square = Term::expression("power(" + writtenTerm(in, term) + ", 2)");
     const auto at = std::find_if(variant.terms.begin(), variant.terms.end(), [&](const Term& t) {
-        return t.kind == Term::Kind::Expression && t.parts.front() == term;
+        return t.kind == Term::Kind::Expression && plainName(t.parts.front()) == plainName(term);
     });
     variant.terms.insert(at == variant.terms.end() ? at : at + 1, square);
     result.remedies.push_back({"Add the square of " + term, "lets the effect bend", variant});
@@ -123,9 +128,10 @@ void offerSquareOfCurved(const CheckInput& in, CheckResult& result) {
         VectorXd square = (x.array() - x.mean()).square();
         square.array() -= square.mean();
         const double size = square.norm() > 0.0 ? std::abs(square.dot(e)) / square.norm() : 0.0;
-        const bool there = std::any_of(
-            in.design.terms.begin(), in.design.terms.end(),
-            [&](const DesignTerm& t) { return t.name == "power(" + term.name + ", 2)"; });
+        const bool there =
+            std::any_of(in.design.terms.begin(), in.design.terms.end(), [&](const DesignTerm& t) {
+                return t.name == "power(" + writtenTerm(in, term.name) + ", 2)";
+            });
         if (!there && size > most) {
             most = size;
             found = &term;
@@ -194,9 +200,8 @@ void offerForEcho(const CheckInput& in, CheckResult& result) {
 void offerWithoutTerm(const CheckInput& in, const std::string& name, CheckResult& result) {
     Question variant = variantBase(in, "without " + name);
     std::erase_if(variant.terms, [&](const Term& term) {
-        const auto parsed = Expression::parse(term.parts.front());
-        return term.kind == Term::Kind::Expression && parsed &&
-               (parsed->canonical() == name || term.parts.front() == name);
+        return term.kind == Term::Kind::Expression &&
+               plainName(canonicalText(term.parts.front())) == plainName(name);
     });
     if (variant.terms.size() < in.question.terms.size() && !variant.terms.empty()) {
         result.remedies.push_back({"Drop " + name,

@@ -1,6 +1,7 @@
 #include "core/checks/residual_pictures.h"
 
 #include "core/base/format.h"
+#include "core/base/shown_names.h"
 #include "core/checks/outcome_residuals.h"
 #include "core/checks/row_sheet.h"
 #include "core/describe/smooth.h"
@@ -20,7 +21,7 @@ Exhibit spreadAgainstLevel(const Design& design, const Fit& fit) {
     e.title = "Spread against level";
     e.subtitle = "root of the size of studentised residuals along the fit · n = " +
                  countText(design.rows.size());
-    e.xTitle = "fitted " + design.outcome;
+    e.xTitle = "fitted " + shownNames(design.outcome);
     e.yTitle = "√|studentised residual|";
     e.x = listOf(fit.fitted);
     e.y = listOf(studentisedResiduals(design, fit).cwiseAbs().cwiseSqrt());
@@ -33,7 +34,8 @@ Exhibit alongOf(const Design& design, const Fit& fit, std::vector<double> x,
                 const std::string& title, const std::string& axis) {
     Exhibit e;
     e.title = title;
-    e.subtitle = "residual of " + design.outcome + " · n = " + countText(design.rows.size());
+    e.subtitle =
+        "residual of " + shownNames(design.outcome) + " · n = " + countText(design.rows.size());
     e.xTitle = axis;
     e.yTitle = "residual";
     e.zeroLine = true;
@@ -52,13 +54,14 @@ std::vector<Exhibit> residualPictures(const Design& design, const Fit& fit,
         return quantileResidualPictures(design, fit, settings, alpha);
     }
     const auto n = static_cast<double>(fit.residuals.size());
-    const Exhibit histogram = residualHistogram(
-        listOf(fit.residuals), std::sqrt(fit.residuals.squaredNorm() / n),
-        "What is left, and the normal curve", "residuals of " + design.outcome, "residual");
+    const Exhibit histogram =
+        residualHistogram(listOf(fit.residuals), std::sqrt(fit.residuals.squaredNorm() / n),
+                          "What is left, and the normal curve",
+                          "residuals of " + shownNames(design.outcome), "residual");
     std::vector<Exhibit> out;
     if (fit.robust || fit.quantile) {
         out = {alongOf(design, fit, listOf(fit.fitted), "Residuals along the fit",
-                       "fitted " + design.outcome),
+                       "fitted " + shownNames(design.outcome)),
                histogram};
     } else {
         out = {spreadAgainstLevel(design, fit), halfNormal(design, fit, alpha), histogram};

@@ -2,6 +2,7 @@
 
 #include "core/base/format.h"
 #include "core/base/hash.h"
+#include "core/base/shown_names.h"
 #include "core/describe/summary.h"
 #include "core/model/event_study.h"
 #include "core/model/rows_left.h"
@@ -151,11 +152,11 @@ Result<Exhibit> addedVariable(const Design& design, const Fit& fit, std::size_t 
         y = fit.residuals + c.estimate * x;
     }
     Exhibit e;
-    e.title = design.outcome + " and what " + c.term + " says alone";
+    e.title = shownNames(design.outcome) + " and what " + c.term + " says alone";
     e.subtitle = "both with all other terms taken out; the slope is the estimate · n = " +
                  countText(design.rows.size());
     e.xTitle = c.term + ", what the others leave of it";
-    e.yTitle = design.outcome + ", what the others leave of it";
+    e.yTitle = shownNames(design.outcome) + ", what the others leave of it";
     e.x.assign(x.data(), x.data() + x.size());
     e.y.assign(y.data(), y.data() + y.size());
     e.rows = design.rows;

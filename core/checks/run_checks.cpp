@@ -1,5 +1,6 @@
 #include "core/base/border.h"
 #include "core/base/parallel.h"
+#include "core/base/shown_names.h"
 #include "core/checks/check.h"
 #include "core/checks/common.h"
 #include "core/checks/data_doubts.h"
@@ -8,6 +9,7 @@
 #include "core/model/likelihood.h"
 #include "core/model/outcome_models.h"
 #include "core/model/panel.h"
+#include "core/model/shown_question.h"
 
 #include <algorithm>
 #include <atomic>
@@ -24,7 +26,7 @@ bool unitsWithinClusters(const CheckInput& in) {
         return false;
     }
     const std::string& unit = in.frame.layout().unit;
-    if (in.question.errors.by.front() == unit) {
+    if (plainName(in.question.errors.by.front()) == unit) {
         return true;
     }
     const auto units = groupsFor(in, unit);
@@ -54,8 +56,11 @@ bool allowedFor(const Check& check, const CheckInput& in) {
         return errors.allowUnevenSpread();
     }
     if (check.has(traits::kOfClusters)) {
-        const bool same = in.options.by.empty() || std::find(errors.by.begin(), errors.by.end(),
-                                                             in.options.by) != errors.by.end();
+        const bool same =
+            in.options.by.empty() ||
+            std::any_of(errors.by.begin(), errors.by.end(), [&](const std::string& one) {
+                return plainName(one) == plainName(in.options.by);
+            });
         return (errors.allowClusters() && same) ||
                (errors.followTheDesign() && !in.design.clusters.empty());
     }
@@ -230,6 +235,31 @@ class Telling {
     Clock::time_point next_;  ///< Not told of again before.
 };
 
+/// A result for people: names without the quotes that expressions want.
+void showNames(CheckResult& result, const std::vector<std::string>& texts) {
+    if (texts.empty()) {
+        return;
+    }
+    const auto show = [&](std::string& words) { words = shownNamesOf(std::move(words), texts); };
+    show(result.headline);
+    show(result.reading);
+    for (Remedy& remedy : result.remedies) {
+        show(remedy.label);
+        show(remedy.why);
+    }
+    Exhibit& exhibit = result.exhibit;
+    for (std::string* words :
+         {&exhibit.title, &exhibit.subtitle, &exhibit.xTitle, &exhibit.yTitle}) {
+        show(*words);
+    }
+    for (auto* names : {&exhibit.xNames, &exhibit.barNames, &exhibit.seriesNames}) {
+        std::for_each(names->begin(), names->end(), show);
+    }
+    for (Exhibit::Line& line : exhibit.lines) {
+        show(line.name);
+    }
+}
+
 /// What a check looks at, and what of it may be asked here.
 class Asking {
   public:
@@ -240,6 +270,7 @@ class Asking {
           // would speak of that.
           kind_(hasTrait(run.question.method, trait::kUnseen) ? unsigned{fits::kOther}
                                                               : kindOf(run.design, run.fit)),
+          texts_(quotedTexts(run.question)),
           counted_(run.design.weightKind == WeightKind::Frequency &&
                    run.frame.moments() == nullptr) {}
 
@@ -269,6 +300,7 @@ class Asking {
         if (aside && !ofData && !counted_ && result.verdict != Verdict::NotApplicable) {
             result.reading += " Each row counts once here, whatever its weight.";
         }
+        showNames(result, texts_);
         result.id = request.id;
         return result;
     }
@@ -319,6 +351,7 @@ class Asking {
     const Job& job_;
     std::shared_ptr<const CheckRows> rows_;
     unsigned kind_;
+    std::vector<std::string> texts_;
     bool counted_;
 };
 

@@ -1,6 +1,7 @@
 #include "core/data/frame.h"
 
 #include "core/base/format.h"
+#include "core/base/shown_names.h"
 
 #include <algorithm>
 #include <cmath>
@@ -416,31 +417,33 @@ Scope Frame::scope() const {
 }
 
 Result<Evaluated> Frame::evaluateText(const std::string& expression) const {
-    const auto parsed = Expression::parse(expression);
-    if (!parsed) {
-        Refusal refusal = parsed.error();
+    const auto placed = [&](Refusal refusal) {
         refusal.where = "‘" + expression + "’, " + refusal.where;
-        return tl::make_unexpected(refusal);
-    }
-    if (const auto cause = brokenAmong(parsed->names())) {
-        return tl::make_unexpected(*cause);
-    }
-    auto value = evaluate(*parsed, scope());
-    if (!value) {
-        Refusal refusal = value.error();
-        refusal.where = "‘" + expression + "’, " + refusal.where;
-        return tl::make_unexpected(refusal);
-    }
-    return value;
+        return tl::make_unexpected(std::move(refusal));
+    };
+    const auto evaluated = [&](const std::string& text) -> Result<Evaluated> {
+        const auto parsed = Expression::parse(text);
+        if (!parsed) {
+            return placed(parsed.error());
+        }
+        if (const auto cause = brokenAmong(parsed->names())) {
+            return tl::make_unexpected(*cause);
+        }
+        auto value = evaluate(*parsed, scope());
+        return value ? std::move(value) : Result<Evaluated>(placed(value.error()));
+    };
+    auto value = evaluated(expression);
+    // A name that has to be quoted is taken without its quotes, too, where it can be nothing else.
+    return value || !index_.contains(expression) ? value : evaluated(quotedName(expression));
 }
 
 const Variable* Frame::variable(const std::string& name) const {
-    const auto found = index_.find(name);
+    const auto found = findNamed(index_, name);
     return found == index_.end() ? nullptr : &table_.variables[found->second];
 }
 
 const Column* Frame::column(const std::string& name) const {
-    const auto found = index_.find(name);
+    const auto found = findNamed(index_, name);
     return found == index_.end() ? nullptr : &table_.columns[found->second];
 }
 

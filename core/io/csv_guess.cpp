@@ -492,8 +492,13 @@ std::optional<Settled> asNumbers(const Column& raw, const ReaderOptions& options
 }
 
 std::optional<Settled> asYesNo(const Column& raw) {
-    static const std::array<std::array<const char*, 2>, 4> kPairs = {
-        {{"no", "yes"}, {"n", "y"}, {"false", "true"}, {"f", "t"}}};
+    // In the languages that tables come in; capitals of letters without accents are seen to.
+    static const std::vector<std::array<const char*, 2>> kPairs = {
+        {"no", "yes"},          {"n", "y"},     {"false", "true"},  {"f", "t"},
+        {"nein", "ja"},         {"n", "j"},     {"falsch", "wahr"}, {"non", "oui"},
+        {"faux", "vrai"},       {"no", "sí"},   {"no", "si"},       {"no", "sì"},
+        {"falso", "vero"},      {"não", "sim"}, {"nao", "sim"},     {"falso", "verdadero"},
+        {"falso", "verdadeiro"}};
     const auto& texts = raw.texts();
     if (texts.size() != 2) {
         return std::nullopt;

@@ -170,6 +170,11 @@ class LeftExplain {
 
     [[nodiscard]] std::string weightName() const { return columns_.weight == "1" ? "1" : "w"; }
 
+    /// A group of more rows than one; a row that counts for two is two.
+    [[nodiscard]] std::string notAlone() const {
+        return question_.weightKind == WeightKind::Frequency ? "sum(w) > 1" : "count(*) > 1";
+    }
+
     /// What is held fixed taken out: of each column its group's mean; groups of one row leave.
     [[nodiscard]] std::string withinGroups() const {
         std::string left = "select ";
@@ -181,7 +186,7 @@ class LeftExplain {
         for (std::size_t d = 0; d < columns_.clusters.size(); ++d) {
             left += fmt::format("named.c{0} as c{0}, ", d);
         }
-        means += " from " + named(source_) + " group by g having count(*) > 1";
+        means += " from " + named(source_) + " group by g having " + notAlone();
         return "(" + left + "named.g as g, named.y as whole, named.w as w from " + named(source_) +
                " join (" + means + ") means on means.g = named.g) within_groups";
     }
@@ -230,7 +235,7 @@ class LeftExplain {
             means += ", sum(w * " + column + ") as " + column;
         }
         const auto found = rows_.sums(sums, "(" + means + " from " + named(source_) +
-                                                " group by g having count(*) > 1) levels");
+                                                " group by g having " + notAlone() + ") levels");
         if (!found) {
             return tl::make_unexpected(found.error());
         }

@@ -1,4 +1,5 @@
 #include "core/base/format.h"
+#include "core/base/shown_names.h"
 #include "core/model/fit.h"
 #include "core/numerics/distributions.h"
 
@@ -402,7 +403,7 @@ class BentLineFitter {
   private:
     Result<void> findVariable() {
         for (const DesignTerm& term : design_.terms) {
-            if (term.name != settings_.variable || term.groups || term.isProduct) {
+            if (term.name != variable_ || term.groups || term.isProduct) {
                 continue;
             }
             x_ = design_.X.col(term.columns.front());
@@ -414,20 +415,19 @@ class BentLineFitter {
             if (distinct_.size() < needed) {
                 return refuse(
                     ErrorCode::TooFewRows,
-                    fmt::format("‘{}’ has {} distinct values, and {} needs at least {}",
-                                settings_.variable, distinct_.size(),
+                    fmt::format("‘{}’ has {} distinct values, and {} needs at least {}", variable_,
+                                distinct_.size(),
                                 plural(static_cast<std::size_t>(settings_.bends), "bend", "bends"),
                                 needed),
                     "estimator", "Ask for fewer bends, or treat the variable as groups.",
-                    {settings_.variable});
+                    {variable_});
             }
             return {};
         }
-        return refuse(ErrorCode::BadSetting,
-                      "a line can bend in a quantity among the terms, and ‘" + settings_.variable +
-                          "’ is none",
-                      "estimator", "Add it after “with”, or bend in another term.",
-                      {settings_.variable});
+        return refuse(
+            ErrorCode::BadSetting,
+            "a line can bend in a quantity among the terms, and ‘" + variable_ + "’ is none",
+            "estimator", "Add it after “with”, or bend in another term.", {variable_});
     }
 
     /// Places that leave two distinct values on each side, at most `most` of them.
@@ -472,7 +472,7 @@ class BentLineFitter {
         high_ = distinct_[distinct_.size() - 2] +
                 0.5 * (distinct_.back() - distinct_[distinct_.size() - 2]);
         gap_ = 1e-9 * (distinct_.back() - distinct_.front());
-        bent_.variable = settings_.variable;
+        bent_.variable = variable_;
         bent_.fixed = settings_.fixed;
         existence(profile);
         bent_.choices.push_back({0, {}, profile.total(), bicOf(profile.total(), 0)});
@@ -725,6 +725,7 @@ class BentLineFitter {
 
     const Design& design_;
     const EstimatorSettings& settings_;
+    std::string variable_ = plainName(settings_.variable);  ///< That the line bends in.
     const ErrorSpec& errors_;
     double alpha_;
     VectorXd x_;

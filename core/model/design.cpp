@@ -2,6 +2,7 @@
 
 #include "core/base/format.h"
 #include "core/base/room.h"
+#include "core/base/shown_names.h"
 #include "core/model/fit.h"
 #include "core/model/outcome_models.h"
 #include "core/model/panel.h"
@@ -135,9 +136,13 @@ class Builder {
         if (!value) {
             return tl::make_unexpected(value.error());
         }
-        const auto parsed = Expression::parse(text);
+        auto parsed = Expression::parse(text);
+        if (const std::string quoted = quotedName(text);
+            quoted == value->column.name() && quoted != text) {
+            parsed = Expression::parse(quoted);  // A name that stood without its quotes.
+        }
         Part part{parsed->canonical(),
-                  parsed->canonical(),
+                  shownNames(parsed->canonical()),
                   "",
                   value->column,
                   {},
@@ -188,9 +193,9 @@ class Builder {
         endogenous_ = parts_.size();
         for (const Term& term : question_.terms) {
             // What is switched on stands in an event study as its places.
-            const bool switched = is(trait::kChange) && term.kind == Term::Kind::Expression &&
-                                  (term.parts.front() == question_.settings.variable ||
-                                   term.parts.front() == quotedName(question_.settings.variable));
+            const bool switched =
+                is(trait::kChange) && term.kind == Term::Kind::Expression &&
+                plainName(term.parts.front()) == plainName(question_.settings.variable);
             if (term.muted || switched) {
                 continue;
             }
@@ -421,7 +426,8 @@ class Builder {
         RowCounts& counts = design_.counts;
         counts.source = frame_.rows();
         for (const Column* column : needed) {
-            counts.missingBy.push_back({column->name(), 0, 0});
+            const std::string bare = bareName(column->name());
+            counts.missingBy.push_back({bare.empty() ? column->name() : bare, 0, 0});
         }
         for (std::size_t i = 0; i < frame_.rows(); ++i) {
             const RowState state = frame_.states()[i];
@@ -441,6 +447,11 @@ class Builder {
             }
         }
         counts.inSample = design_.rows.size() + counts.missing;
+        const bool any = !design_.rows.empty();
+        dropUnweighted();
+        if (any && design_.rows.empty()) {
+            return refuse(ErrorCode::TooFewRows, "every weight is zero", "weights");
+        }
         dropSingletons();
         counts.used = design_.rows.size();
         std::erase_if(counts.missingBy, [](const auto& lack) { return lack.rows == 0; });
@@ -729,6 +740,16 @@ class Builder {
         return {};
     }
 
+    /// Rows of weight zero say nothing: they leave before anything is made of them, and are
+    /// counted.
+    void dropUnweighted() {
+        if (question_.weightKind == WeightKind::None || weight_.column.isText()) {
+            return;
+        }
+        design_.counts.dropped += std::erase_if(
+            design_.rows, [&](std::size_t row) { return weight_.column.numbers()[row] == 0.0; });
+    }
+
     /// Rows alone in a group that is held fixed say nothing: they leave, again and again until none
     /// is left alone. Correia (2015).
     void dropSingletons() {
@@ -739,17 +760,24 @@ class Builder {
         for (bool again = true; again;) {
             again = false;
             for (const Part& effect : effects_) {
-                std::map<double, std::size_t> sizes;
+                std::map<double, double> sizes;
                 for (const std::size_t row : design_.rows) {
-                    ++sizes[keyOfRow(effect.column, row)];
+                    sizes[keyOfRow(effect.column, row)] += rowsOf(row);
                 }
                 const auto alone = [&](std::size_t row) {
-                    return sizes[keyOfRow(effect.column, row)] == 1;
+                    return sizes[keyOfRow(effect.column, row)] <= 1.0;
                 };
                 again = std::erase_if(design_.rows, alone) > 0 || again;
             }
         }
         design_.counts.dropped += before - design_.rows.size();
+    }
+
+    /// As many rows as one stands for.
+    [[nodiscard]] double rowsOf(std::size_t row) const {
+        const bool counted =
+            question_.weightKind == WeightKind::Frequency && !weight_.column.isText();
+        return counted ? weight_.column.numbers()[row] : 1.0;
     }
 
     static double keyOfRow(const Column& column, std::size_t row) {
@@ -1421,55 +1449,10 @@ class Builder {
                 }
             }
         }
-        dropUnweighted();
-        if (design_.rows.empty()) {
-            return refuse(ErrorCode::TooFewRows, "every weight is zero", "weights");
-        }
         if (question_.weightKind == WeightKind::Sampling) {
             design_.weights /= design_.weights.mean();
         }
         return {};
-    }
-
-    /// Rows of weight zero say nothing: they leave, and are counted.
-    void dropUnweighted() {
-        std::vector<Index> kept;
-        for (Index i = 0; i < design_.weights.size(); ++i) {
-            if (design_.weights(i) > 0.0) {
-                kept.push_back(i);
-            }
-        }
-        if (kept.size() == design_.rows.size()) {
-            return;
-        }
-        design_.counts.dropped += design_.rows.size() - kept.size();
-        design_.counts.used = kept.size();
-        std::vector<std::size_t> rows;
-        for (const Index i : kept) {
-            rows.push_back(design_.rows[static_cast<std::size_t>(i)]);
-        }
-        design_.rows = std::move(rows);
-        design_.X = Eigen::MatrixXd(design_.X(kept, Eigen::all));
-        design_.Z = Eigen::MatrixXd(design_.Z(kept, Eigen::all));
-        design_.y = Eigen::VectorXd(design_.y(kept));
-        design_.weights = Eigen::VectorXd(design_.weights(kept));
-        if (design_.offset.size() > 0) {
-            design_.offset = Eigen::VectorXd(design_.offset(kept));
-        }
-        if (design_.zeroX.cols() > 0) {
-            design_.zeroX = Eigen::MatrixXd(design_.zeroX(kept, Eigen::all));
-        }
-        if (design_.lower.size() > 0) {
-            design_.lower = Eigen::VectorXd(design_.lower(kept));
-            design_.upper = Eigen::VectorXd(design_.upper(kept));
-        }
-        if (!design_.unseen.empty()) {
-            std::vector<char> unseen;
-            for (const Index i : kept) {
-                unseen.push_back(design_.unseen[static_cast<std::size_t>(i)]);
-            }
-            design_.unseen = std::move(unseen);
-        }
     }
 
     void fillClusters() {
@@ -1508,17 +1491,14 @@ class Builder {
                 continue;
             }
             for (const auto& part : term.parts) {
-                const auto parsed = Expression::parse(part);
-                const bool alone = std::none_of(
-                    design_.terms.begin(), design_.terms.end(),
-                    [&](const DesignTerm& t) { return parsed && t.name == parsed->canonical(); });
-                const Variable* v = frame_.variable(part);
-                if (alone &&
-                    (v == nullptr ||
-                     std::none_of(design_.terms.begin(), design_.terms.end(),
-                                  [&](const DesignTerm& t) { return t.name == v->name; }))) {
+                const std::string written = plainName(canonicalText(part));
+                const bool alone =
+                    std::none_of(design_.terms.begin(), design_.terms.end(),
+                                 [&](const DesignTerm& t) { return plainName(t.name) == written; });
+                if (alone) {
                     design_.warnings.push_back(
-                        "The product " + term.shown() + " stands without " + part +
+                        "The product " + shownNames(term.shown()) + " stands without " +
+                        shownNames(part) +
                         " itself: its effect at zero of the other is held at none.");
                 }
             }

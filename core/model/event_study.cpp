@@ -1,6 +1,7 @@
 #include "core/model/event_study.h"
 
 #include "core/base/format.h"
+#include "core/base/shown_names.h"
 #include "core/model/panel.h"
 #include "core/numerics/distributions.h"
 #include "core/numerics/random.h"
@@ -99,7 +100,7 @@ class EventFitter {
                           "this method needs rows that are a unit at a moment", "method",
                           "Say in Data what a row is.");
         }
-        told_.variable = settings_.variable;
+        told_.variable = plainName(settings_.variable);
         told_.weighting = settings_.weighting;
         std::map<std::int64_t, std::size_t> cohorts;
         for (const std::int64_t changed : raw_.changed) {
@@ -184,13 +185,13 @@ class EventFitter {
         out.X.leftCols(first) = design_.X.leftCols(first);
         out.X.rightCols(k - first) = design_.X.rightCols(k - first);
         DesignTerm term;
-        term.name = settings_.variable;
-        term.label = settings_.variable;
+        term.name = told_.variable;
+        term.label = told_.variable;
         std::vector<DesignColumn> columns(design_.columns.begin(), design_.columns.begin() + first);
         for (Index j = 0; j < m; ++j) {
             const PlaceColumn& place = places[static_cast<std::size_t>(j)];
             out.X.col(first + j) = place.column;
-            std::string name = placeName(settings_.variable, place.at);
+            std::string name = placeName(told_.variable, place.at);
             if (place.cohort != kNever) {
                 name += " of " + std::to_string(place.cohort);
             }

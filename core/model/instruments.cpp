@@ -566,7 +566,7 @@ Result<InstrumentParts> instrumentParts(const Design& design, const Job& job) {
         return tooFew(static_cast<std::size_t>(design.Z.cols()));
     }
     const auto all = static_cast<Index>(exogenous.size()) + design.Z.cols();
-    if (design.y.size() <= all) {
+    if (rowsStoodFor(design) <= static_cast<double>(all)) {
         return refuse(ErrorCode::TooFewRows,
                       "there are fewer rows than instruments and terms together", "sample",
                       "Take instruments out or widen the sample.");

@@ -6,6 +6,7 @@
 #include "core/model/reweighted.h"
 #include "core/numerics/distributions.h"
 #include "core/numerics/quantile_solution.h"
+#include "core/numerics/sample_quantile.h"
 
 #include <algorithm>
 #include <cmath>
@@ -23,6 +24,11 @@ using Eigen::MatrixXd;
 using Eigen::VectorXd;
 
 constexpr Index kProcessRows = 100000;
+
+/// How many rows each one stands for; empty: itself.
+VectorXd countsOf(const Design& design) {
+    return design.weightKind == WeightKind::Frequency ? design.weights : VectorXd();
+}
 
 /// A point solved, with what its errors are made of.
 struct Solved {
@@ -197,31 +203,7 @@ class QuantileFitter {
 
     /// The quantile of residuals, of the rows they stand for under frequency weights.
     [[nodiscard]] double residualQuantile(const VectorXd& r, double p) const {
-        if (design_.weightKind != WeightKind::Frequency) {
-            return sampleQuantile({r.data(), r.data() + r.size()}, p);
-        }
-        std::vector<Index> order(static_cast<std::size_t>(r.size()));
-        std::iota(order.begin(), order.end(), Index{0});
-        std::sort(order.begin(), order.end(), [&](Index a, Index b) { return r(a) < r(b); });
-        const double place = std::clamp(p, 0.0, 1.0) * (rowsStoodFor(design_) - 1.0);
-        const double below = std::floor(place);
-        // The value of the row that stands at a place, from 0.
-        double low = r(order.back());
-        double high = low;
-        double sum = 0.0;
-        bool found = false;
-        for (const Index i : order) {
-            sum += design_.weights(i);
-            if (!found && sum > below) {
-                low = r(i);
-                found = true;
-            }
-            if (sum > below + 1.0) {
-                high = r(i);
-                break;
-            }
-        }
-        return low + (place - below) * (high - low);
+        return countedQuantile(r, countsOf(design_), p);
     }
 
     /// Covariance of all points together.
@@ -463,19 +445,6 @@ double hallSheather(double n, double tau, double alpha) {
     const double f = normalDensity(z);
     return std::pow(n, -1.0 / 3.0) * std::pow(normalQuantile(1.0 - alpha / 2.0), 2.0 / 3.0) *
            std::pow(1.5 * f * f / (2.0 * z * z + 1.0), 1.0 / 3.0);
-}
-
-double sampleQuantile(std::vector<double> values, double p) {
-    const double place = std::clamp(p, 0.0, 1.0) * (static_cast<double>(values.size()) - 1.0);
-    const auto low = static_cast<std::ptrdiff_t>(std::floor(place));
-    std::nth_element(values.begin(), values.begin() + low, values.end());
-    const double a = values[static_cast<std::size_t>(low)];
-    const double part = place - std::floor(place);
-    if (part <= 0.0) {
-        return a;
-    }
-    const double b = *std::min_element(values.begin() + low + 1, values.end());
-    return a + part * (b - a);
 }
 
 Result<Fit> fitQuantile(const Design& design, const EstimatorSettings& settings,

@@ -64,9 +64,6 @@ void describeQuantiles(Fit& fit, const Design& design, const ErrorSpec& errors, 
                                                  const ErrorSpec& errors, double alpha,
                                                  const Job& job);
 
-/// Quantile of values by linear interpolation between order statistics, weights aside.
-[[nodiscard]] double sampleQuantile(std::vector<double> values, double p);
-
 /// h of Hall & Sheather (1988) for an interval of level 1 − alpha.
 [[nodiscard]] double hallSheather(double n, double tau, double alpha);
 

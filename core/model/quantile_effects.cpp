@@ -5,6 +5,7 @@
 #include "core/model/quantile.h"
 #include "core/model/reweighted.h"
 #include "core/numerics/distributions.h"
+#include "core/numerics/sample_quantile.h"
 #include "core/numerics/sweep_effects.h"
 
 #include <algorithm>
@@ -35,7 +36,7 @@ class SpreadLine {
         Fit fit;
         const Index k = middle_.size();
         const auto m = static_cast<Index>(points.size());
-        fit.n = static_cast<double>(R_.size());
+        fit.n = rowsStoodFor(design_);
         fit.dfResidual = fit.n - static_cast<double>(k) - design_.effectsRank;
         if (fit.dfResidual < 1.0) {
             return refuse(ErrorCode::TooFewRows,
@@ -167,28 +168,28 @@ class SpreadLine {
 
     /// Density of U = R/σ at q, by a normal kernel with the width of Silverman (1986).
     [[nodiscard]] double densityAt(double q, double& width) const {
-        std::vector<double> u;
-        for (const Index i : order_) {
-            u.push_back(R_(i) / spread_(i));
+        VectorXd u(static_cast<Index>(order_.size()));
+        VectorXd counts = VectorXd::Ones(u.size());
+        for (Index j = 0; j < u.size(); ++j) {
+            const Index i = order_[static_cast<std::size_t>(j)];
+            u(j) = R_(i) / spread_(i);
+            counts(j) = counted_ ? w_(i) : 1.0;
         }
-        const double n = static_cast<double>(u.size());
-        double mean = 0.0;
-        for (const double v : u) {
-            mean += v / n;
-        }
-        double squares = 0.0;
-        for (const double v : u) {
-            squares += (v - mean) * (v - mean) / (n - 1.0);
-        }
-        const double quartiles = (sampleQuantile(u, 0.75) - sampleQuantile(u, 0.25)) / 1.34;
+        const double n = counts.sum();
+        const double mean = counts.dot(u) / n;
+        const double squares = counts.dot((u.array() - mean).square().matrix()) / (n - 1.0);
+        const VectorXd each = counted_ ? counts : VectorXd();
+        const double quartiles =
+            (countedQuantile(u, each, 0.75) - countedQuantile(u, each, 0.25)) / 1.34;
         width = 0.9 * std::min(std::sqrt(squares), quartiles > 0.0 ? quartiles : 1e300) *
                 std::pow(n, -0.2);
         double sum = 0.0;
         double weights = 0.0;
-        for (std::size_t j = 0; j < u.size(); ++j) {
-            const double z = (u[j] - q) / width;
-            sum += w_(order_[j]) * std::exp(-0.5 * z * z);
-            weights += w_(order_[j]);
+        for (Index j = 0; j < u.size(); ++j) {
+            const double z = (u(j) - q) / width;
+            const double w = w_(order_[static_cast<std::size_t>(j)]);
+            sum += w * std::exp(-0.5 * z * z);
+            weights += w;
         }
         return sum / (weights * width * std::sqrt(2.0 * std::numbers::pi));
     }
@@ -219,7 +220,7 @@ class SpreadLine {
         }
         return covarianceOfScores(design_, influence,
                                   MatrixXd::Identity(influence.cols(), influence.cols()), {},
-                                  static_cast<double>(R_.size()), left, errors, alpha_, job_);
+                                  rowsStoodFor(design_), left, errors, alpha_, job_);
     }
 
     void describe(const std::vector<double>& points, QuantileFit& told, Fit& fit) const {
@@ -234,7 +235,7 @@ class SpreadLine {
         for (std::size_t p = 0; p < points.size(); ++p) {
             QuantileFit::Point& point = told.points[p];
             point.objective = check(point.at, R_ - placeOf(point.at) * spread_);
-            const double alone = sampleQuantile({y.data(), y.data() + y.size()}, point.at);
+            const double alone = countedQuantile(y, counted_ ? w_ : VectorXd(), point.at);
             const double none = check(point.at, y.array() - alone);
             point.goodness = none > 0.0 ? 1.0 - point.objective / none : 0.0;
         }
@@ -303,6 +304,7 @@ class SpreadLine {
     double alpha_;
     const Job& job_;
     VectorXd w_;
+    bool counted_ = design_.weightKind == WeightKind::Frequency;  ///< A row stands for w rows.
     std::vector<Index> kept_;
     std::vector<DroppedTerm> dropped_;
     VectorXd middle_;  ///< Coefficients of the mean …

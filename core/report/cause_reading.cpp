@@ -2,6 +2,7 @@
 #include "core/report/cause_reading.h"
 
 #include "core/base/format.h"
+#include "core/base/shown_names.h"
 #include "core/model/dynamic_panel.h"
 #include "core/model/event_study.h"
 #include "core/model/feasible_ar.h"
@@ -22,14 +23,14 @@ std::vector<std::string> stageReading(const Answer& answer, const FirstStage& st
         return {"The errors leave no joint test of the instruments."};
     }
     const FTest& f = *stage.f;
-    out.push_back(
-        (reduced ? "Together the instruments tell " + answer.design->outcome + " apart with **F("
-                 : "Together the instruments move " + stage.endogenous + " with **F(") +
-        shortNumber(f.df1) + ", " + (std::isfinite(f.df2) ? shortNumber(f.df2) : "∞") +
-        ") = " + shortNumber(f.value, 3) + "** (" + pClause(f.p) + ", errors " +
-        answer.question.errors.shown() + "); they account for **" +
-        fixedNumber(100.0 * stage.partialRSquared, 1) +
-        " %** of what the other terms leave of it.");
+    out.push_back((reduced ? "Together the instruments tell " + shownNames(answer.design->outcome) +
+                                 " apart with **F("
+                           : "Together the instruments move " + stage.endogenous + " with **F(") +
+                  shortNumber(f.df1) + ", " + (std::isfinite(f.df2) ? shortNumber(f.df2) : "∞") +
+                  ") = " + shortNumber(f.value, 3) + "** (" + pClause(f.p) + ", errors " +
+                  answer.question.errors.shown() + "); they account for **" +
+                  fixedNumber(100.0 * stage.partialRSquared, 1) +
+                  " %** of what the other terms leave of it.");
     if (reduced) {
         out.emplace_back(
             "Where the instruments say nothing about the outcome, they say nothing about an effect "
@@ -70,7 +71,7 @@ std::shared_ptr<const Answer> stageAnswer(const Answer& answer, const FirstStage
 std::string outcomeReading(const Answer& answer) {
     const Fit& fit = *answer.fit;
     const std::string rows = plural(answer.rows.used, "row", "rows");
-    const std::string& outcome = answer.design->outcome;
+    const std::string outcome = shownNames(answer.design->outcome);
     std::string text;
     if (fit.likelihood) {
         const LikelihoodFit& told = *fit.likelihood;

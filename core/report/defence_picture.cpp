@@ -1,6 +1,7 @@
 #include "core/report/defence_picture.h"
 
 #include "core/base/format.h"
+#include "core/base/shown_names.h"
 #include "core/defend/defence.h"
 #include "core/model/forecast.h"
 #include "core/model/rows_left.h"
@@ -25,7 +26,7 @@ Exhibit forecastExhibit(const Answer& answer) {
     const Forecast& found = **answer.forecast;
     const Design& design = *answer.design;
     const bool logged = !design.outcomeLogOf.empty();
-    const std::string name = logged ? design.outcomeLogOf : design.outcome;
+    const std::string name = logged ? design.outcomeLogOf : shownNames(design.outcome);
     out.title = name + ", as it was and as it is foretold";
     out.subtitle = "inner band: what is expected; outer band: the outcome itself; " +
                    percentLevel(answer.alpha);

@@ -1,6 +1,7 @@
 #include "core/report/defence_wording.h"
 
 #include "core/base/format.h"
+#include "core/base/shown_names.h"
 #include "core/expression/expression.h"
 
 #include <algorithm>
@@ -240,7 +241,8 @@ std::vector<std::string> forecastReading(const Answer& answer) {
     const ForecastPoint& last = found.points.back();
     const std::string& logged = answer.design->outcomeLogOf;
     std::string text = "Foretold for " + first.moment + ": " +
-                       (logged.empty() ? answer.design->outcome : logged) + " " + place(first);
+                       (logged.empty() ? shownNames(answer.design->outcome) : logged) + " " +
+                       place(first);
     if (found.points.size() > 1) {
         text += "; for " + last.moment + ": " + place(last);
     }

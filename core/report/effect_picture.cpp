@@ -1,6 +1,7 @@
 #include "core/report/effect_picture.h"
 
 #include "core/base/format.h"
+#include "core/base/shown_names.h"
 #include "core/model/quantile.h"
 #include "core/model/rows_left.h"
 
@@ -101,11 +102,11 @@ Result<Exhibit> shapeExhibit(const Answer& answer, const std::string& variable,
         return refuse(ErrorCode::UnknownName, "the terms do not hang on ‘" + variable + "’");
     }
     const Design& design = *answer.design;
-    const std::string title = design.outcome + " along " + variable;
+    const std::string title = shownNames(design.outcome) + " along " + variable;
     const std::string subtitle = "predicted mean with its interval" + others(answer) +
                                  " · n = " + countText(answer.rows.used);
     const std::string yTitle =
-        design.outcome + (design.outcomeUnit.empty() ? "" : ", " + design.outcomeUnit);
+        shownNames(design.outcome) + (design.outcomeUnit.empty() ? "" : ", " + design.outcomeUnit);
     if (v->groups || v->yesNo()) {
         auto e = levelsExhibit(answer, *v);
         if (e) {
@@ -247,8 +248,9 @@ Exhibit processExhibit(const Answer& answer, std::size_t coefficient) {
     const Coefficient& own = answer.fit->coefficients[j];
     Exhibit e;
     e.title = "The effect of " + own.term + " along the distribution";
-    e.subtitle = "its effect on each quantile of " + answer.design->outcome + ", errors " +
-                 answer.question.errors.shown() + " · n = " + countText(answer.rows.used);
+    e.subtitle = "its effect on each quantile of " + shownNames(answer.design->outcome) +
+                 ", errors " + answer.question.errors.shown() +
+                 " · n = " + countText(answer.rows.used);
     e.xTitle = "quantile";
     e.yTitle =
         answer.design->outcomeUnit.empty() ? "effect" : "effect in " + answer.design->outcomeUnit;

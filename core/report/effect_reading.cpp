@@ -1,4 +1,5 @@
 #include "core/base/format.h"
+#include "core/base/shown_names.h"
 #include "core/model/event_study.h"
 #include "core/model/instruments.h"
 #include "core/model/likelihood.h"
@@ -6,6 +7,7 @@
 #include "core/model/outcome_models.h"
 #include "core/model/quantile.h"
 #include "core/model/response.h"
+#include "core/model/shown_question.h"
 #include "core/model/smallest_seen.h"
 #include "core/report/assumptions.h"
 #include "core/report/defence_wording.h"
@@ -129,7 +131,8 @@ std::string likelihoodEffect(const Answer& answer, const Coefficient& c, const D
         groups ? "the odds of " + design.levelNames[1] + " against " + design.levelNames[0]
         : *family.ratio.before == 0
             ? std::string()
-            : family.ratio.before + (family.ratioOfLabel ? design.outcomeLabel : design.outcome) +
+            : family.ratio.before +
+                  (family.ratioOfLabel ? design.outcomeLabel : shownNames(design.outcome)) +
                   family.ratio.after;
     const std::string start = capitalised(among(design, c.designTerm));
     if (*family.latent != 0) {
@@ -141,7 +144,7 @@ std::string likelihoodEffect(const Answer& answer, const Coefficient& c, const D
                fixedNumber(c.high, digits) + ").";
     }
     if (what.empty()) {
-        return start + step + "the index behind " + design.outcome + " is **" +
+        return start + step + "the index behind " + shownNames(design.outcome) + " is **" +
                fixedNumber(std::abs(c.estimate), decimalsFor(c.se)) +
                (c.estimate < 0.0 ? " lower" : " higher") + "**" + against + " (" +
                percentLevel(answer.alpha) + ": " + fixedNumber(c.low, decimalsFor(c.se)) + " to " +
@@ -234,8 +237,8 @@ std::vector<std::string> constantReading(const Answer& answer, const Coefficient
         !answer.fit->quantile && !answer.fit->robust) {
         const int digits = decimalsFor(c.se);
         out.push_back("With a constant alone the question asks for a mean: that of " +
-                      design.outcome + " is **" + fixedNumber(c.estimate, digits) + "**" +
-                      (design.outcomeUnit.empty() ? "" : " " + design.outcomeUnit) +
+                      shownNames(design.outcome) + " is **" + fixedNumber(c.estimate, digits) +
+                      "**" + (design.outcomeUnit.empty() ? "" : " " + design.outcomeUnit) +
                       (std::isnan(c.low)
                            ? std::string()
                            : " (" + percentLevel(answer.alpha) + ": " + fixedNumber(c.low, digits) +
@@ -423,7 +426,7 @@ std::vector<std::string> effectReading(const Answer& answer, std::size_t coeffic
     std::vector<std::string> out = firstCautions(answer);
     for (auto* part : {sizeReading, doubtOfNothing, furtherReading, lastCautions}) {
         for (std::string& paragraph : part(answer, c)) {
-            out.push_back(capitalised(std::move(paragraph)));
+            out.push_back(shownNames(capitalised(std::move(paragraph)), answer.question));
         }
     }
     return out;

@@ -1,6 +1,7 @@
 // Items of the report that tell an answer: readings, tables of results, checks, methods.
 #include "core/base/format.h"
 #include "core/base/markup.h"
+#include "core/base/shown_names.h"
 #include "core/checks/check.h"
 #include "core/report/assumptions.h"
 #include "core/report/references.h"
@@ -144,7 +145,8 @@ void addLenses(const ItemInput& in) {
     if (in.answers.size() == 1) {
         for (const Coefficient& c : first.fit->coefficients) {
             if (c.designTerm >= 0) {
-                names.push_back(c.label == c.term ? shownExpression(c.term, labels) : c.label);
+                names.push_back(c.label == shownNames(c.term) ? shownExpression(c.term, labels)
+                                                              : c.label);
                 effects.push_back(&c);
             }
         }

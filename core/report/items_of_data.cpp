@@ -1,5 +1,6 @@
 // Items of the report that tell the data: descriptive tables, sample, codebook, correlations.
 #include "core/base/format.h"
+#include "core/base/shown_names.h"
 #include "core/describe/comparison.h"
 #include "core/describe/correlation.h"
 #include "core/describe/ledger.h"
@@ -363,7 +364,8 @@ void putSample(const ItemInput& in, const Answer& a) {
     if (rows.missing > 0) {
         std::string names;
         for (const RowCounts::Lack& lack : rows.missingBy) {
-            names += (names.empty() ? ": " : ", ") + lack.name + " " + countText(lack.rows);
+            names +=
+                (names.empty() ? ": " : ", ") + shownNames(lack.name) + " " + countText(lack.rows);
         }
         step(countText(rows.missing) + " lack a value" + names, rows.used + rows.dropped,
              rows.dropped > 0 ? "complete" : "used");

@@ -1,6 +1,7 @@
 #include "core/report/named_figures.h"
 
 #include "core/base/format.h"
+#include "core/base/shown_names.h"
 #include "core/checks/event_picture.h"
 #include "core/checks/groups_picture.h"
 #include "core/checks/residual_pictures.h"
@@ -143,7 +144,7 @@ Result<MadeFigure> makeQuantiles(const ItemInput& in, const Answer& answer) {
 }
 
 Result<MadeFigure> makeEvent(const ItemInput& /*in*/, const Answer& answer) {
-    return titled(eventExhibit(*answer.fit->event, answer.alpha, answer.design->outcome,
+    return titled(eventExhibit(*answer.fit->event, answer.alpha, shownNames(answer.design->outcome),
                                answer.design->outcomeUnit),
                   "Before and after the change");
 }

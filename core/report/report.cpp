@@ -1,8 +1,10 @@
 #include "core/report/report.h"
 
 #include "core/base/format.h"
+#include "core/base/shown_names.h"
 #include "core/model/likelihood.h"
 #include "core/model/quantile.h"
+#include "core/model/shown_question.h"
 #include "core/report/frozen.h"
 #include "core/report/lens.h"
 #include "core/report/report_items.h"
@@ -200,7 +202,7 @@ namespace {
 
 /// What the terms add up to: the outcome itself, or a curve of its mean.
 std::string leftSide(const Answer& answer, const std::string& equation) {
-    const std::string& y = answer.design->outcome;
+    const std::string y = shownNames(answer.design->outcome);
     if (answer.fit->quantile) {
         return equation + " of " + y;
     }
@@ -272,7 +274,7 @@ MathRow equationRow(const Answer& answer) {
              c.term != "(constant)") ||
             (c.equation.starts_with("to ") && c.term != "(constant)");
         if (named) {
-            put(Piece::Name, c.term);
+            put(Piece::Name, shownNames(c.term, answer.question));
         }
         first = false;
     }

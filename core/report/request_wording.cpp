@@ -2,6 +2,7 @@
 #include "core/report/request_wording.h"
 
 #include "core/base/format.h"
+#include "core/base/shown_names.h"
 #include "core/model/likelihood.h"
 #include "core/model/multilevel.h"
 
@@ -89,10 +90,10 @@ std::vector<std::string> predictionReading(const Answer& answer, std::size_t i) 
                       (share                  ? "probability of "
                        : answer.fit->quantile ? "quantile of "
                                               : "mean of ") +
-                      answer.design->outcome + " is **" + digits(p.mean.value, p.mean.se) +
-                      (share ? "" : unitOf(answer)) + "** (" + level(answer.alpha) + ": " +
-                      digits(p.mean.low, p.mean.se) + " to " + digits(p.mean.high, p.mean.se) +
-                      ")" + row + ".");
+                      shownNames(answer.design->outcome) + " is **" +
+                      digits(p.mean.value, p.mean.se) + (share ? "" : unitOf(answer)) + "** (" +
+                      level(answer.alpha) + ": " + digits(p.mean.low, p.mean.se) + " to " +
+                      digits(p.mean.high, p.mean.se) + ")" + row + ".");
     }
     if (p.difference && p.original) {
         const double factor = std::exp(p.difference->value);

@@ -1,6 +1,7 @@
 #include "core/report/results_table.h"
 
 #include "core/base/format.h"
+#include "core/base/shown_names.h"
 #include "core/impute/pooling.h"
 #include "core/model/feasible_ar.h"
 #include "core/model/likelihood.h"
@@ -286,7 +287,8 @@ class TableMaker {
             for (const Coefficient& c : one.answer->fit->coefficients) {
                 // A label that is only the expression again is shown for readers.
                 if (c.term == row.term) {
-                    return (c.label == c.term ? shown(c.term) : c.label + unit) + further;
+                    return (c.label == shownNames(c.term) ? shown(c.term) : c.label + unit) +
+                           further;
                 }
             }
         }
@@ -537,7 +539,7 @@ const std::vector<FootStatistic>& footStatistics() {
          [](const Answer& a) { return numberOr(a.fit->statistics.logLikelihood, 2, false); }},
         {"aic", "AIC", [](const Answer& a) { return numberOr(a.fit->statistics.aic, 1, false); }},
         {"bic", "BIC", [](const Answer& a) { return numberOr(a.fit->statistics.bic, 1, false); }},
-        {"outcome", "Outcome", [](const Answer& a) { return Cell(a.design->outcome); }},
+        {"outcome", "Outcome", [](const Answer& a) { return Cell(shownNames(a.design->outcome)); }},
         {"errors", "Errors", [](const Answer& a) { return Cell(a.question.errors.shown()); }},
     };
     return kAll;

@@ -1,4 +1,4 @@
-#include "core/expression/expression.h"
+#include "core/base/shown_names.h"
 #include "core/report/results_table.h"
 
 namespace rapporto {
@@ -7,7 +7,7 @@ namespace {
 /// The label of a variable, its name where it has none.
 std::string labelled(const std::string& name, const std::map<std::string, std::string>& labels) {
     const auto found = labels.find(name);
-    return found == labels.end() ? name : found->second;
+    return found == labels.end() ? shownNames(name) : found->second;
 }
 
 std::string trimmed(const std::string& text) {
@@ -29,20 +29,17 @@ std::string shownExpression(const std::string& text,
                    ? text.substr(head.size() + 1, text.size() - head.size() - 2)
                    : std::string();
     };
-    const auto simple = [](const std::string& inner) {
-        return !inner.empty() && inner.find_first_of("(),+-*/ ") == std::string::npos;
-    };
-    if (const std::string of = inside("ln"); simple(of)) {
+    if (const std::string of = bareName(inside("ln")); !of.empty()) {
         return "ln " + labelled(of, labels);
     }
-    if (const std::string of = inside("sqrt"); simple(of)) {
+    if (const std::string of = bareName(inside("sqrt")); !of.empty()) {
         return "√" + labelled(of, labels);
     }
     if (const std::string of = inside("power"); !of.empty()) {
-        const std::size_t comma = of.find(',');
-        const std::string base = trimmed(of.substr(0, comma));
+        const std::size_t comma = of.rfind(',');
+        const std::string base = bareName(trimmed(of.substr(0, comma)));
         const std::string power = comma == std::string::npos ? "" : trimmed(of.substr(comma + 1));
-        if (simple(base) && (power == "2" || power == "3")) {
+        if (!base.empty() && (power == "2" || power == "3")) {
             return labelled(base, labels) + (power == "2" ? "²" : "³");
         }
     }

@@ -1,6 +1,7 @@
 #include "core/report/term_choice_picture.h"
 
 #include "core/base/format.h"
+#include "core/base/shown_names.h"
 
 #include <algorithm>
 #include <cmath>
@@ -160,7 +161,7 @@ Exhibit selectionExhibit(const Design& design, const DoubleSelection& selection)
     e.subtitle =
         "sizes of simple correlations, a column of X each · n = " + countText(design.rows.size());
     e.xTitle = "with " + of;
-    e.yTitle = "with " + design.outcome;
+    e.yTitle = "with " + shownNames(design.outcome);
     const auto correlation = [](const Eigen::VectorXd& a, const Eigen::VectorXd& b) {
         const Eigen::VectorXd x = a.array() - a.mean();
         const Eigen::VectorXd y = b.array() - b.mean();

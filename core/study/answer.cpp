@@ -2,6 +2,7 @@
 
 #include "core/base/border.h"
 #include "core/left/left_explain.h"
+#include "core/model/shown_question.h"
 #include "core/study/question_kind.h"
 
 #include <algorithm>
@@ -98,6 +99,12 @@ Answer answerQuestion(const Study& study, const Frame& frame, const Question& qu
     });
     if (!done) {
         answer.refusal = done.error();
+        // A place within what was typed is told as it was typed.
+        if (answer.refusal->where.find(", position ") == std::string::npos) {
+            for (std::string* words : {&answer.refusal->what, &answer.refusal->help}) {
+                *words = shownNames(*words, question);
+            }
+        }
         noteFault(answer, done);
         answer.fit = nullptr;
         answer.design = nullptr;

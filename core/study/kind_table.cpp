@@ -1,5 +1,6 @@
 #include "core/base/border.h"
 #include "core/base/format.h"
+#include "core/model/shown_question.h"
 #include "core/paths/trace_kind.h"
 #include "core/report/wording.h"
 #include "core/study/correlate.h"
@@ -32,7 +33,7 @@ std::string kindNames() {
 
 std::string questionSentence(const Question& question) {
     const QuestionKind* kind = findKind(question.kind);
-    return kind == nullptr ? question.kind : kind->sentence(question);
+    return kind == nullptr ? question.kind : shownNames(kind->sentence(question), question);
 }
 
 std::string answerReading(const Answer& answer) {
@@ -42,12 +43,14 @@ std::string answerReading(const Answer& answer) {
     }
     const auto words =
         guarded("the reading", [&]() -> Result<std::string> { return kind->reading(answer); });
-    return words ? *words : words.error().text();
+    return shownNames(words ? *words : words.error().text(), answer.question);
 }
 
 std::string methodsReading(const Answer& answer) {
     const QuestionKind* kind = findKind(answer.question.kind);
-    return kind == nullptr || kind->methods == nullptr ? std::string() : kind->methods(answer);
+    return kind == nullptr || kind->methods == nullptr
+               ? std::string()
+               : shownNames(kind->methods(answer), answer.question);
 }
 
 }  // namespace rapporto

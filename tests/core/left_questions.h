@@ -165,6 +165,9 @@ inline void addFitsBySums() {
     ask("held fixed, clustered across",
         R"j({"terms": ["member", "hives"], "fixed_effects": ["village"],
             "errors": {"kind": "clustered", "by": ["soil"]}})j");
+    ask("held fixed, rows counted",
+        R"j({"terms": ["member", "hives"], "fixed_effects": ["age"],
+            "weights": {"kind": "frequency", "variable": "copies"}})j");
     ask("held fixed, weighted, robust",
         R"j({"terms": ["member", "hives"], "fixed_effects": ["village"],
             "weights": {"kind": "sampling", "variable": "weight"}, "errors": {"kind": "robust"}})j");

@@ -1,5 +1,6 @@
 // Random questions about random small tables: answered or refused, never a crash, a mistake of the
-// program, or a number that cannot be; the order of rows changes nothing.
+// program, or a number that cannot be; the order of rows and the names of variables change nothing.
+#include "tests/fuzz/other_names.h"
 #include "tests/fuzz/question_maker.h"
 
 #include <nlohmann/json.hpp>
@@ -80,6 +81,18 @@ std::string tried(std::uint64_t seed) {
             !off.empty()) {
             return method + ": " + off;
         }
+    }
+    const QuestionMaker::Made named = withOtherNames(made);
+    const Answer b = answered(named, named.table);
+    if (const std::string off = namesMatter(a, b); !off.empty()) {
+        return method + ", other names: " + off;
+    }
+    const Frame frame = Frame::make(named.table, named.entries, {}, {}, named.layout);
+    if (const std::string off = badRemedy(b, frame); !off.empty()) {
+        return method + ", a remedy: " + off;
+    }
+    if (const std::string off = quotesNames(b, named); !off.empty()) {
+        return method + ", a name in quotes: " + off;
     }
     return {};
 }

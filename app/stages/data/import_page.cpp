@@ -499,6 +499,7 @@ void ImportPage::addAnswers(ReadingContent& content, const Import& import) const
                                {tr("Make codes for “no answer” missing"), coded.join(", "),
                                 [this, codes] { session_.noteImport(codes); }});
     }
+    content.actionsFirst = true;  // A table of many columns has a long sheet.
     content.actionsTitle = content.actions.empty() ? QString() : tr("What is open");
 }
 

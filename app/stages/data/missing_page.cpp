@@ -628,7 +628,7 @@ ReadingContent MissingPage::reading() const {
         QStringList by;
         for (const auto& lack : answer->rows.missingBy) {
             if (by.size() < 3) {
-                by << tr("%1 %2").arg(text(lack.name), numbered(countText(lack.rows)));
+                by << tr("%1 %2").arg(termText(lack.name), numbered(countText(lack.rows)));
             }
         }
         content.paragraphs << tr("“%1” loses <b>%2</b> of %3: %4.")

@@ -222,7 +222,7 @@ void SamplePage::showQuestions() {
         }
         QStringList lacks;
         for (const RowCounts::Lack& lack : c.missingBy) {
-            lacks << tr("%1 %2").arg(text(lack.name), count(lack.rows));
+            lacks << tr("%1 %2").arg(termText(lack.name), count(lack.rows));
         }
         put(questions_, row, 7,
             answer->refusal && c.source == 0 ? tr("refused") : lacks.join(" · "));

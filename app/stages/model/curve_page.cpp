@@ -2,6 +2,7 @@
 
 #include "app/shell/theme.h"
 #include "core/base/format.h"
+#include "core/base/shown_names.h"
 #include "core/checks/row_sheet.h"
 #include "core/describe/row_names.h"
 #include "core/report/effect_picture.h"
@@ -474,8 +475,8 @@ ReadingContent CurvePage::aloneReading() const {
     const Coefficient& c = answer_->fit->coefficients[*at];
     content.title = tr("%1 alone").arg(termText(c.term));
     content.paragraphs << richText(
-        "What is left of " + answer_->design->outcome + " against what is left of **" + c.term +
-        "** when all other terms are taken out of both. The slope is the estimate, " +
+        "What is left of " + shownNames(answer_->design->outcome) + " against what is left of **" +
+        c.term + "** when all other terms are taken out of both. The slope is the estimate, " +
         fixedNumber(c.estimate, decimalsFor(c.se)) +
         "; the points show which rows make it, and whether a few far out do.");
     std::vector<DropOne> drops = dropOne(*answer_->design, *answer_->fit);
@@ -665,9 +666,9 @@ ReadingContent CurvePage::reading() const {
         content.paragraphs << richText(
             "On average over the rows, one unit" +
             (v->unit.empty() ? std::string() : " (" + v->unit + ")") + " more of **" + variable_ +
-            "** goes with **" + fixedNumber(e.value, d) + "** in " + answer_->design->outcome +
-            " (" + fixedNumber(e.low, d) + " to " + fixedNumber(e.high, d) +
-            "), through every term it enters.");
+            "** goes with **" + fixedNumber(e.value, d) + "** in " +
+            shownNames(answer_->design->outcome) + " (" + fixedNumber(e.low, d) + " to " +
+            fixedNumber(e.high, d) + "), through every term it enters.");
     } else if (curve_.none) {
         content.paragraphs << richText("~" + curve_.none->text());
     }

@@ -2,6 +2,7 @@
 
 #include "app/shell/theme.h"
 #include "core/base/format.h"
+#include "core/base/shown_names.h"
 #include "core/model/likelihood.h"
 #include "core/model/term_test.h"
 #include "core/picture/axis.h"
@@ -79,7 +80,9 @@ void EffectRows::layoutRows() {
         }
         const DesignTerm& term = answer_->design->terms[static_cast<std::size_t>(one.designTerm)];
         if (term.groups && one.designTerm != last) {
-            QString detail = tr("%1 (base: %2)").arg(text(term.label), text(term.base));
+            QString detail = term.label == term.name
+                                 ? tr("base: %1").arg(text(term.base))
+                                 : tr("%1 (base: %2)").arg(text(term.label), text(term.base));
             if (isFolded(term.name)) {
                 detail += tr(" · %1 levels").arg(term.columns.size() + 1);
             }
@@ -93,7 +96,7 @@ void EffectRows::layoutRows() {
             continue;
         }
         const QString detail =
-            term.label == one.term
+            term.label == shownNames(one.term)
                 ? QString()
                 : text(term.label) + (term.yesNo          ? tr(": yes")
                                       : term.unit.empty() ? QString()

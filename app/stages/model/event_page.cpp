@@ -2,6 +2,7 @@
 
 #include "app/shell/theme.h"
 #include "core/base/format.h"
+#include "core/base/shown_names.h"
 #include "core/checks/event_picture.h"
 
 #include <QLabel>
@@ -28,8 +29,8 @@ void EventPage::showAnswer(const std::shared_ptr<const Answer>& answer, bool fre
         return;
     }
     const EventFit& event = *answer->fit->event;
-    picture_->showExhibit(
-        eventExhibit(event, answer->alpha, answer->design->outcome, answer->design->outcomeUnit));
+    picture_->showExhibit(eventExhibit(event, answer->alpha, shownNames(answer->design->outcome),
+                                       answer->design->outcomeUnit));
     picture_->setStale(!fresh);
     QStringList parts;
     for (const EventFit::Place& place : event.places) {

@@ -2,6 +2,7 @@
 
 #include "app/shell/theme.h"
 #include "core/base/format.h"
+#include "core/base/shown_names.h"
 #include "core/picture/axis.h"
 #include "core/report/request_wording.h"
 
@@ -485,9 +486,10 @@ void PredictPage::predict() {
     }
     predictions_ = *predicted;
     const Design& d = *answer_->design;
-    const QString axis = d.outcomeLogOf.empty()
-                             ? text(d.outcome + (d.outcomeUnit.empty() ? "" : ", " + d.outcomeUnit))
-                             : text(d.outcomeLogOf);
+    const QString axis =
+        d.outcomeLogOf.empty()
+            ? text(shownNames(d.outcome) + (d.outcomeUnit.empty() ? "" : ", " + d.outcomeUnit))
+            : text(d.outcomeLogOf);
     bars_->showPredictions(predictions_, axis, chosen_);
 }
 
