@@ -312,7 +312,8 @@ class TreeWork {
             own_[v].compute(mine);
             logDet_ += 2.0 * own_[v].matrixLLT().diagonal().array().log().sum();
             const MatrixXd tied = A[v].topRightCorner(q, wide - q);
-            ties_[v] = own_[v].solve(tied);
+            ties_[v] =
+                isRoot(v) ? tied : MatrixXd(own_[v].solve(tied));  // Nothing is around a root.
             if (!isRoot(v)) {
                 MatrixXd& above = A[node.parent];
                 if (above.size() == 0) {

@@ -26,7 +26,7 @@ Exhibit forecastExhibit(const Answer& answer) {
     const Forecast& found = **answer.forecast;
     const Design& design = *answer.design;
     const bool logged = !design.outcomeLogOf.empty();
-    const std::string name = logged ? design.outcomeLogOf : shownNames(design.outcome);
+    const std::string name = shownNames(logged ? design.outcomeLogOf : design.outcome);
     out.title = name + ", as it was and as it is foretold";
     out.subtitle = "inner band: what is expected; outer band: the outcome itself; " +
                    percentLevel(answer.alpha);

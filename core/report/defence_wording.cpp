@@ -241,7 +241,7 @@ std::vector<std::string> forecastReading(const Answer& answer) {
     const ForecastPoint& last = found.points.back();
     const std::string& logged = answer.design->outcomeLogOf;
     std::string text = "Foretold for " + first.moment + ": " +
-                       (logged.empty() ? shownNames(answer.design->outcome) : logged) + " " +
+                       shownNames(logged.empty() ? answer.design->outcome : logged) + " " +
                        place(first);
     if (found.points.size() > 1) {
         text += "; for " + last.moment + ": " + place(last);

@@ -56,8 +56,8 @@ std::vector<std::string> predictionReading(const Answer& answer, std::size_t i) 
     std::vector<std::string> out;
     if (p.original) {
         const Retransformed& r = *p.original;
-        out.push_back("With " + where + ", the mean of " + answer.design->outcomeLogOf + " is **" +
-                      shortNumber(r.mean, 4) + "** (" + level(answer.alpha) + ": " +
+        out.push_back("With " + where + ", the mean of " + shownNames(answer.design->outcomeLogOf) +
+                      " is **" + shortNumber(r.mean, 4) + "** (" + level(answer.alpha) + ": " +
                       shortNumber(r.low, 4) + " to " + shortNumber(r.high, 4) +
                       "); a single row lies between " + shortNumber(r.rowLow, 3) + " and " +
                       shortNumber(r.rowHigh, 3) + ".");

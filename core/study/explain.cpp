@@ -14,6 +14,7 @@
 #include "core/model/penalised_profile.h"
 #include "core/model/quantile.h"
 #include "core/model/reweighted.h"
+#include "core/model/shown_question.h"
 #include "core/report/wording.h"
 #include "core/study/known_checks.h"
 #include "core/study/missing_answer.h"
@@ -561,6 +562,11 @@ Result<void> answerRows(Answer& answer, const Study& study, const Frame& frame,
         return tl::make_unexpected(found.error());
     }
     found->fit.complete = std::move(complete);
+    for (auto* words : {&found->design.warnings, &found->fit.notes}) {
+        for (std::string& one : *words) {
+            one = shownNames(one, asked);
+        }
+    }
     const auto design = std::make_shared<const Design>(std::move(found->design));
     const auto fit = std::make_shared<const Fit>(std::move(found->fit));
     answerRequests(answer, study, frame, *design, *fit, making.job);

@@ -32,6 +32,7 @@ Study payStudy() {
     q.outcome = "ln(\"Pay in €\")";
     q.terms = {Term::expression("\"Trained?\""), Term::expression("ln(\"Staff (heads)\")"),
                Term::expression("\"Region, 2020\"")};
+    q.predict = {{{{"Staff (heads)", Key(9.0)}}, ""}};
     study.questions = {q};
     return study;
 }
@@ -159,6 +160,9 @@ class NamesTest : public QObject {
         QCOMPARE(answer.fit->coefficients[2].label, std::string("ln(Staff (heads))"));
         QCOMPARE(answer.fit->coefficients[2].term, std::string("ln(\"Staff (heads)\")"));
         QVERIFY2(equationText(answer).find('"') == std::string::npos, equationText(answer).c_str());
+        QVERIFY(answer.predictions.has_value());
+        const std::string foretold = predictionReading(answer, 0).front();
+        QVERIFY2(foretold.find("mean of Pay in € is") != std::string::npos, foretold.c_str());
         const ReportBlock table = resultsTable(study, {&answer});
         for (const CellRow& row : table.cells) {
             for (const Cell& cell : row) {

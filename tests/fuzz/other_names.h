@@ -1,6 +1,7 @@
 #pragma once
 
 #include "core/expression/expression.h"
+#include "core/report/request_wording.h"
 #include "core/study/study.h"
 #include "tests/fuzz/question_maker.h"
 
@@ -59,6 +60,11 @@ inline std::string quotesNames(const Answer& a, const QuestionMaker::Made& made)
             for (const std::string& one : effectReading(a, c)) {
                 words.push_back(one);
             }
+        }
+    }
+    for (std::size_t p = 0; a.fit && a.predictions && p < a.predictions->size(); ++p) {
+        for (const std::string& one : predictionReading(a, p)) {
+            words.push_back(one);
         }
     }
     for (const CheckResult& check : a.checks) {

@@ -489,7 +489,7 @@ void PredictPage::predict() {
     const QString axis =
         d.outcomeLogOf.empty()
             ? text(shownNames(d.outcome) + (d.outcomeUnit.empty() ? "" : ", " + d.outcomeUnit))
-            : text(d.outcomeLogOf);
+            : termText(d.outcomeLogOf);
     bars_->showPredictions(predictions_, axis, chosen_);
 }
 
