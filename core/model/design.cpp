@@ -109,9 +109,7 @@ class Builder {
         if (auto done = withinRange(); !done) {
             return tl::make_unexpected(done.error());
         }
-        if (auto done = fillWeights(); !done) {
-            return tl::make_unexpected(done.error());
-        }
+        fillWeights();
         fillClusters();
         fillEffects();
         if (auto done = fillLevels(); !done) {
@@ -447,10 +445,8 @@ class Builder {
             }
         }
         counts.inSample = design_.rows.size() + counts.missing;
-        const bool any = !design_.rows.empty();
-        dropUnweighted();
-        if (any && design_.rows.empty()) {
-            return refuse(ErrorCode::TooFewRows, "every weight is zero", "weights");
+        if (auto done = weighRows(); !done) {
+            return done;
         }
         dropSingletons();
         counts.used = design_.rows.size();
@@ -740,14 +736,35 @@ class Builder {
         return {};
     }
 
-    /// Rows of weight zero say nothing: they leave before anything is made of them, and are
-    /// counted.
-    void dropUnweighted() {
-        if (question_.weightKind == WeightKind::None || weight_.column.isText()) {
-            return;
+    /// Refuses weights that are none. Rows of weight zero say nothing: they leave before anything
+    /// is made of them, and are counted.
+    Result<void> weighRows() {
+        if (question_.weightKind == WeightKind::None || design_.rows.empty() ||
+            weight_.column.isText()) {
+            return {};
         }
-        design_.counts.dropped += std::erase_if(
-            design_.rows, [&](std::size_t row) { return weight_.column.numbers()[row] == 0.0; });
+        const auto cells = weight_.column.numbers();
+        const auto someRow = [&](auto is) {
+            return std::any_of(design_.rows.begin(), design_.rows.end(),
+                               [&](std::size_t row) { return is(cells[row]); });
+        };
+        if (someRow([](double w) { return w < 0.0; })) {
+            return refuse(ErrorCode::BadSetting,
+                          "the weight ‘" + weight_.name + "’ is negative in some rows", "weights",
+                          "A weight is zero or more.", {weight_.name});
+        }
+        if (question_.weightKind == WeightKind::Frequency &&
+            someRow([](double w) { return w != std::floor(w); })) {
+            return refuse(ErrorCode::BadSetting,
+                          "frequency weights count rows, and ‘" + weight_.name + "’ is not whole",
+                          "weights", "Choose sampling or precision weights.", {weight_.name});
+        }
+        design_.counts.dropped +=
+            std::erase_if(design_.rows, [&](std::size_t row) { return cells[row] == 0.0; });
+        if (design_.rows.empty()) {
+            return refuse(ErrorCode::TooFewRows, "every weight is zero", "weights");
+        }
+        return {};
     }
 
     /// Rows alone in a group that is held fixed say nothing: they leave, again and again until none
@@ -1428,31 +1445,15 @@ class Builder {
         return {};
     }
 
-    Result<void> fillWeights() {
+    void fillWeights() {
         design_.weightKind = question_.weightKind;
         if (question_.weightKind == WeightKind::None) {
-            return {};
+            return;
         }
         design_.weights = taken(weight_.column);
-        if (design_.weights.minCoeff() < 0.0) {
-            return refuse(ErrorCode::BadSetting,
-                          "the weight ‘" + weight_.name + "’ is negative in some rows", "weights",
-                          "A weight is zero or more.", {weight_.name});
-        }
-        if (question_.weightKind == WeightKind::Frequency) {
-            for (Index i = 0; i < design_.weights.size(); ++i) {
-                if (design_.weights(i) != std::floor(design_.weights(i))) {
-                    return refuse(
-                        ErrorCode::BadSetting,
-                        "frequency weights count rows, and ‘" + weight_.name + "’ is not whole",
-                        "weights", "Choose sampling or precision weights.", {weight_.name});
-                }
-            }
-        }
         if (question_.weightKind == WeightKind::Sampling) {
             design_.weights /= design_.weights.mean();
         }
-        return {};
     }
 
     void fillClusters() {

@@ -135,6 +135,36 @@ class CountedRowsTest : public QObject {
         QVERIFY2(off.empty(), off.c_str());
     }
 
+    // What is no weight is said so, whatever else its rows would be left out for.
+    void weightsThatAreNoneAreRefused_data() {
+        QTest::addColumn<double>("weight");
+        QTest::addColumn<QString>("says");
+        QTest::newRow("negative") << -1.0 << "negative in some rows";
+        QTest::newRow("not whole") << 0.5 << "is not whole";
+    }
+
+    void weightsThatAreNoneAreRefused() {
+        QFETCH(double, weight);
+        QFETCH(QString, says);
+        Question q;
+        q.id = "q";
+        q.outcome = "y";
+        q.terms = {Term::expression("x")};
+        q.fixedEffects = {"g"};
+        q.weightKind = WeightKind::Frequency;
+        q.weight = "f";
+        Study study;
+        study.questions = {q};
+        const Table table = test::tableOf({{"y", {1.0, 2.5, 2.0, 4.0, 3.0, 5.5}},
+                                           {"x", {0.0, 1.0, 1.5, 2.0, 1.0, 3.0}},
+                                           {"g", {1.0, 1.0, 1.0, 1.0, 1.0, 2.0}},
+                                           {"f", {1.0, 2.0, 1.0, 1.0, 1.0, weight}}});
+        const Answer answer = answerQuestion(study, test::frameOf(table), q, Job());
+        QVERIFY(answer.refusal.has_value());
+        QVERIFY2(QString::fromStdString(answer.refusal->text()).contains(says),
+                 answer.refusal->text().c_str());
+    }
+
     void fewRowsThatStandForManyCarryInstruments() {
         const Table table = test::tableOf({{"y", {1.0, 2.5, 2.0, 4.5, 3.0}},
                                            {"m", {0.0, 1.0, 1.5, 2.0, 1.0}},
