@@ -50,10 +50,10 @@ Result<void> roomFor(double bytes, const std::string& what, const std::string& w
     if (bytes <= left / 2.0) {
         return {};
     }
-    return refuse(
-        ErrorCode::TooLarge,
-        fmt::format("{} needs {} of memory and {} are left", what, inBytes(bytes), inBytes(left)),
-        where, "Take fewer rows or columns, or close what else takes memory.");
+    return refuse(ErrorCode::TooLarge,
+                  fmt::format("{} needs {} of memory: half of the {} that are left may be taken",
+                              what, inBytes(bytes), inBytes(left)),
+                  where, "Take fewer rows or columns, or close what else takes memory.");
 }
 
 Result<void> roomForCells(std::size_t rows, std::size_t columns, std::size_t held,

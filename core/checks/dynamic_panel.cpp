@@ -2,6 +2,7 @@
 #include "core/model/dynamic_panel.h"
 
 #include "core/base/format.h"
+#include "core/base/shown_names.h"
 #include "core/checks/common.h"
 #include "core/model/panel.h"
 #include "core/numerics/distributions.h"
@@ -22,24 +23,18 @@ Question movedToMoments(const CheckInput& in, const std::string& method, const s
     variant.errors = ErrorSpec{"robust", "HC1", {}};
     variant.ownSlopes.clear();
     const std::string& unit = in.frame.layout().unit;
-    std::erase_if(variant.fixedEffects, [&](const std::string& name) {
-        return name == unit || name == quotedName(unit);
-    });
+    std::erase_if(variant.fixedEffects,
+                  [&](const std::string& name) { return plainName(name) == unit; });
     return variant;
 }
 
 /// The first term that is the outcome of the moment before, or −1.
 int laggedTerm(const CheckInput& in) {
     const auto& terms = in.design.terms;
-    for (std::size_t t = 0; t < terms.size(); ++t) {
-        for (const std::string& outcome : {in.design.outcome, quotedName(in.design.outcome)}) {
-            const auto wanted = Expression::parse("lag(" + outcome + ")");
-            if (wanted && terms[t].name == wanted->canonical()) {
-                return static_cast<int>(t);
-            }
-        }
-    }
-    return -1;
+    const std::string wanted = canonicalText("lag(" + writtenTerm(in, in.design.outcome) + ")");
+    const auto found = std::find_if(terms.begin(), terms.end(),
+                                    [&](const DesignTerm& term) { return term.name == wanted; });
+    return found == terms.end() ? -1 : static_cast<int>(found - terms.begin());
 }
 
 void offerFewerMoments(const CheckInput& in, CheckResult& result) {
@@ -150,16 +145,12 @@ CheckResult checkDifferencesSerial(const CheckInput& in) {
     result.exhibit.title =
         told.system ? "What is left of the levels" : "What is left of the changes";
     if (result.verdict != Verdict::Fine) {
-        const bool second = std::any_of(
-            in.design.terms.begin(), in.design.terms.end(),
-            [&](const DesignTerm& t) { return t.name == "lag(" + in.design.outcome + ", 2)"; });
+        const std::string wanted = "lag(" + writtenTerm(in, in.design.outcome) + ", 2)";
+        const bool second = std::any_of(in.design.terms.begin(), in.design.terms.end(),
+                                        [&](const DesignTerm& t) { return t.name == wanted; });
         if (!second) {
             Question variant = variantBase(in, "two lags of the outcome");
-            const auto parsed = Expression::parse(in.question.outcome);
-            const bool plain =
-                parsed && (parsed->isName() || parsed->canonical() == in.question.outcome);
-            const std::string outcome = plain ? in.question.outcome : in.design.outcome;
-            variant.terms.push_back(Term::expression("lag(" + outcome + ", 2)"));
+            variant.terms.push_back(Term::expression(wanted));
             result.remedies.push_back({"Add a second lag of the outcome",
                                        "takes up the echo that one lag leaves",
                                        std::move(variant)});

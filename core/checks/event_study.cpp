@@ -2,6 +2,7 @@
 #include "core/model/event_study.h"
 
 #include "core/base/format.h"
+#include "core/base/shown_names.h"
 #include "core/checks/common.h"
 #include "core/checks/event_picture.h"
 #include "core/model/panel.h"
@@ -44,7 +45,7 @@ Question asEventStudy(const CheckInput& in, const std::string& name, const std::
     variant.settings.weighting = weighting;
     std::erase_if(variant.terms, [&](const Term& term) {
         return term.kind == Term::Kind::Expression &&
-               (term.parts.front() == name || term.parts.front() == quotedName(name));
+               plainName(term.parts.front()) == plainName(name);
     });
     const ErrorSpec& errors = in.question.errors;
     if (weighting == "group-time" && errors.kind != "robust" && errors.kind != "clustered") {

@@ -2,6 +2,7 @@
 #include "core/model/panel.h"
 
 #include "core/base/format.h"
+#include "core/base/shown_names.h"
 #include "core/checks/common.h"
 #include "core/model/instruments.h"
 #include "core/numerics/distributions.h"
@@ -53,9 +54,8 @@ bool clustersByUnit(const CheckInput& in) {
     const std::string& unit = in.frame.layout().unit;
     return errors.kind == "panel-autocorrelation" ||
            (errors.kind == "clustered" &&
-            std::any_of(errors.by.begin(), errors.by.end(), [&](const std::string& by) {
-                return by == unit || by == quotedName(unit);
-            }));
+            std::any_of(errors.by.begin(), errors.by.end(),
+                        [&](const std::string& by) { return plainName(by) == unit; }));
 }
 
 /// Units’ levels are allowed for without being held fixed: as chance, by means, by changes.

@@ -307,7 +307,7 @@ void offerEffectsBy(const CheckInput& in, const std::string& groups, CheckResult
     bool stands = false;
     std::size_t added = 0;
     for (const DesignTerm& term : in.design.terms) {
-        stands = stands || term.name == quotedName(groups);
+        stands = stands || plainName(term.name) == groups;
         if (!term.isProduct && term.factors.size() == 1 && !term.names.contains(groups)) {
             variant.terms.push_back(
                 {Term::Kind::Product, {term.factors[0].text, quotedName(groups)}, false});

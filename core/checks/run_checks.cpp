@@ -235,31 +235,6 @@ class Telling {
     Clock::time_point next_;  ///< Not told of again before.
 };
 
-/// A result for people: names without the quotes that expressions want.
-void showNames(CheckResult& result, const std::vector<std::string>& texts) {
-    if (texts.empty()) {
-        return;
-    }
-    const auto show = [&](std::string& words) { words = shownNamesOf(std::move(words), texts); };
-    show(result.headline);
-    show(result.reading);
-    for (Remedy& remedy : result.remedies) {
-        show(remedy.label);
-        show(remedy.why);
-    }
-    Exhibit& exhibit = result.exhibit;
-    for (std::string* words :
-         {&exhibit.title, &exhibit.subtitle, &exhibit.xTitle, &exhibit.yTitle}) {
-        show(*words);
-    }
-    for (auto* names : {&exhibit.xNames, &exhibit.barNames, &exhibit.seriesNames}) {
-        std::for_each(names->begin(), names->end(), show);
-    }
-    for (Exhibit::Line& line : exhibit.lines) {
-        show(line.name);
-    }
-}
-
 /// What a check looks at, and what of it may be asked here.
 class Asking {
   public:
@@ -270,7 +245,6 @@ class Asking {
           // would speak of that.
           kind_(hasTrait(run.question.method, trait::kUnseen) ? unsigned{fits::kOther}
                                                               : kindOf(run.design, run.fit)),
-          texts_(quotedTexts(run.question)),
           counted_(run.design.weightKind == WeightKind::Frequency &&
                    run.frame.moments() == nullptr) {}
 
@@ -300,7 +274,7 @@ class Asking {
         if (aside && !ofData && !counted_ && result.verdict != Verdict::NotApplicable) {
             result.reading += " Each row counts once here, whatever its weight.";
         }
-        showNames(result, texts_);
+        showNames(result, run_.question);
         result.id = request.id;
         return result;
     }
@@ -351,7 +325,6 @@ class Asking {
     const Job& job_;
     std::shared_ptr<const CheckRows> rows_;
     unsigned kind_;
-    std::vector<std::string> texts_;
     bool counted_;
 };
 
@@ -365,6 +338,31 @@ void markAllowedFor(const CheckInput& in, CheckResult& result) {
     result.verdict = Verdict::AllowedFor;
     result.reading += " The errors of this question (" + in.question.errors.shown() +
                       ") allow for it: intervals and p stand.";
+}
+
+void showNames(CheckResult& result, const Question& question) {
+    const std::vector<std::string> texts = quotedTexts(question);
+    if (texts.empty()) {
+        return;
+    }
+    const auto show = [&](std::string& words) { words = shownNamesOf(std::move(words), texts); };
+    show(result.headline);
+    show(result.reading);
+    for (Remedy& remedy : result.remedies) {
+        show(remedy.label);
+        show(remedy.why);
+    }
+    Exhibit& exhibit = result.exhibit;
+    for (std::string* words :
+         {&exhibit.title, &exhibit.subtitle, &exhibit.xTitle, &exhibit.yTitle}) {
+        show(*words);
+    }
+    for (auto* names : {&exhibit.xNames, &exhibit.barNames, &exhibit.seriesNames}) {
+        std::for_each(names->begin(), names->end(), show);
+    }
+    for (Exhibit::Line& line : exhibit.lines) {
+        show(line.name);
+    }
 }
 
 std::vector<CheckResult> awaitedChecks(const Question& question) {

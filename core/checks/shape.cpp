@@ -1,5 +1,6 @@
 // Is the shape right? RESET and the curvature of each term.
 #include "core/base/format.h"
+#include "core/base/shown_names.h"
 #include "core/checks/added_alone.h"
 #include "core/checks/common.h"
 #include "core/describe/smooth.h"
@@ -272,10 +273,8 @@ CheckResult checkComponentResidual(const CheckInput& in) {
         if (x.minCoeff() > 0.0 && worst->term->logOf.empty()) {
             Question variant = variantBase(in, "with ln " + worst->term->name);
             for (Term& term : variant.terms) {
-                const auto parsed = term.kind == Term::Kind::Expression
-                                        ? Expression::parse(term.parts.front())
-                                        : Expression::parse("0");
-                if (parsed && parsed->canonical() == quotedName(worst->term->name)) {
+                if (term.kind == Term::Kind::Expression &&
+                    plainName(canonicalText(term.parts.front())) == plainName(worst->term->name)) {
                     term.parts.front() = "ln(" + term.parts.front() + ")";
                 }
             }

@@ -13,6 +13,9 @@ namespace rapporto {
 /// Makes a doubt that the question's errors do not need one that they allow for.
 void markAllowedFor(const CheckInput& in, CheckResult& result);
 
+/// A result for people: the question’s names stand without the quotes that expressions want.
+void showNames(CheckResult& result, const Question& question);
+
 /// How residuals lie about their mean.
 struct ResidualShape {
     double skewness = 0.0;

@@ -19,7 +19,8 @@ constexpr std::size_t kMostSums = 30000;
 /// Columns that are related, those that are held last.
 struct Related {
     std::vector<std::string> aliases;
-    std::size_t variables = 0;  ///< How many are not held.
+    std::vector<std::string> names;  ///< As results have them.
+    std::size_t variables = 0;       ///< How many are not held.
 };
 
 /// Correlations of columns with these spreads; NaN beside one that does not vary.
@@ -259,6 +260,7 @@ Result<Related> relatedIn(LeftRows& rows, const Question& question) {
                               "", "Correlate numbers; or explain a number with it.", {part.name});
             }
             out.aliases.push_back(part.alias);
+            out.names.push_back(part.name);
         }
     }
     return out;
@@ -310,7 +312,9 @@ Result<CorrelationTable> correlated(LeftRows& rows, const Question& question,
     const VectorXd own =
         apart ? each.own()
               : VectorXd::Constant(static_cast<Index>(related->variables), counts->used);
-    return correlatePairs(question.variables, question.holding, own, *pairs, settings);
+    const auto held = related->names.begin() + static_cast<std::ptrdiff_t>(related->variables);
+    return correlatePairs({related->names.begin(), held}, {held, related->names.end()}, own, *pairs,
+                          settings);
 }
 
 }  // namespace

@@ -226,7 +226,7 @@ class Builder {
 
     [[nodiscard]] bool isUnit(const std::string& name) const {
         const std::string& unit = frame_.layout().unit;
-        return !unit.empty() && (name == unit || name == quotedName(unit));
+        return !unit.empty() && plainName(name) == unit;
     }
 
     /// Differences rid of the units’ effects; others stand as indicators among the terms.
@@ -630,9 +630,8 @@ class Builder {
         }
         const std::string& time = frame_.layout().time;
         if (is(trait::kChange) && !time.empty() &&
-            std::none_of(names.begin(), names.end(), [&](const std::string& name) {
-                return name == time || name == quotedName(time);
-            })) {
+            std::none_of(names.begin(), names.end(),
+                         [&](const std::string& name) { return plainName(name) == time; })) {
             names.push_back(quotedName(time));
         }
         for (const std::string& name : names) {

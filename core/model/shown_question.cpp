@@ -1,6 +1,9 @@
 #include "core/model/shown_question.h"
 
 #include "core/base/shown_names.h"
+#include "core/model/question_texts.h"
+
+#include <algorithm>
 
 namespace rapporto {
 
@@ -11,32 +14,9 @@ std::vector<std::string> quotedTexts(const Question& question) {
             out.push_back(text);
         }
     };
-    for (const std::string* text :
-         {&question.outcome, &question.where, &question.weight, &question.offset,
-          &question.exposure, &question.settings.variable}) {
-        put(*text);
-    }
-    for (const auto* terms :
-         {&question.endogenous, &question.terms, &question.instruments, &question.completeBy}) {
-        for (const Term& term : *terms) {
-            for (const std::string& part : term.parts) {
-                put(part);
-            }
-        }
-    }
-    for (const auto* texts :
-         {&question.variables, &question.holding, &question.fixedEffects, &question.ownSlopes,
-          &question.settings.zeroTerms, &question.errors.by, &question.hypotheses}) {
-        for (const std::string& text : *texts) {
-            put(text);
-        }
-    }
-    for (const LevelSpec& level : question.settings.levels) {
-        put(level.by);
-        for (const std::string& slope : level.slopes) {
-            put(slope);
-        }
-    }
+    Question read = question;  // What visits may change what it visits.
+    eachText(read, put);
+    std::for_each(read.hypotheses.begin(), read.hypotheses.end(), put);
     return out;
 }
 

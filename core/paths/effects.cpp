@@ -1,6 +1,7 @@
 #include "core/paths/effects.h"
 
 #include "core/base/format.h"
+#include "core/base/shown_names.h"
 #include "core/paths/trace_edits.h"
 
 #include <algorithm>
@@ -190,7 +191,7 @@ class PlanMaker {
         }
         std::vector<std::string> levels;
         for (std::size_t v = 0; v < system_.nodes.size(); ++v) {
-            if (system_.levelOf[v] == canonicalText(text)) {
+            if (plainName(system_.levelOf[v]) == plainName(canonicalText(text))) {
                 levels.push_back(system_.nodes[v].name);
             }
         }
@@ -219,7 +220,7 @@ class PlanMaker {
             std::vector<std::string> levels;
             bool moderates = false;
             for (std::size_t v = 0; v < system_.nodes.size(); ++v) {
-                const bool level = system_.levelOf[v] == one.name;
+                const bool level = plainName(system_.levelOf[v]) == plainName(one.name);
                 if (level) {
                     levels.push_back(system_.nodes[v].name);
                 }

@@ -1,6 +1,7 @@
 #include "core/paths/system.h"
 
 #include "core/base/format.h"
+#include "core/base/shown_names.h"
 #include "core/numerics/linear_solution.h"
 #include "core/study/explain.h"
 
@@ -528,7 +529,7 @@ class Builder {
 
 int PathSystem::node(const std::string& name) const {
     for (std::size_t v = 0; v < nodes.size(); ++v) {
-        if (nodes[v].name == name) {
+        if (plainName(nodes[v].name) == plainName(name)) {
             return static_cast<int>(v);
         }
     }

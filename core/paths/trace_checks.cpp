@@ -2,6 +2,7 @@
 #include "core/base/border.h"
 #include "core/base/format.h"
 #include "core/checks/common.h"
+#include "core/checks/told.h"
 #include "core/paths/trace.h"
 
 #include <algorithm>
@@ -170,6 +171,7 @@ std::vector<CheckResult> runTraceChecks(const Frame& frame, const Question& ques
                              [&]() -> Result<CheckResult> { return check->run(in); });
         CheckResult result = found ? *std::move(found) : notApplicable(found.error().text());
         result.fault = !found && found.error().code == ErrorCode::Fault;
+        showNames(result, question);
         result.id = request.id;
         results.push_back(std::move(result));
     }

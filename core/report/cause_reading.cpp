@@ -71,7 +71,7 @@ std::shared_ptr<const Answer> stageAnswer(const Answer& answer, const FirstStage
 std::string outcomeReading(const Answer& answer) {
     const Fit& fit = *answer.fit;
     const std::string rows = plural(answer.rows.used, "row", "rows");
-    const std::string outcome = shownNames(answer.design->outcome);
+    const std::string& outcome = answer.design->outcome;
     std::string text;
     if (fit.likelihood) {
         const LikelihoodFit& told = *fit.likelihood;

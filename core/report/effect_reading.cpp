@@ -1,5 +1,4 @@
 #include "core/base/format.h"
-#include "core/base/shown_names.h"
 #include "core/model/event_study.h"
 #include "core/model/instruments.h"
 #include "core/model/likelihood.h"
@@ -131,8 +130,7 @@ std::string likelihoodEffect(const Answer& answer, const Coefficient& c, const D
         groups ? "the odds of " + design.levelNames[1] + " against " + design.levelNames[0]
         : *family.ratio.before == 0
             ? std::string()
-            : family.ratio.before +
-                  (family.ratioOfLabel ? design.outcomeLabel : shownNames(design.outcome)) +
+            : family.ratio.before + (family.ratioOfLabel ? design.outcomeLabel : design.outcome) +
                   family.ratio.after;
     const std::string start = capitalised(among(design, c.designTerm));
     if (*family.latent != 0) {
@@ -144,7 +142,7 @@ std::string likelihoodEffect(const Answer& answer, const Coefficient& c, const D
                fixedNumber(c.high, digits) + ").";
     }
     if (what.empty()) {
-        return start + step + "the index behind " + shownNames(design.outcome) + " is **" +
+        return start + step + "the index behind " + design.outcome + " is **" +
                fixedNumber(std::abs(c.estimate), decimalsFor(c.se)) +
                (c.estimate < 0.0 ? " lower" : " higher") + "**" + against + " (" +
                percentLevel(answer.alpha) + ": " + fixedNumber(c.low, decimalsFor(c.se)) + " to " +
@@ -237,8 +235,8 @@ std::vector<std::string> constantReading(const Answer& answer, const Coefficient
         !answer.fit->quantile && !answer.fit->robust) {
         const int digits = decimalsFor(c.se);
         out.push_back("With a constant alone the question asks for a mean: that of " +
-                      shownNames(design.outcome) + " is **" + fixedNumber(c.estimate, digits) +
-                      "**" + (design.outcomeUnit.empty() ? "" : " " + design.outcomeUnit) +
+                      design.outcome + " is **" + fixedNumber(c.estimate, digits) + "**" +
+                      (design.outcomeUnit.empty() ? "" : " " + design.outcomeUnit) +
                       (std::isnan(c.low)
                            ? std::string()
                            : " (" + percentLevel(answer.alpha) + ": " + fixedNumber(c.low, digits) +
@@ -420,14 +418,19 @@ std::vector<std::string> effectReading(const Answer& answer, std::size_t coeffic
         return {};
     }
     const Coefficient& c = answer.fit->coefficients[coefficient];
+    std::vector<std::string> out;
     if (c.designTerm < 0) {
-        return constantReading(answer, c);
-    }
-    std::vector<std::string> out = firstCautions(answer);
-    for (auto* part : {sizeReading, doubtOfNothing, furtherReading, lastCautions}) {
-        for (std::string& paragraph : part(answer, c)) {
-            out.push_back(shownNames(capitalised(std::move(paragraph)), answer.question));
+        out = constantReading(answer, c);
+    } else {
+        out = firstCautions(answer);
+        for (auto* part : {sizeReading, doubtOfNothing, furtherReading, lastCautions}) {
+            for (std::string& paragraph : part(answer, c)) {
+                out.push_back(capitalised(std::move(paragraph)));
+            }
         }
+    }
+    for (std::string& paragraph : out) {
+        paragraph = shownNames(paragraph, answer.question);
     }
     return out;
 }

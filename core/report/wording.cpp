@@ -1,7 +1,6 @@
 #include "core/report/wording.h"
 
 #include "core/base/format.h"
-#include "core/base/shown_names.h"
 #include "core/model/likelihood.h"
 #include "core/model/outcome_models.h"
 #include "core/model/quantile.h"
@@ -51,21 +50,21 @@ std::string sharesReading(const Answer& answer) {
     if (!text.empty()) {
         // It says by itself what stands for a share of variation.
     } else if (fit.exact) {
-        text = "The terms tell " + shownNames(answer.design->outcome) + " **exactly** in " +
+        text = "The terms tell " + answer.design->outcome + " **exactly** in " +
                plural(answer.rows.used, "row", "rows") +
                ": nothing is left to judge them by, so there is no standard error, no test and no "
                "check. Is one of them the outcome in another form?";
     } else if (s.rSquared && fit.statistics.f == std::nullopt &&
                jointEffects(*answer.design, fit.coefficients).empty() && !answer.design->swept) {
-        text = "Nothing explains " + shownNames(answer.design->outcome) +
-               " here but a constant: in " + plural(answer.rows.used, "row", "rows") +
+        text = "Nothing explains " + answer.design->outcome + " here but a constant: in " +
+               plural(answer.rows.used, "row", "rows") +
                " it scatters about it with a standard deviation of " + sigma + ".";
     } else if (s.rSquared) {
         text = (answer.design->swept && !within ? "The terms and what is held fixed account for **"
                 : within                        ? "Within units the terms account for **"
                                                 : "The terms account for **") +
                fixedNumber(100.0 * *s.rSquared, 1) + " %** of the variation in " +
-               shownNames(answer.design->outcome) +
+               answer.design->outcome +
                (s.uncentred && ofUnits(answer.question.method) != OfUnits::AtRandom && !fit.echo
                     ? " about zero (there is no constant)"
                     : "") +

@@ -4,6 +4,7 @@
 #include "core/base/format.h"
 #include "core/base/markup.h"
 #include "core/io/table_file.h"
+#include "core/model/question_texts.h"
 
 #include <fmt/format.h>
 
@@ -59,40 +60,7 @@ void eachText(Study& study, F visit) {
     }
     for (Question& q : study.questions) {
         const std::string where = "the question " + (q.title.empty() ? q.id : q.title);
-        visit(q.outcome, where);
-        visit(q.where, where);
-        visit(q.weight, where);
-        for (auto* terms : {&q.endogenous, &q.terms, &q.instruments, &q.completeBy}) {
-            for (Term& term : *terms) {
-                for (std::string& part : term.parts) {
-                    if (term.kind != Term::Kind::Set) {
-                        visit(part, where);
-                    }
-                }
-            }
-        }
-        for (auto* list : {&q.variables, &q.holding, &q.fixedEffects, &q.ownSlopes,
-                           &q.settings.zeroTerms, &q.errors.by}) {
-            for (std::string& one : *list) {
-                visit(one, where);
-            }
-        }
-        for (auto* one : {&q.offset, &q.exposure, &q.settings.variable}) {
-            visit(*one, where);
-        }
-        if (q.byLot) {
-            visit(q.byLot->by, where);
-            for (std::string& one : q.byLot->within) {
-                visit(one, where);
-            }
-        }
-        for (LevelSpec& level : q.settings.levels) {
-            visit(level.by, where);
-            for (std::string& slope : level.slopes) {
-                visit(slope, where);
-            }
-        }
-        eachText(q.trace, [&](std::string& text) { visit(text, where); });
+        eachText(q, [&](std::string& text) { visit(text, where); });
     }
 }
 

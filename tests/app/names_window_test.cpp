@@ -34,15 +34,6 @@ class NamesWindowTest : public WindowDriver {
 
     QTemporaryDir place_;
 
-    QPushButton* card(const QString& beginning) {
-        for (auto* button : window_->findChildren<QPushButton*>()) {
-            if (button->objectName().startsWith("card:" + beginning) && button->isVisible()) {
-                return button;
-            }
-        }
-        return nullptr;
-    }
-
     void begin() {
         QFile file(place_.filePath("pay.csv"));
         QVERIFY(file.open(QIODevice::WriteOnly));

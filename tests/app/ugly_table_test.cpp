@@ -91,16 +91,6 @@ class UglyTableTest : public WindowDriver {
         click("import:use");
     }
 
-    /// A card of the reading column.
-    QPushButton* card(const QString& beginning) {
-        for (auto* button : window_->findChildren<QPushButton*>()) {
-            if (button->objectName().startsWith("card:" + beginning) && button->isVisible()) {
-                return button;
-            }
-        }
-        return nullptr;
-    }
-
     void press(const QString& beginning) {
         auto* button = card(beginning);
         QVERIFY2(button != nullptr, qPrintable(beginning + " is not offered:\n" + cards()));

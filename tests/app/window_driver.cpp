@@ -60,6 +60,15 @@ void WindowDriver::choose(const QString& name, int index) {
     QCOMPARE(box->currentIndex(), index);
 }
 
+QPushButton* WindowDriver::card(const QString& beginning) {
+    for (auto* button : window_->findChildren<QPushButton*>()) {
+        if (button->objectName().startsWith("card:" + beginning) && button->isVisible()) {
+            return button;
+        }
+    }
+    return nullptr;
+}
+
 QString WindowDriver::readingText() {
     window_->settle();
     QString all;

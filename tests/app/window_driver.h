@@ -50,6 +50,9 @@ class WindowDriver : public QObject {
     /// Takes the entry of a list with the keyboard.
     void choose(const QString& name, int index);
 
+    /// A card of the reading column that is to be seen, by how it begins; null without one.
+    QPushButton* card(const QString& beginning);
+
     /// All that the reading column says.
     QString readingText();
 

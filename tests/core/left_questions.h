@@ -16,6 +16,8 @@ using test::explain;
 inline void compareCorrelations(const Answer& a, const Answer& b) {
     QVERIFY(a.correlations && b.correlations);
     QVERIFY(a.asked && !a.asked->empty());
+    QCOMPARE(a.correlations->variables, b.correlations->variables);
+    QCOMPARE(a.correlations->holding, b.correlations->holding);
     for (Eigen::Index i = 0; i < a.correlations->r.rows(); ++i) {
         for (Eigen::Index j = 0; j < a.correlations->r.cols(); ++j) {
             const auto both = [&](const char* what, Eigen::MatrixXd CorrelationTable::*of,
@@ -337,6 +339,7 @@ inline void addCorrelationsBySums() {
     ask("few rows far away",
         R"j({"variables": ["hives", "case when age > 65 then 1e6 + hives else distance end",
                            "case when age > 65 then ln_income end"]})j");
+    ask("names in quotes", R"j({"variables": ["\"hives\"", "age"], "holding": ["\"distance\""]})j");
     ask("one value", R"j({"variables": ["hives", "age", "0 * age + 0.1"]})j");
     ask("one value in the rows of a pair",
         R"j({"variables": ["hives", "case when age > 40 then 0.3 else hives end", "case when age > 40 then age end"]})j");

@@ -3,6 +3,7 @@
 #include "core/base/shown_names.h"
 #include "core/io/csv.h"
 #include "core/model/shown_question.h"
+#include "core/paths/trace.h"
 #include "core/report/report.h"
 #include "core/report/results_table.h"
 #include "tests/core/fixtures.h"
@@ -172,6 +173,43 @@ class NamesTest : public QObject {
         QCOMPARE(shownExpression("ln(\"Pay in €\")", {}), std::string("ln Pay in €"));
         QCOMPARE(shownExpression("ln(\"Pay in €\")", {{"Pay in €", "Pay"}}), std::string("ln Pay"));
         QCOMPARE(shownExpression("power(\"Staff (heads)\", 2)", {}), std::string("Staff (heads)²"));
+    }
+
+    // Effects of a trace are asked for by names with and without quotes, and say the same.
+    void aTraceIsAskedByAnyName() {
+        Table table = payTable();
+        const auto asked = [&](const std::string& from) {
+            Study study;
+            Question q;
+            q.id = "t";
+            q.kind = "trace";
+            const auto path = [](const std::string& to, std::vector<Term> causes) {
+                PathSpec out;
+                out.to = to;
+                out.from = std::move(causes);
+                return out;
+            };
+            const Term pay = Term::expression("\"Pay in €\"");
+            const Term trained = Term::expression("\"Trained?\"");
+            q.trace.paths = {path("\"Pay in €\"", {trained}),
+                             path("\"Staff (heads)\"", {pay, trained})};
+            TracedPair pair;
+            pair.from = from;
+            pair.to = "\"Staff (heads)\"";
+            q.trace.effects = {pair};
+            q.trace.interval = "delta";
+            study.questions = {q};
+            return answerQuestion(study, test::frameOf(table), q, Job());
+        };
+        const Answer bare = asked("Trained?");
+        const Answer quoted = asked("\"Trained?\"");
+        QVERIFY2(bare.trace != nullptr, bare.refusal ? bare.refusal->text().c_str() : "no trace");
+        QCOMPARE(bare.trace->effects.size(), quoted.trace->effects.size());
+        QCOMPARE(bare.trace->effects[0].estimate, quoted.trace->effects[0].estimate);
+        QVERIFY2(answerReading(bare).find('"') == std::string::npos, answerReading(bare).c_str());
+        const Answer none = asked("Hired?");
+        QVERIFY(none.refusal.has_value());
+        QVERIFY2(none.refusal->help.find('"') == std::string::npos, none.refusal->help.c_str());
     }
 
     // Questions of every kind, each asked twice: by short names, and by names with spaces, commas,
